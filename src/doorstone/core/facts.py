@@ -1,0 +1,426 @@
+"""Facts: what is known of a device.
+
+Decides how a fact is typed and in which unit, and how the readings of several sources settle into one view.
+In: readings, the trust and freshness of their sources, a day. Out: a `View` with contested facts marked.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+from decimal import Decimal, InvalidOperation
+from enum import StrEnum
+from functools import total_ordering
+from itertools import product
+from typing import Any
+
+
+class FactError(ValueError):
+    """A value that a fact cannot hold. `message` says what is wrong, `mend` what to write instead."""
+
+    def __init__(self, message: str, mend: str) -> None:
+        super().__init__(f"{message}. {mend}")
+        self.message = message
+        self.mend = mend
+
+
+@total_ordering
+@dataclass(frozen=True, slots=True)
+class Version:
+    """A dotted version, `2.0`; compared number by number, so that 1.10 is above 1.9 and 2 equals 2.0."""
+
+    numbers: tuple[int, ...]
+
+    @classmethod
+    def parse(cls, text: str) -> Version:
+        """Raises `FactError` unless `text` is numbers joined by dots."""
+        if not re.fullmatch(r"\d{1,9}(\.\d{1,9}){0,7}", text.strip()):
+            raise FactError(f"{text!r} is not a version", "Write numbers joined by dots, such as 2.0")
+        return cls(tuple(int(part) for part in text.strip().split(".")))
+
+    def _key(self) -> tuple[int, ...]:
+        numbers = self.numbers
+        while numbers and numbers[-1] == 0:
+            numbers = numbers[:-1]
+        return numbers
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Version) and self._key() == other._key()
+
+    def __hash__(self) -> int:
+        return hash(self._key())
+
+    def __lt__(self, other: Version) -> bool:
+        return self._key() < other._key()
+
+    def __str__(self) -> str:
+        return ".".join(str(number) for number in self.numbers)
+
+
+FactValue = str | int | Decimal | bool | Version | frozenset[str] | date | datetime
+
+
+class FactType(StrEnum):
+    TEXT = "text"
+    INTEGER = "integer"
+    DECIMAL = "decimal"
+    FLAG = "flag"
+    VERSION = "version"
+    SET = "set"
+    DATE = "date"
+    TIMESTAMP = "timestamp"
+
+
+_BYTES = {
+    "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12,
+    "KiB": 2**10, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40,
+}  # fmt: skip
+_HERTZ = {"kHz": 10**3, "MHz": 10**6, "GHz": 10**9}
+_SCALES: tuple[Mapping[str, int], ...] = (_BYTES, _HERTZ)
+_YES = {"true", "yes", "1"}
+_NO = {"false", "no", "0"}
+_QUANTITY = re.compile(r"\s*([+-]?[0-9][0-9,]*(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*")
+
+
+@dataclass(frozen=True, slots=True)
+class FactSpec:
+    """What a fact may hold: its type, unit, and whether it is lasting (a part) or passing (free space)."""
+
+    name: str
+    type: FactType
+    unit: str | None = None
+    lasting: bool = True
+    choices: tuple[str, ...] = ()
+    tolerance: float = 0.0
+    title: str = ""
+
+    def parse(self, raw: object) -> FactValue:
+        """Read a JSON value or a cell of text. Sizes may carry a unit: `8 GiB`. Raises `FactError`."""
+        match self.type:
+            case FactType.INTEGER | FactType.DECIMAL:
+                return self._number(raw)
+            case FactType.FLAG:
+                return self._flag(raw)
+            case FactType.SET:
+                return self._set(raw)
+            case FactType.VERSION:
+                return Version.parse(str(raw))
+            case FactType.DATE | FactType.TIMESTAMP:
+                return self._moment(raw)
+            case FactType.TEXT:
+                return self._text(raw)
+
+    def _number(self, raw: object) -> FactValue:
+        if isinstance(raw, bool) or not isinstance(raw, int | float | Decimal | str):
+            raise FactError(f"{self.name} is a number, not {raw!r}", "Write a number")
+        factor = Decimal(1)
+        text = str(raw)
+        if isinstance(raw, str):
+            found = _QUANTITY.fullmatch(raw)
+            if not found:
+                raise FactError(f"{raw!r} is not a number for {self.name}", self._number_mend())
+            text = found[1].replace(",", "")
+            if found[2]:
+                factor = self._factor(found[2])
+        try:
+            number = Decimal(text)
+        except InvalidOperation as error:
+            raise FactError(f"{raw!r} is not a number for {self.name}", self._number_mend()) from error
+        if not number.is_finite() or abs(number) > Decimal(10) ** 15:
+            raise FactError(f"{raw!r} is out of range for {self.name}", self._number_mend())
+        number *= factor
+        return math.floor(number) if self.type is FactType.INTEGER else number
+
+    def _number_mend(self) -> str:
+        return f"Write it in {self.unit}, such as 8192 {self.unit}" if self.unit else "Write a plain number"
+
+    def _factor(self, unit: str) -> Decimal:
+        if self.unit is None or unit == self.unit:
+            if self.unit is None:
+                raise FactError(f"{unit!r} stands behind {self.name}, which has no unit", self._number_mend())
+            return Decimal(1)
+        for scale in _SCALES:
+            if self.unit in scale:
+                if unit in scale:
+                    return Decimal(scale[unit]) / Decimal(scale[self.unit])
+                raise FactError(
+                    f"{unit!r} is not a unit of {self.name}",
+                    f"Use one of {', '.join(scale)}; the fact is in {self.unit}",
+                )
+        raise FactError(f"{unit!r} is not a unit of {self.name}", self._number_mend())
+
+    def _flag(self, raw: object) -> bool:
+        if isinstance(raw, bool):
+            return raw
+        word = str(raw).strip().lower()
+        if word in _YES:
+            return True
+        if word in _NO:
+            return False
+        raise FactError(f"{raw!r} is not yes or no for {self.name}", "Write true or false")
+
+    def _set(self, raw: object) -> frozenset[str]:
+        parts: list[object]
+        if isinstance(raw, str):
+            parts = list(re.split(r"[;,\s]+", raw.strip()))
+        elif isinstance(raw, list | tuple | set | frozenset):
+            parts = list(raw)
+        else:
+            raise FactError(f"{self.name} is a list of words, not {raw!r}", 'Write ["avx2", "fma"] or avx2;fma')
+        if not all(isinstance(part, str) for part in parts):
+            raise FactError(f"{self.name} is a list of words", "Put each word in quotes")
+        return frozenset(str(part).lower() for part in parts if part)
+
+    def _moment(self, raw: object) -> date | datetime:
+        if isinstance(raw, datetime):
+            return raw if self.type is FactType.TIMESTAMP else raw.date()
+        if isinstance(raw, date):
+            return raw if self.type is FactType.DATE else datetime(raw.year, raw.month, raw.day)
+        try:
+            if self.type is FactType.DATE:
+                return date.fromisoformat(str(raw)[:10])
+            return datetime.fromisoformat(str(raw)).replace(tzinfo=None)
+        except ValueError as error:
+            raise FactError(f"{raw!r} is not a date for {self.name}", "Write it as 2027-01-18") from error
+
+    def _text(self, raw: object) -> str:
+        if not isinstance(raw, str | int | float):
+            raise FactError(f"{self.name} is text, not {raw!r}", "Put it in quotes")
+        text = str(raw).strip()
+        if self.choices:
+            text = text.lower()
+            if text not in self.choices:
+                raise FactError(f"{self.name} cannot be {text!r}", f"Use one of {', '.join(self.choices)}")
+        if len(text) > 500 or any(ord(letter) < 32 for letter in text):
+            raise FactError(f"{self.name} is too long or has control characters", "Keep it under 500 letters")
+        return text
+
+    def close(self, one: FactValue, other: FactValue) -> bool:
+        """Whether two values count as the same: numbers within the fact's tolerance, others exactly."""
+        if self.tolerance and isinstance(one, int | Decimal) and isinstance(other, int | Decimal):
+            low, high = sorted((float(one), float(other)))
+            return high - low <= self.tolerance * abs(high)
+        return one == other
+
+    def show(self, value: FactValue) -> str:
+        """A value as people read it, with its unit: `7,900 MiB`."""
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        if isinstance(value, int | Decimal):
+            return f"{value:,} {self.unit}" if self.unit else str(value)
+        if isinstance(value, frozenset):
+            return ", ".join(sorted(value)) or "none"
+        return str(value)
+
+
+def dump(value: FactValue) -> Any:
+    """A value as JSON holds it; `FactSpec.parse` reads it back."""
+    if isinstance(value, frozenset):
+        return sorted(value)
+    if isinstance(value, bool | int | str):
+        return value
+    if isinstance(value, Decimal):
+        return float(value)
+    if isinstance(value, date):
+        return value.isoformat()
+    return str(value)
+
+
+def _fact(name: str, kind: FactType, unit: str | None = None, **more: Any) -> tuple[str, FactSpec]:
+    return name, FactSpec(name, kind, unit, **more)
+
+
+_T, _I, _F, _V = FactType.TEXT, FactType.INTEGER, FactType.FLAG, FactType.VERSION
+BUILT_IN: Mapping[str, FactSpec] = dict(
+    [
+        _fact("machine.maker", _T, title="Maker"),
+        _fact("machine.model", _T, title="Model"),
+        _fact("machine.serial", _T, title="Serial number"),
+        _fact("machine.year", _I, title="Year of make"),
+        _fact("cpu.model", _T, title="Processor"),
+        _fact("cpu.arch", _T, title="Processor architecture"),
+        _fact("cpu.cores", _I, title="Processor cores"),
+        _fact("cpu.clock_mhz", _I, "MHz", tolerance=0.05, title="Processor clock"),
+        _fact("cpu.features", FactType.SET, title="Instruction sets"),
+        _fact("memory.mib", _I, "MiB", tolerance=0.05, title="Memory"),
+        _fact("disk.system_gib", _I, "GiB", tolerance=0.08, title="System disk"),
+        _fact("disk.free_gib", _I, "GiB", lasting=False, tolerance=0.08, title="Free space"),
+        _fact("disk.table", _T, choices=("gpt", "mbr"), title="Partition table"),
+        _fact("disk.encrypted", _F, title="Disk encrypted"),
+        _fact("firmware.mode", _T, choices=("uefi", "legacy"), title="Firmware mode"),
+        _fact("firmware.uefi_capable", _F, title="Firmware can do UEFI"),
+        _fact("firmware.secure_boot", _T, choices=("on", "off", "absent"), title="Secure Boot"),
+        _fact("tpm.version", _V, title="TPM version"),
+        _fact("tpm.state", _T, choices=("on", "off", "absent"), title="TPM"),
+        _fact("graphics.model", _T, title="Graphics"),
+        _fact("graphics.vulkan", _V, title="Vulkan level"),
+        _fact("display.width", _I, "px", title="Display width"),
+        _fact("display.height", _I, "px", title="Display height"),
+        _fact("os.platform", _T, title="Platform"),
+        _fact("os.release", _T, title="Release"),
+        _fact("os.edition", _T, title="Edition"),
+        _fact("os.arch", _T, title="System architecture"),
+        _fact("os.base_language", _T, title="Base language"),
+        _fact("os.display_language", _T, title="Display language"),
+        _fact("os.pending_updates", _I, lasting=False, title="Pending updates"),
+        _fact("os.activated", _F, lasting=False, title="Activated"),
+        _fact("os.last_update", FactType.DATE, lasting=False, title="Last update"),
+        _fact("care.last_backup", FactType.DATE, lasting=False, title="Last backup"),
+        _fact("care.recovery_key_saved", _F, title="Recovery key saved"),
+        _fact("media.release", _T, title="Release on the media"),
+        _fact("media.editions", FactType.SET, title="Editions on the media"),
+        _fact("media.arch", _T, title="Architecture of the media"),
+        _fact("media.language", _T, title="Language of the media"),
+        _fact("media.table", _T, choices=("gpt", "mbr"), title="Partition table of the media"),
+        _fact("media.verified", _F, title="Media verified"),
+    ]
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Who reports. Higher `trust` is believed first; `None` days means that a reading does not age."""
+
+    name: str
+    trust: int
+    passing_days: int | None = 30
+    lasting_days: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What one source reported about a device at one time. `verdicts` maps requirement id -> passed."""
+
+    source: str
+    taken_at: datetime
+    facts: Mapping[str, FactValue]
+    verdicts: Mapping[str, bool] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    value: FactValue
+    source: str
+    taken_at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class SettledFact:
+    """The believed candidate, and the `rivals` that disagree with it beyond the fact's tolerance."""
+
+    believed: Candidate
+    rivals: tuple[Candidate, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    requirement: str
+    passed: bool
+    source: str
+    taken_at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """One settled picture of a device on `as_of`. `aged` holds facts whose only readings are too old."""
+
+    as_of: date
+    facts: Mapping[str, SettledFact]
+    aged: Mapping[str, Candidate] = field(default_factory=dict)
+    verdicts: tuple[Verdict, ...] = ()
+
+    def value(self, name: str) -> FactValue | None:
+        settled = self.facts.get(name)
+        return settled.believed.value if settled else None
+
+    def values(self) -> dict[str, FactValue]:
+        return {name: settled.believed.value for name, settled in self.facts.items()}
+
+    def text(self, name: str, default: str = "") -> str:
+        value = self.value(name)
+        return default if value is None else str(value)
+
+    def worlds(self, names: Iterable[str], most: int = 64) -> list[dict[str, FactValue]] | None:
+        """Every combination of candidate values of `names`; None if there are more than `most`."""
+        contested = sorted(name for name in names if name in self.facts and self.facts[name].rivals)
+        choices = [(self.facts[name].believed, *self.facts[name].rivals) for name in contested]
+        if math.prod(len(choice) for choice in choices) > most:
+            return None
+        base = self.values()
+        return [
+            base | {name: pick.value for name, pick in zip(contested, picks, strict=True)}
+            for picks in product(*choices)
+        ]
+
+    def with_values(self, values: Mapping[str, FactValue], source: str = "what-if") -> View:
+        """The same view with some facts replaced, uncontested: what a fix would give."""
+        at = datetime(self.as_of.year, self.as_of.month, self.as_of.day)
+        added = {name: SettledFact(Candidate(value, source, at)) for name, value in values.items()}
+        return View(self.as_of, {**self.facts, **added}, self.aged, ())
+
+
+def settle(
+    readings: Iterable[Reading], sources: Mapping[str, Source], specs: Mapping[str, FactSpec], as_of: date
+) -> View:
+    """Settle readings into one view: per fact each source's newest, fresh ones only, by trust and then time.
+
+    The order of `readings` does not matter. Facts without a spec are left out.
+    """
+    newest: dict[tuple[str, str], Candidate] = {}
+    verdicts: dict[tuple[str, str], Verdict] = {}
+    for reading in readings:
+        for name, value in reading.facts.items():
+            held = newest.get((name, reading.source))
+            new = Candidate(value, reading.source, reading.taken_at)
+            if name in specs and (held is None or _later(new, held)):
+                newest[name, reading.source] = new
+        for requirement, passed in reading.verdicts.items():
+            said = verdicts.get((requirement, reading.source))
+            if said is None or (reading.taken_at, not passed) > (said.taken_at, not said.passed):
+                verdicts[requirement, reading.source] = Verdict(requirement, passed, reading.source, reading.taken_at)
+    return _pick(newest, verdicts.values(), sources, specs, as_of)
+
+
+def _later(new: Candidate, held: Candidate) -> bool:
+    return (new.taken_at, repr(dump(new.value))) > (held.taken_at, repr(dump(held.value)))
+
+
+def _source(sources: Mapping[str, Source], name: str) -> Source:
+    return sources.get(name) or Source(name, 0)
+
+
+def _fresh(taken_at: datetime, days: int | None, as_of: date) -> bool:
+    return days is None or as_of - taken_at.date() <= timedelta(days=days)
+
+
+def _pick(
+    newest: Mapping[tuple[str, str], Candidate],
+    verdicts: Iterable[Verdict],
+    sources: Mapping[str, Source],
+    specs: Mapping[str, FactSpec],
+    as_of: date,
+) -> View:
+    by_fact: dict[str, list[Candidate]] = {}
+    aged: dict[str, Candidate] = {}
+    for (name, source_name), candidate in newest.items():
+        source = _source(sources, source_name)
+        days = source.lasting_days if specs[name].lasting else source.passing_days
+        if _fresh(candidate.taken_at, days, as_of):
+            by_fact.setdefault(name, []).append(candidate)
+        elif name not in aged or _later(candidate, aged[name]):
+            aged[name] = candidate
+    facts: dict[str, SettledFact] = {}
+    for name in sorted(by_fact):
+        ranked = sorted(
+            by_fact[name], key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True
+        )
+        rivals = tuple(c for c in ranked[1:] if not specs[name].close(ranked[0].value, c.value))
+        facts[name] = SettledFact(ranked[0], rivals)
+    current = sorted(
+        (v for v in verdicts if _fresh(v.taken_at, _source(sources, v.source).passing_days, as_of)),
+        key=lambda v: (v.requirement, v.source),
+    )
+    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current))

@@ -1,0 +1,241 @@
+"""Platforms: what a sheet says once it is read. Values only; which apply at a release is asked of them here."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from decimal import Decimal
+from enum import IntEnum, StrEnum
+from typing import Any
+
+from doorstone.core.conditions import ALWAYS, Condition
+from doorstone.core.facts import FactSpec, FactValue
+
+
+class Sort(StrEnum):
+    FLOOR = "floor"
+    CHECK = "installer-check"
+    UNSORTED = "unsorted"
+
+
+class Route(StrEnum):
+    OFFERED = "offered"
+    IN_PLACE = "in-place"
+    CLEAN = "clean"
+
+
+class UpdateClass(StrEnum):
+    SECURITY = "security"
+    DRIVER = "driver"
+    RELEASE = "release"
+
+
+class Standing(StrEnum):
+    """The effect on one update class, from best to worst."""
+
+    NORMAL = "normal"
+    UNPROMISED = "unpromised"
+    WITHHELD = "withheld"
+
+    @property
+    def rank(self) -> int:
+        return ("normal", "unpromised", "withheld").index(self.value)
+
+
+class Origin(IntEnum):
+    """Where an override comes from; lower is preferred."""
+
+    VENDOR = 0
+    FIELD = 1
+    OWN = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Release:
+    """`servicing_ends` maps edition -> last serviced day."""
+
+    id: str
+    published: date
+    servicing_ends: Mapping[str, date]
+    upgrade_from: tuple[str, ...] = ()
+    rollback_days: int = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Fix:
+    """An action that makes a requirement met. `gives` are the facts after it; `minutes` of labour; `cost` in money."""
+
+    title: str
+    kind: str
+    when: Condition
+    gives: Mapping[str, FactValue]
+    minutes: int = 0
+    cost: Decimal = Decimal(0)
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What running with the requirement unmet does to updates, from which release on."""
+
+    since: str
+    classes: Mapping[UpdateClass, Standing]
+
+
+@dataclass(frozen=True, slots=True)
+class SortRule:
+    since: str
+    sort: Sort
+
+
+@dataclass(frozen=True, slots=True)
+class Requirement:
+    id: str
+    title: str
+    since: str
+    until: str | None
+    condition: Condition
+    enforced_at: tuple[str, ...]
+    sorts: tuple[SortRule, ...]
+    because: str
+    source: str = ""
+    fixes: tuple[Fix, ...] = ()
+    effects: tuple[Effect, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One setting of an override. `type` is text, integer, flag or list; `place` names a place of the store."""
+
+    path: str
+    name: str
+    type: str
+    value: Any
+    place: str
+
+
+@dataclass(frozen=True, slots=True)
+class Override:
+    """A means by which set-up is told not to refuse. Works from `since` on and no longer at `until`."""
+
+    id: str
+    title: str
+    covers: frozenset[str]
+    routes: frozenset[Route]
+    since: str
+    until: str | None
+    kind: str
+    origin: Origin
+    weight: int
+    lasting: bool = True
+    restart: str = "none"
+    needs: Condition = ALWAYS
+    conflicts: frozenset[str] = frozenset()
+    cautions: tuple[str, ...] = ()
+    expect: tuple[str, ...] = ()
+    settings: tuple[Setting, ...] = ()
+    arguments: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    id: str
+    title: str
+    condition: Condition
+    severity: str  # stop or warn
+    routes: frozenset[Route]
+    todo: str
+
+
+@dataclass(frozen=True, slots=True)
+class FollowUp:
+    id: str
+    title: str
+    todo: str
+    blocking: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Store:
+    """Where a platform keeps settings: drop-in INI folders, one per place, below the system's root."""
+
+    kind: str
+    places: Mapping[str, str]
+    set_up: str = "set-up"
+
+
+@dataclass(frozen=True, slots=True)
+class Platform:
+    """One platform as its sheet describes it. `releases` are in upgrade order."""
+
+    id: str
+    name: str
+    maker: str
+    editions: tuple[str, ...]
+    releases: tuple[Release, ...]
+    requirements: tuple[Requirement, ...]
+    overrides: tuple[Override, ...]
+    gates: tuple[Gate, ...]
+    followups: tuple[FollowUp, ...]
+    store: Store
+    specs: Mapping[str, FactSpec]
+    lists: Mapping[str, frozenset[str]] = field(default_factory=dict)
+
+    def index(self, release: str) -> int:
+        """The place of a release in the upgrade order. Raises `KeyError` for an unknown one."""
+        for at, known in enumerate(self.releases):
+            if known.id == release:
+                return at
+        raise KeyError(release)
+
+    def has(self, release: str) -> bool:
+        return any(known.id == release for known in self.releases)
+
+    def release(self, release: str) -> Release:
+        return self.releases[self.index(release)]
+
+    def in_span(self, release: str, since: str, until: str | None) -> bool:
+        """Whether since <= release < until in upgrade order."""
+        at = self.index(release)
+        return self.index(since) <= at and (until is None or at < self.index(until))
+
+    def requirements_at(self, release: str) -> tuple[Requirement, ...]:
+        return tuple(r for r in self.requirements if self.in_span(release, r.since, r.until))
+
+    def requirement(self, name: str) -> Requirement:
+        """Raises `KeyError` for an unknown requirement."""
+        for known in self.requirements:
+            if known.id == name:
+                return known
+        raise KeyError(name)
+
+    def override(self, name: str) -> Override:
+        for known in self.overrides:
+            if known.id == name:
+                return known
+        raise KeyError(name)
+
+    def sheet_sort(self, requirement: Requirement, release: str) -> Sort:
+        """The sheet's own word at a release: the last rule that has begun, else unsorted."""
+        at = self.index(release)
+        answer = Sort.UNSORTED
+        for rule in sorted(requirement.sorts, key=lambda rule: self.index(rule.since)):
+            if self.index(rule.since) <= at:
+                answer = rule.sort
+        return answer
+
+    def effects_at(self, requirement: Requirement, release: str) -> Mapping[UpdateClass, Standing]:
+        """The effects in force at a release: per class the last rule that has begun."""
+        at = self.index(release)
+        answer: dict[UpdateClass, Standing] = {}
+        for effect in sorted(requirement.effects, key=lambda effect: self.index(effect.since)):
+            if self.index(effect.since) <= at:
+                answer.update(effect.classes)
+        return answer
+
+    def facts_used(self) -> frozenset[str]:
+        """Every fact that any condition of the sheet looks at: what makes two devices the same case."""
+        conditions = [requirement.condition for requirement in self.requirements]
+        conditions += [fix.when for requirement in self.requirements for fix in requirement.fixes]
+        conditions += [override.needs for override in self.overrides]
+        return frozenset().union(*(condition.facts() for condition in conditions))

@@ -1,0 +1,271 @@
+"""Sorting: each requirement's finding on a device, the sort of each unmet one, and the device's state.
+
+In: a platform, a release, a settled view of the device, the decisions taken. Out: an `Assessment`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from enum import StrEnum
+from itertools import combinations
+
+from doorstone.core.conditions import LeafReport, Outcome
+from doorstone.core.facts import Verdict, View
+from doorstone.core.platforms import Fix, Platform, Requirement, Sort
+
+
+class Finding(StrEnum):
+    MET = "met"
+    UNMET = "unmet"
+    UNREAD = "unread"
+    DISPUTED = "disputed"
+
+
+class State(StrEnum):
+    CLEAR = "clear"
+    FIXABLE = "fixable"
+    NEEDS_EXCEPTION = "needs-exception"
+    FLOORED = "floored"
+    UNSETTLED = "unsettled"
+
+
+_LEVEL = {State.CLEAR: 0, State.FIXABLE: 1, State.NEEDS_EXCEPTION: 2, State.FLOORED: 3}
+
+
+class Scope(StrEnum):
+    """What a decision speaks of, the narrowest first."""
+
+    DEVICE = "device"
+    MODEL = "model"
+    RELEASE = "release"
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """An administrator's word on a requirement's sort. `target` is a device id, a model, or nothing for a release."""
+
+    id: str
+    requirement: str
+    release: str
+    scope: Scope
+    target: str
+    sort: Sort
+    evidence: str
+    note: str
+    by: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Rival:
+    """One side of a dispute: the value a source reports and the outcome that value gives."""
+
+    fact: str
+    value: str
+    source: str
+    taken_at: datetime
+    outcome: Outcome
+
+
+@dataclass(frozen=True, slots=True)
+class RequirementFinding:
+    """One requirement on one device. `sort` stands only where it matters: on anything not met."""
+
+    requirement: Requirement
+    finding: Finding
+    sort: Sort | None
+    sorted_by: str
+    leaves: tuple[LeafReport, ...]
+    fixes: tuple[Fix, ...] = ()
+    rivals: tuple[Rival, ...] = ()
+    against: tuple[Verdict, ...] = ()
+    deciding: bool = True
+
+    @property
+    def mark(self) -> str:
+        """The mark people see: met, fixable, installer-check, floor, unsorted, unread or disputed."""
+        if self.finding is not Finding.UNMET:
+            return self.finding.value
+        if self.fixes:
+            return "fixable"
+        return (self.sort or Sort.UNSORTED).value
+
+    @property
+    def minutes(self) -> int:
+        return sum(fix.minutes for fix in self.fixes)
+
+    @property
+    def cost(self) -> Decimal:
+        return sum((fix.cost for fix in self.fixes), Decimal(0))
+
+
+@dataclass(frozen=True, slots=True)
+class Assessment:
+    """A device against a release: its state and every finding, in the sheet's order."""
+
+    release: str
+    state: State
+    findings: tuple[RequirementFinding, ...]
+
+    def of(self, requirement: str) -> RequirementFinding | None:
+        return next((f for f in self.findings if f.requirement.id == requirement), None)
+
+    def unmet(self, *marks: str) -> tuple[RequirementFinding, ...]:
+        return tuple(f for f in self.findings if f.finding is Finding.UNMET and (not marks or f.mark in marks))
+
+    @property
+    def unknown(self) -> tuple[RequirementFinding, ...]:
+        """Unread and disputed findings: nobody approves what nobody has measured."""
+        return tuple(f for f in self.findings if f.finding in (Finding.UNREAD, Finding.DISPUTED))
+
+
+def assess(
+    platform: Platform, release: str, view: View, decisions: Iterable[Decision] = (), device: str = ""
+) -> Assessment:
+    """Every requirement of `release` on the device that `view` shows, and the device's state.
+
+    Raises `KeyError` if the platform has no such release.
+    """
+    known = tuple(decisions)
+    model = view.text("machine.model")
+    findings = [
+        _finding(platform, requirement, release, view, known, device, model)
+        for requirement in platform.requirements_at(release)
+    ]
+    base = max((_level(finding) for finding in findings), default=0)
+    state = next(name for name, level in _LEVEL.items() if level == base)
+    marked: list[RequirementFinding] = []
+    for finding in findings:
+        if _open(finding) and _worst(finding) > base:
+            state = State.UNSETTLED
+            marked.append(finding)
+        else:
+            marked.append(_not_deciding(finding) if _open(finding) else finding)
+    return Assessment(release, state, tuple(marked))
+
+
+def effective_sort(
+    platform: Platform, requirement: Requirement, release: str, decisions: Sequence[Decision], device: str, model: str
+) -> tuple[Sort, str]:
+    """The sort that counts and where it comes from: a decision for the device, its model, the release, the sheet."""
+    for scope, target in ((Scope.DEVICE, device), (Scope.MODEL, model), (Scope.RELEASE, "")):
+        fitting = [
+            d
+            for d in decisions
+            if (d.requirement, d.release, d.scope, d.target) == (requirement.id, release, scope, target)
+        ]
+        if fitting:
+            last = max(fitting, key=lambda d: (d.at, d.id))
+            return last.sort, f"decision {last.id} for this {scope}"
+    sort = platform.sheet_sort(requirement, release)
+    return sort, "the sheet" if sort is not Sort.UNSORTED else "nobody has sorted it"
+
+
+def _finding(
+    platform: Platform,
+    requirement: Requirement,
+    release: str,
+    view: View,
+    decisions: Sequence[Decision],
+    device: str,
+    model: str,
+) -> RequirementFinding:
+    condition = requirement.condition
+    finding, rivals = _outcome(requirement, view)
+    against = tuple(
+        v
+        for v in view.verdicts
+        if v.requirement == requirement.id
+        and finding in (Finding.MET, Finding.UNMET)
+        and v.passed != (finding is Finding.MET)
+    )
+    if against:
+        finding = Finding.DISPUTED
+    leaves = tuple(leaf.explain(view) for leaf in condition.leaves())
+    if finding is Finding.MET:
+        return RequirementFinding(requirement, finding, None, "", leaves)
+    sort, sorted_by = effective_sort(platform, requirement, release, decisions, device, model)
+    fixes = fixes_for(requirement, view) if finding is Finding.UNMET else ()
+    return RequirementFinding(requirement, finding, sort, sorted_by, leaves, fixes, rivals, against)
+
+
+def _outcome(requirement: Requirement, view: View) -> tuple[Finding, tuple[Rival, ...]]:
+    """The outcome under every candidate value: if all agree it stands, else it is disputed."""
+    condition = requirement.condition
+    worlds = view.worlds(condition.facts())
+    if worlds is not None:
+        outcomes = {condition.outcome(values, view.as_of) for values in worlds}
+        if len(outcomes) == 1:
+            return Finding(outcomes.pop().value), ()
+    return Finding.DISPUTED, tuple(_rivals(requirement, view))
+
+
+def _rivals(requirement: Requirement, view: View) -> Iterable[Rival]:
+    specs = {leaf.fact: leaf.spec for leaf in requirement.condition.leaves()}
+    base = view.values()
+    for name in sorted(requirement.condition.facts()):
+        settled = view.facts.get(name)
+        if settled and settled.rivals and name in specs:
+            for candidate in (settled.believed, *settled.rivals):
+                outcome = requirement.condition.outcome(base | {name: candidate.value}, view.as_of)
+                shown = specs[name].show(candidate.value)
+                yield Rival(name, shown, candidate.source, candidate.taken_at, outcome)
+
+
+def fixes_for(requirement: Requirement, view: View) -> tuple[Fix, ...]:
+    """The cheapest set of the requirement's fixes that apply to the device and make it met; empty if none does."""
+    values = view.values()
+    fitting = [fix for fix in requirement.fixes if fix.when.outcome(values, view.as_of) is Outcome.MET]
+    best: tuple[Fix, ...] = ()
+    for size in range(1, len(fitting) + 1):
+        for chosen in combinations(fitting, size):
+            given = {name: value for fix in chosen for name, value in fix.gives.items()}
+            if requirement.condition.outcome(values | given, view.as_of) is Outcome.MET:
+                cost = (sum(fix.cost for fix in chosen), sum(fix.minutes for fix in chosen))
+                if not best or cost < (sum(fix.cost for fix in best), sum(fix.minutes for fix in best)):
+                    best = chosen
+        if best:
+            break
+    return best
+
+
+def fixed_view(view: View, findings: Iterable[RequirementFinding]) -> View:
+    """The view after every applicable fix of these findings has been made."""
+    given = {name: value for finding in findings for fix in finding.fixes for name, value in fix.gives.items()}
+    return view.with_values(given) if given else view
+
+
+def _level(finding: RequirementFinding) -> int:
+    if finding.finding is not Finding.UNMET or (finding.sort is Sort.UNSORTED and not finding.fixes):
+        return 0
+    if finding.fixes:
+        return _LEVEL[State.FIXABLE]
+    return _LEVEL[State.FLOORED if finding.sort is Sort.FLOOR else State.NEEDS_EXCEPTION]
+
+
+def _open(finding: RequirementFinding) -> bool:
+    if finding.finding is Finding.UNMET:
+        return finding.sort is Sort.UNSORTED and not finding.fixes
+    return finding.finding is not Finding.MET
+
+
+def _worst(finding: RequirementFinding) -> int:
+    """The worst level that an open finding could still bring the device to."""
+    return _LEVEL[State.NEEDS_EXCEPTION if finding.sort is Sort.CHECK else State.FLOORED]
+
+
+def _not_deciding(finding: RequirementFinding) -> RequirementFinding:
+    return RequirementFinding(
+        finding.requirement,
+        finding.finding,
+        finding.sort,
+        finding.sorted_by,
+        finding.leaves,
+        finding.fixes,
+        finding.rivals,
+        finding.against,
+        deciding=False,
+    )

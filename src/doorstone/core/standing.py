@@ -1,0 +1,82 @@
+"""Standing: what running with requirements unmet does to each update class, expected against observed.
+
+In: an assessment at the release that the device runs, observations, a day. Out: one `ClassStanding` per class.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from doorstone.core.platforms import Platform, Standing, UpdateClass
+from doorstone.core.sorting import Assessment, Finding
+
+
+@dataclass(frozen=True, slots=True)
+class Observation:
+    """What was seen of one update class on a day: `arrived`, `offered` or `not-offered` with a reason."""
+
+    seen_on: date
+    update_class: UpdateClass
+    result: str
+    reason: str = ""
+    source: str = ""
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ClassStanding:
+    """One update class. `compared` is as-expected, better, worse, too-old or not-observed."""
+
+    update_class: UpdateClass
+    expected: Standing
+    because: tuple[str, ...]
+    observed: Observation | None
+    compared: str
+
+
+def standing(
+    platform: Platform,
+    assessment: Assessment,
+    observations: Iterable[Observation],
+    as_of: date,
+    check_every_days: int = 60,
+) -> tuple[ClassStanding, ...]:
+    """The worst effect of the unmet requirements per class, beside the newest observation of that class."""
+    seen = [o for o in observations if o.seen_on <= as_of]
+    return tuple(_one(platform, assessment, seen, kind, as_of, check_every_days) for kind in UpdateClass)
+
+
+def _one(
+    platform: Platform,
+    assessment: Assessment,
+    seen: list[Observation],
+    kind: UpdateClass,
+    as_of: date,
+    check_every_days: int,
+) -> ClassStanding:
+    expected, because = Standing.NORMAL, []
+    for finding in assessment.findings:
+        if finding.finding is not Finding.UNMET:
+            continue
+        effect = platform.effects_at(finding.requirement, assessment.release).get(kind, Standing.NORMAL)
+        if effect.rank > expected.rank:
+            expected, because = effect, [finding.requirement.id]
+        elif effect is expected and effect is not Standing.NORMAL:
+            because.append(finding.requirement.id)
+    newest = max((o for o in seen if o.update_class is kind), key=lambda o: o.seen_on, default=None)
+    return ClassStanding(kind, expected, tuple(because), newest, _compare(expected, newest, as_of, check_every_days))
+
+
+def _compare(expected: Standing, newest: Observation | None, as_of: date, check_every_days: int) -> str:
+    if newest is None:
+        return "not-observed"
+    if as_of - newest.seen_on > timedelta(days=check_every_days):
+        return "too-old"
+    arrives = newest.result in ("arrived", "offered")
+    if newest.reason in ("phased", "held"):
+        return "as-expected"  # says nothing about eligibility
+    if expected is Standing.WITHHELD:
+        return "better" if arrives else "as-expected"
+    return "as-expected" if arrives else "worse"

@@ -1,0 +1,1 @@
+"""The Northmere scenario: sheets, devices, people, and their seeding."""

@@ -1,0 +1,1 @@
+"""Readers and writers of open formats: the sheet in TOML, readings in NDJSON and CSV, problem documents."""

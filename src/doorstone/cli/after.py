@@ -1,0 +1,184 @@
+"""After the kit: attempts, observations, the forecast."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Annotated
+
+import typer
+
+from doorstone.cli.connection import client
+from doorstone.cli.devices import DeviceArgument, ReleaseOption
+from doorstone.cli.output import Form, FormOption, out, say, show, speaks
+from doorstone.core.platforms import UpdateClass
+from doorstone.formats.wire import AttemptAsked, AttemptShape, LineShape, ObservationAsked
+
+attempt_app = typer.Typer(no_args_is_help=True, help="Record tries at an upgrade and what came of them.")
+observe_app = typer.Typer(no_args_is_help=True, help="Record what is seen of updates, and compare.")
+_TIMES = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"]
+
+
+class Outcome(StrEnum):
+    COMPLETED = "completed"
+    REFUSED = "refused"
+    CARRY_OVER_LOST = "carry-over-lost"
+    FAILED_TO_START = "failed-to-start"
+    ROLLED_BACK = "rolled-back"
+    ABANDONED = "abandoned"
+
+
+class Result(StrEnum):
+    ARRIVED = "arrived"
+    OFFERED = "offered"
+    NOT_OFFERED = "not-offered"
+
+
+class Reason(StrEnum):
+    PHASED = "phased"
+    HELD = "held"
+    UNSUPPORTED = "unsupported"
+    UNKNOWN = "unknown"
+
+
+def _print(form: Form, data: object, attempts: list[AttemptShape]) -> None:
+    rows = [[a.id, a.device, a.number, a.release, a.outcome, a.refused_by, a.kit, a.ended_at, a.by] for a in attempts]
+    columns = ["attempt", "device", "try", "release", "outcome", "refused by", "kit", "ended", "by"]
+    show(form, data, columns, rows)
+
+
+@attempt_app.command("record")
+@speaks
+def record_attempt(
+    context: typer.Context,
+    device: DeviceArgument,
+    outcome: Annotated[Outcome, typer.Option(help="What came of it.")],
+    started: Annotated[datetime, typer.Option(formats=_TIMES, help="When it began.")],
+    ended: Annotated[datetime, typer.Option(formats=_TIMES, help="When it ended.")],
+    kit: Annotated[str, typer.Option(help="The kit used.")] = "",
+    release: ReleaseOption = "",
+    refused_by: Annotated[list[str] | None, typer.Option(help="The check that refused; repeat for more.")] = None,
+    seen: Annotated[str, typer.Option(help="What was seen on the screen.")] = "",
+    media: Annotated[str, typer.Option(help="The media used.")] = "",
+    tool_version: Annotated[str, typer.Option(help="Version of set-up or of the media maker.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Record an attempt. One that completed also says which release the device now runs."""
+    asked = AttemptAsked.model_validate(
+        {
+            "device": device,
+            "kit": kit,
+            "release": release,
+            "outcome": outcome.value,
+            "refused_by": refused_by or [],
+            "seen": seen,
+            "media": media,
+            "tool_version": tool_version,
+            "started_at": started,
+            "ended_at": ended,
+        }
+    )
+    with client(context) as service:
+        found = service.record_attempt(asked)
+    _print(form, found, [found])
+    if outcome is Outcome.COMPLETED:
+        say(f"Next: [bold]doorstone forecast[/] {device}")
+
+
+@attempt_app.command("list")
+@speaks
+def list_attempts(
+    context: typer.Context,
+    device: Annotated[str, typer.Option(help="Only of this device.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List attempts, newest first."""
+    with client(context) as service:
+        found = service.attempts(device)
+    _print(form, found, found)
+
+
+@observe_app.command("record")
+@speaks
+def record_observation(
+    context: typer.Context,
+    device: DeviceArgument,
+    update_class: Annotated[UpdateClass, typer.Option("--class", help="Which updates.")],
+    result: Annotated[Result, typer.Option(help="What was seen.")],
+    on: Annotated[datetime, typer.Option("--on", formats=["%Y-%m-%d"], help="The day it was seen.")],
+    reason: Annotated[Reason | None, typer.Option(help="Why it is not offered.")] = None,
+    source: Annotated[str, typer.Option(help="Who saw it.")] = "operator",
+    detail: Annotated[str, typer.Option(help="What it was.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Record what was seen of one class of updates."""
+    asked = ObservationAsked.model_validate(
+        {
+            "device": device,
+            "seen_on": on.date(),
+            "update_class": update_class,
+            "result": result.value,
+            "reason": reason.value if reason else "",
+            "source": source,
+            "detail": detail,
+        }
+    )
+    with client(context) as service:
+        found = service.record_observation(asked)
+    row = [found.id, found.device, found.seen_on, found.update_class, found.result, found.reason]
+    show(form, found, ["observation", "device", "seen on", "class", "result", "reason"], [row])
+
+
+@observe_app.command("standing")
+@speaks
+def show_standing(context: typer.Context, device: DeviceArgument, form: FormOption = Form.TABLE) -> None:
+    """Show, per class of updates, what is expected and what was seen."""
+    with client(context) as service:
+        found = service.standing(device)
+    rows = [
+        [
+            c.update_class,
+            c.expected,
+            c.because,
+            f"{c.observed.result} {c.observed.reason} on {c.observed.seen_on}".replace("  ", " ") if c.observed else "",
+            c.compared,
+        ]
+        for c in found.classes
+    ]
+    title = f"{found.device} on {found.release}"
+    show(form, found, ["class", "expected", "because of", "seen", "compared"], rows, title)
+
+
+@speaks
+def forecast(
+    context: typer.Context,
+    device: DeviceArgument,
+    release: ReleaseOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Forecast a device: which releases it can reach, how, until when, and what ends it."""
+    with client(context) as service:
+        found = service.forecast(device, release)
+    ahead = found.forecast
+    rows = [
+        [r.release, r.way, r.overrides, r.exceptions or (r.missing and f"ask for {', '.join(r.missing)}"), r.why]
+        for r in ahead.reaches
+    ]
+    columns = ["release", "how", "overrides", "exceptions", "why not"]
+    show(form, found, columns, rows, f"{device} on {ahead.release}, as of {found.as_of}")
+    if form is not Form.TABLE:
+        return
+    if ahead.gap_so_far:
+        out().print(f"\nOut of servicing since {ahead.gap_so_far.first} ({ahead.gap_so_far.days} days).")
+    for name, line in (("Technically", ahead.technical), ("As approved today", ahead.approved)):
+        out().print(f"\n[bold]{name}[/]: {line_words(line)}")
+    by = f" by {found.course.by}" if found.course.by else ""
+    out().print(f"\nCourse: [bold]{found.course.way}[/]{by}. {found.course.why}.")
+
+
+def line_words(line: LineShape) -> str:
+    """A line of moves in words."""
+    moves = [f"  {m.release} between {m.first} and {m.latest}, {m.way}" for m in line.moves]
+    gaps = [f"  not serviced {g.first} to {g.last}, {g.days} days" for g in line.gaps]
+    end = f"serviced through {line.runway}" if line.runway else "no serviced day left"
+    return "\n".join([f"{end}; {line.ended_by}.", *moves, *gaps])

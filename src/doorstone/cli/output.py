@@ -1,0 +1,140 @@
+"""How the CLI speaks: tables, JSON and CSV on standard output, errors and next steps on standard error."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from enum import StrEnum
+from functools import wraps
+from typing import Annotated, Any, NoReturn, ParamSpec, TypeVar
+
+import typer
+from pydantic import BaseModel, ValidationError
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+from doorstone.client import errors as client_errors
+
+OK, FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 0, 1, 2, 3, 4, 5, 6, 7
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+
+class Form(StrEnum):
+    TABLE = "table"
+    JSON = "json"
+    CSV = "csv"
+
+
+FormOption = Annotated[Form, typer.Option("--format", help="How to print.", show_default=True)]
+
+MARKS = {
+    "met": "[green]●[/] met",
+    "fixable": "[cyan]◆[/] fixable",
+    "installer-check": "[yellow]▲[/] installer check",
+    "floor": "[red]■[/] floor",
+    "unsorted": "[magenta]?[/] unsorted",
+    "unread": "[magenta]○[/] unread",
+    "disputed": "[magenta]≠[/] disputed",
+}
+
+
+def out() -> Console:
+    return Console(soft_wrap=False, highlight=False)
+
+
+def err() -> Console:
+    return Console(stderr=True, highlight=False)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, BaseModel):
+        return value.model_dump(mode="json")
+    if isinstance(value, list | tuple):
+        return [_plain(item) for item in value]
+    return value
+
+
+def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[Any]], title: str = "") -> None:
+    """Print `data` as JSON, or `rows` under `columns` as CSV or a table that fits the terminal."""
+    if form is Form.JSON:
+        sys.stdout.write(json.dumps(_plain(data), indent=2, ensure_ascii=False) + "\n")
+        return
+    if form is Form.CSV:
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows([[_cell(value) for value in row] for row in rows])
+        return
+    table = Table(
+        title=title or None, title_justify="left", title_style="bold", box=None, pad_edge=False, header_style="dim"
+    )
+    for at, column in enumerate(columns):
+        table.add_column(column, overflow="fold", no_wrap=at == 0)
+    for row in rows:
+        table.add_row(*[MARKS.get(str(value)) or escape(_text(value)) for value in row])
+    out().print(table)
+
+
+def _text(value: Any) -> str:
+    if value is None or value == "":
+        return "–"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list | tuple):
+        return ", ".join(str(item) for item in value) or "–"
+    return str(value)
+
+
+def _cell(value: Any) -> str:
+    """A CSV cell. One that a spreadsheet would take for a formula is made text."""
+    text = "" if value is None else _text(value) if isinstance(value, list | tuple | bool) else str(value)
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def say(words: str) -> None:
+    """A line for the person, on standard error, so that standard output stays data."""
+    err().print(words)
+
+
+def fail(code: int, detail: str, mend: str = "", troubles: Iterable[tuple[str, str, str]] = ()) -> NoReturn:
+    """Say what is wrong and what to do, and leave with `code`."""
+    console = err()
+    console.print(f"[bold red]✗[/] {escape(detail)}")
+    for place, message, fix in troubles:
+        console.print(f"  [bold]{escape(place)}[/]: {escape(message)}. [dim]{escape(fix)}[/]")
+    if mend:
+        console.print(f"  → {escape(mend)}")
+    raise typer.Exit(code)
+
+
+@contextmanager
+def plain_errors() -> Iterator[None]:
+    """Turn the client's errors into an exit code and words."""
+    try:
+        yield
+    except ValidationError as error:
+        found = [(".".join(map(str, e["loc"])), e["msg"], "See --help") for e in error.errors(include_url=False)]
+        fail(USAGE, "An option cannot be used as given", "", found)
+    except client_errors.UnreachableError as error:
+        fail(UNREACHABLE, str(error), "Start it with 'doorstone serve', or name its address with --server")
+    except client_errors.ProblemError as error:
+        problem = error.problem
+        code = {401: ACCESS, 403: ACCESS, 404: MISSING, 409: REFUSED, 412: REFUSED}.get(problem.status, BAD_INPUT)
+        troubles = [(t.place, t.message, t.mend) for t in problem.troubles]
+        fail(FAILED if problem.status >= 500 else code, problem.detail, problem.mend, troubles)
+
+
+def speaks(command: Callable[P, R]) -> Callable[P, R]:
+    """Decorate a command so that its errors are spoken plainly."""
+
+    @wraps(command)
+    def run(*args: P.args, **kwargs: P.kwargs) -> R:
+        with plain_errors():
+            return command(*args, **kwargs)
+
+    return run

@@ -1,0 +1,201 @@
+"""The app factory: binds operations to routes, with access, validation, receipts, ETags and problems around."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+import time
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+from urllib.parse import urlencode
+
+import structlog
+from flask import Flask, Response, g, request
+from pydantic import BaseModel, ValidationError
+from werkzeug.exceptions import HTTPException
+
+from doorstone.service import access, problems
+from doorstone.service.console import bind_console
+from doorstone.service.openapi import openapi
+from doorstone.service.operations import Answer, Call, Operation
+from doorstone.service.problems import ServiceProblemError
+from doorstone.service.resources import OPERATIONS
+from doorstone.work.desk import Actor, Desk, Receipt
+from doorstone.work.errors import WorkError
+
+API = "/api/v1"
+LARGEST_BODY = 64 * 2**20
+_HEADERS = {
+    "Content-Security-Policy": (
+        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
+        " connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+    ),
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "X-Frame-Options": "DENY",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
+log = structlog.get_logger("doorstone.service")
+
+
+def create_app(desk: Desk, secret_key: bytes, *, https: bool = False) -> Flask:
+    """The WSGI application over a desk. `https` marks the session cookie Secure."""
+    app = Flask("doorstone", static_folder=None)
+    app.config.update(
+        SECRET_KEY=secret_key,
+        SESSION_COOKIE_NAME="doorstone",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Strict",
+        SESSION_COOKIE_SECURE=https,
+        PERMANENT_SESSION_LIFETIME=timedelta(hours=12),
+        MAX_CONTENT_LENGTH=LARGEST_BODY,
+    )
+    for operation in OPERATIONS:
+        path = operation.path if operation.tag == "health" else API + operation.path
+        app.add_url_rule(path, operation.name, _view(desk, operation), methods=[operation.method])
+    document = json.dumps(api_document(), indent=1).encode()
+    app.add_url_rule(f"{API}/openapi.json", "openapi", lambda: Response(document, content_type="application/json"))
+    bind_console(app)
+    _bind_problems(app)
+    _bind_log(app)
+    return app
+
+
+def api_document() -> dict[str, Any]:
+    """The OpenAPI document with the paths as they are served."""
+    document = openapi(OPERATIONS)
+    health = {o.path for o in OPERATIONS if o.tag == "health"}
+    document["paths"] = {(p if p in health else API + p): item for p, item in document["paths"].items()}
+    return document
+
+
+def _view(desk: Desk, operation: Operation) -> Callable[..., Response]:
+    def view(**path: str) -> Response:
+        actor = access.who(desk) if operation.roles else None
+        access.allow(operation, actor)
+        g.actor = actor.name if actor else None
+        query = _query(operation)
+        body = _body(operation)
+        if actor is not None and operation.creates:
+            actor = _with_receipt(actor, operation, body)
+        call = Call(desk, actor, path, query, body, _version(operation))
+        answer = operation.handler(call)
+        return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
+
+    return view
+
+
+def _query(operation: Operation) -> BaseModel | None:
+    if operation.query is None:
+        return None
+    try:
+        return operation.query.model_validate(request.args.to_dict())
+    except ValidationError as error:
+        raise problems.of_validation(error, "query") from error
+
+
+def _body(operation: Operation) -> BaseModel | None:
+    if operation.body is None:
+        return None
+    if request.mimetype != "application/json":
+        raise ServiceProblemError(415, "media-type", "The body is not JSON", "Send Content-Type: application/json")
+    try:
+        return operation.body.model_validate_json(request.get_data())
+    except ValidationError as error:
+        raise problems.of_validation(error, "body") from error
+
+
+def _with_receipt(actor: Actor, operation: Operation, body: BaseModel | None) -> Actor:
+    key = request.headers.get("Idempotency-Key")
+    if key is None:
+        return actor
+    if not 1 <= len(key) <= 200:
+        raise ServiceProblemError(400, "bad-request", "The Idempotency-Key is too long", "Use up to 200 characters")
+    picture = f"{operation.name} {body.model_dump_json() if body else ''}"
+    fingerprint = hashlib.sha256(picture.encode()).hexdigest()
+    return Actor(actor.name, actor.role, actor.via, Receipt(key, fingerprint))
+
+
+def _version(operation: Operation) -> int | None:
+    if not operation.match:
+        return None
+    header = request.headers.get("If-Match")
+    if header is None:
+        raise ServiceProblemError(428, "no-match", "If-Match is missing", "Send the ETag of what you looked at")
+    found = re.fullmatch(r'"v(\d{1,9})"', header.strip())
+    if not found:
+        raise ServiceProblemError(400, "bad-request", f"{header!r} is no ETag of this", "Send the ETag as it was given")
+    return int(found[1])
+
+
+def _response(operation: Operation, answer: Answer) -> Response:
+    if isinstance(answer.body, bytes):
+        response = Response(answer.body, operation.status, content_type=answer.media_type)
+        if answer.file_name:
+            response.headers["Content-Disposition"] = f'attachment; filename="{answer.file_name}"'
+    elif operation.status == 204:
+        response = Response(status=204)
+    else:
+        response = Response(answer.body.model_dump_json(), operation.status, content_type="application/json")
+    response.headers["Cache-Control"] = "no-cache" if operation.method == "GET" else "no-store"
+    if answer.next is not None:
+        query = urlencode({**request.args.to_dict(), "cursor": answer.next})
+        response.headers["Link"] = f'<{request.path}?{query}>; rel="next"'
+    if answer.etag is not None:
+        response.headers["ETag"] = f'"{answer.etag}"'
+    elif operation.method == "GET" and operation.status == 200:
+        response.set_etag(hashlib.sha256(response.get_data()).hexdigest()[:32])
+    if operation.method == "GET":
+        response.make_conditional(request)
+    return response
+
+
+def _bind_problems(app: Flask) -> None:
+    app.register_error_handler(WorkError, problems.of_work)
+    app.register_error_handler(ServiceProblemError, problems.of_service)
+
+    def http_error(error: HTTPException) -> Response:
+        status = error.code or 500
+        title = problems.TITLES.get(status, error.name)
+        mend = {404: f"See {API}/openapi.json for what there is", 413: "Send it in parts of under 64 MiB"}
+        detail = f"{request.method} {request.path}: {error.description}"
+        response = problems.document(
+            status, str(error.name).lower().replace(" ", "-"), title, detail, mend.get(status, "")
+        )
+        for name, value in error.get_headers():
+            if name == "Allow":
+                response.headers[name] = value
+        return response
+
+    def crash(error: Exception) -> Response:
+        log.error("crash", path=request.path, exc_info=error)
+        detail = "Something failed that should not have; nothing was written"
+        return problems.document(
+            500, "crash", problems.TITLES[500], detail, "Try again; the service's log has the cause"
+        )
+
+    app.register_error_handler(HTTPException, http_error)
+    app.register_error_handler(Exception, crash)
+
+
+def _bind_log(app: Flask) -> None:
+    @app.before_request
+    def start() -> None:
+        g.started = time.perf_counter()
+
+    @app.after_request
+    def finish(response: Response) -> Response:
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        took = round((time.perf_counter() - g.get("started", time.perf_counter())) * 1000, 1)
+        log.info(
+            "request",
+            method=request.method,
+            path=request.path,
+            status=response.status_code,
+            ms=took,
+            actor=g.get("actor"),
+        )
+        return response

@@ -1,0 +1,116 @@
+"""The OpenAPI 3.1 document, made from the operations and the shapes: it cannot say what the code does not."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from pydantic import BaseModel
+from pydantic.json_schema import JsonSchemaMode, models_json_schema
+
+from doorstone import __version__
+from doorstone.formats.wire import Problem
+from doorstone.service.operations import Operation
+
+_REF = "#/components/schemas/{model}"
+
+
+def openapi(operations: Sequence[Operation]) -> dict[str, Any]:
+    """The document for these operations."""
+    wanted: dict[tuple[type[BaseModel], JsonSchemaMode], None] = {(Problem, "serialization"): None}
+    for operation in operations:
+        if operation.body is not None:
+            wanted[(operation.body, "validation")] = None
+        if operation.answer is not None:
+            wanted[(operation.answer, "serialization")] = None
+    refs, schema = models_json_schema(list(wanted), ref_template=_REF)
+    paths: dict[str, Any] = {}
+    for operation in operations:
+        path = re.sub(r"<(?:path:)?(\w+)>", r"{\1}", operation.path)
+        paths.setdefault(path, {})[operation.method.lower()] = _operation(operation, path, refs)
+    return {
+        "openapi": "3.1.0",
+        "info": {
+            "title": "Door Stone",
+            "version": __version__,
+            "summary": "Upgrade requirements sorted, excepted, overridden and followed up.",
+            "license": {"name": "MIT", "identifier": "MIT"},
+        },
+        "servers": [{"url": "/"}],
+        "tags": [{"name": tag} for tag in dict.fromkeys(o.tag for o in operations)],
+        "paths": paths,
+        "components": {
+            "schemas": schema["$defs"],
+            "securitySchemes": {
+                "token": {"type": "http", "scheme": "bearer"},
+                "session": {"type": "apiKey", "in": "cookie", "name": "doorstone"},
+            },
+        },
+    }
+
+
+def _operation(operation: Operation, path: str, refs: Any) -> dict[str, Any]:
+    name = operation.name
+    data: dict[str, Any] = {
+        "operationId": name,
+        "summary": operation.summary,
+        "tags": [operation.tag],
+        "parameters": _parameters(operation, path),
+        "responses": _responses(operation, refs),
+        "security": [{"token": []}, {"session": []}] if operation.roles else [],
+    }
+    if operation.roles:
+        data["description"] = f"Roles: {', '.join(sorted(operation.roles))}."
+        data["x-roles"] = sorted(operation.roles)
+    if operation.body is not None:
+        content = {"application/json": {"schema": refs[(operation.body, "validation")]}}
+        data["requestBody"] = {"required": True, "content": content}
+    return data
+
+
+def _parameters(operation: Operation, path: str) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = [
+        {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
+        for name in re.findall(r"\{(\w+)\}", path)
+    ]
+    if operation.query is not None:
+        schema = operation.query.model_json_schema()
+        for name, part in schema.get("properties", {}).items():
+            part = {key: value for key, value in part.items() if key != "title"}
+            about = {"description": part.pop("description")} if "description" in part else {}
+            required = name in schema.get("required", [])
+            found.append({"name": name, "in": "query", "required": required, **about, "schema": part})
+    if operation.creates:
+        again = "The same key again gives the first answer and makes nothing new"
+        found.append(_header("Idempotency-Key", again, required=False))
+    if operation.match:
+        found.append(_header("If-Match", "The ETag of what was seen", required=True))
+    return found
+
+
+def _header(name: str, about: str, *, required: bool) -> dict[str, Any]:
+    return {"name": name, "in": "header", "required": required, "description": about, "schema": {"type": "string"}}
+
+
+def _responses(operation: Operation, refs: Any) -> dict[str, Any]:
+    good: dict[str, Any] = {"description": "Done" if operation.status != 204 else "Done, nothing to say"}
+    if operation.answer is not None:
+        good["content"] = {operation.media_type: {"schema": refs[(operation.answer, "serialization")]}}
+    elif operation.status != 204:
+        kind = {"type": "string", "format": "binary"} if "json" not in operation.media_type else {"type": "object"}
+        good["content"] = {operation.media_type: {"schema": kind}}
+    if operation.pages:
+        good["headers"] = {"Link": {"description": "rel=next (RFC 8288)", "schema": {"type": "string"}}}
+    codes = {"400": "The request cannot be read"}
+    if operation.roles:
+        codes |= {"401": "Nobody is signed in", "403": "The role does not allow it"}
+    if "<" in operation.path or operation.body or operation.query:
+        codes["404"] = "There is no such thing"
+    if operation.method != "GET":
+        codes |= {"409": "A rule forbids it", "422": "The input cannot be used"}
+    if operation.match:
+        codes |= {"412": "Somebody else changed it", "428": "If-Match is missing"}
+    problem = {"application/problem+json": {"schema": refs[(Problem, "serialization")]}}
+    bad = {code: {"description": words, "content": problem} for code, words in sorted(codes.items())}
+    return {str(operation.status): good, **bad}

@@ -1,0 +1,80 @@
+"""Problem documents (RFC 9457): every error that leaves the service, 404s, 405s and crashes included."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from flask import Response, request
+from pydantic import ValidationError
+
+from doorstone.formats.wire import Problem, TroubleShape
+from doorstone.work import errors
+
+_KINDS: dict[type[errors.WorkError], tuple[int, str, str]] = {
+    errors.BadInputError: (422, "bad-input", "The input cannot be used"),
+    errors.MissingError: (404, "missing", "There is no such thing"),
+    errors.RefusedError: (409, "refused", "A rule forbids it"),
+    errors.StaleEditError: (412, "stale-edit", "Somebody else changed it"),
+    errors.ReusedKeyError: (422, "reused-key", "The Idempotency-Key was used before"),
+}
+
+TITLES = {
+    400: "The request cannot be read",
+    401: "Nobody is signed in",
+    403: "The role does not allow it",
+    404: "There is no such thing",
+    405: "The method does not fit",
+    413: "The request is too large",
+    415: "The media type does not fit",
+    428: "If-Match is missing",
+    500: "The service failed",
+}
+
+
+class ServiceProblemError(Exception):
+    """A problem found at the edge, before any use case."""
+
+    def __init__(self, status: int, slug: str, detail: str, mend: str, troubles: Sequence[TroubleShape] = ()) -> None:
+        super().__init__(detail)
+        self.status, self.slug, self.detail, self.mend = status, slug, detail, mend
+        self.troubles = list(troubles)
+
+
+def document(
+    status: int, slug: str, title: str, detail: str, mend: str = "", troubles: Sequence[TroubleShape] = ()
+) -> Response:
+    problem = Problem(
+        type=f"urn:door-stone:problem:{slug}",
+        title=title,
+        status=status,
+        detail=detail,
+        instance=request.path,
+        mend=mend,
+        troubles=list(troubles),
+    )
+    return Response(problem.model_dump_json(), status, content_type="application/problem+json")
+
+
+def of_work(error: errors.WorkError) -> Response:
+    status, slug, title = _KINDS[type(error)]
+    troubles = [TroubleShape.model_validate(trouble) for trouble in error.troubles]
+    return document(status, slug, title, error.detail, error.mend, troubles)
+
+
+def of_service(error: ServiceProblemError) -> Response:
+    return document(error.status, error.slug, TITLES[error.status], error.detail, error.mend, error.troubles)
+
+
+def of_validation(error: ValidationError, where: str) -> ServiceProblemError:
+    """What pydantic found, place by place."""
+    troubles = [
+        TroubleShape(
+            place=".".join(str(step) for step in item["loc"]) or where,
+            message=item["msg"],
+            mend="Remove it"
+            if item["type"] == "extra_forbidden"
+            else "See the OpenAPI document for what may stand here",
+        )
+        for item in error.errors(include_url=False, include_input=False)
+    ]
+    return ServiceProblemError(400, "bad-request", f"The {where} cannot be read", "Mend each place", troubles)

@@ -1,0 +1,143 @@
+"""Readings come in, devices are looked at."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, Field
+
+from doorstone.core.overrides import OverrideSet
+from doorstone.formats.wire import (
+    Asked,
+    AssessmentShape,
+    CourseShape,
+    DeviceDetail,
+    DevicePageShape,
+    DeviceShape,
+    FactShape,
+    ImportShape,
+    KitRoute,
+    LeftOutShape,
+    OverrideAnswerShape,
+    OverrideBrief,
+    OverrideSetShape,
+    PartialShape,
+    ReadingsAsked,
+    ReadingShape,
+)
+from doorstone.service.operations import EVERYONE, HANDS, Answer, Call, Operations
+from doorstone.work import devices, intake
+from doorstone.work.devices import DeviceFilter
+
+operations = Operations("devices")
+
+
+class DeviceQuery(Asked):
+    platform: str
+    release: str = Field("", description="Target release; the last published one if left out")
+    state: str = ""
+    site: str = ""
+    role: str = ""
+    requirement: str = ""
+    mark: str = Field("", description="With requirement: met, fixable, installer-check, floor, unread, ...")
+    words: str = Field("", max_length=200, description="Every word must occur in id, name, site, role or model")
+    cursor: str = ""
+    limit: int = Field(50, ge=1, le=500)
+
+
+class ReleaseQuery(Asked):
+    release: str = Field("", description="Target release; the last published one if left out")
+
+
+class RouteQuery(ReleaseQuery):
+    route: KitRoute = "in-place"
+
+
+@operations(
+    "POST",
+    "/readings",
+    "Import readings, all or nothing",
+    roles=HANDS,
+    body=ReadingsAsked,
+    answer=ImportShape,
+    status=201,
+    creates=True,
+)
+def import_readings(call: Call[None, ReadingsAsked]) -> ImportShape:
+    report = intake.import_readings(call.desk, call.actor, call.body.text, call.body.form)
+    return ImportShape.model_validate(report)
+
+
+@operations("GET", "/devices", "List devices", roles=EVERYONE, query=DeviceQuery, answer=DevicePageShape, pages=True)
+def list_devices(call: Call[DeviceQuery, None]) -> Answer:
+    q = call.query
+    where = DeviceFilter(q.state, q.site, q.role, q.requirement, q.mark, q.words)
+    page = devices.list_devices(call.desk, q.platform, q.release, where, q.cursor, q.limit)
+    shape = DevicePageShape(
+        platform=page.platform,
+        release=page.release,
+        total=page.total,
+        items=[DeviceShape.model_validate(line) for line in page.lines],
+        next=page.next,
+        sites=list(page.sites),
+        roles=list(page.roles),
+    )
+    return Answer(shape, next=page.next)
+
+
+@operations("GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail)
+def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
+    found = devices.get_device(call.desk, call.path["device"], call.query.release)
+    return DeviceDetail(
+        device=DeviceShape.model_validate(found.line),
+        target=found.target,
+        releases=list(found.releases),
+        facts=[FactShape.model_validate(fact) for fact in found.facts],
+        readings=[ReadingShape.model_validate(reading) for reading in found.readings],
+        course=CourseShape.model_validate(found.course) if found.course else None,
+    )
+
+
+@operations(
+    "GET",
+    "/devices/<device>/assessment",
+    "The device against a release",
+    roles=EVERYONE,
+    query=ReleaseQuery,
+    answer=AssessmentShape,
+)
+def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
+    found = devices.assess_device(call.desk, call.path["device"], call.query.release)
+    return AssessmentShape.model_validate(found)
+
+
+@operations(
+    "GET",
+    "/devices/<device>/overrides",
+    "Which overrides would do",
+    roles=EVERYONE,
+    query=RouteQuery,
+    answer=OverrideAnswerShape,
+)
+def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
+    found = devices.overrides_for(call.desk, call.path["device"], call.query.release, call.query.route)
+    choice = found.choice
+    return OverrideAnswerShape(
+        device=found.device,
+        release=found.release,
+        route=found.route,
+        checks=list(found.checks),
+        best=_set(choice.best) if choice.best else None,
+        alternatives=[_set(other) for other in choice.alternatives],
+        left_out=[LeftOutShape(id=o.override.id, title=o.override.title, why=o.why) for o in choice.left_out],
+        uncovered=list(choice.uncovered),
+        partial=[PartialShape(id=name, covers=list(covers)) for name, covers in choice.partial],
+    )
+
+
+def _set(found: OverrideSet) -> OverrideSetShape:
+    briefs = [
+        OverrideBrief(
+            id=o.id, title=o.title, kind=o.kind, weight=o.weight, origin=o.origin.name.lower(), covers=sorted(o.covers)
+        )
+        for o in found.overrides
+    ]
+    return OverrideSetShape(overrides=briefs, covers=list(found.covers), excess=list(found.excess))

@@ -1,0 +1,43 @@
+"""Overview and forecasts."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from doorstone.formats.wire import Asked, DeviceForecastShape, FleetForecastShape, OverviewShape
+from doorstone.service.operations import EVERYONE, Call, Operations
+from doorstone.service.resources.devices import ReleaseQuery
+from doorstone.work import forecast
+
+operations = Operations("forecast")
+
+
+class FleetQuery(Asked):
+    platform: str
+    release: str = Field("", description="Target release; the last published one if left out")
+
+
+@operations("GET", "/overview", "The fleet against a release", roles=EVERYONE, query=FleetQuery, answer=OverviewShape)
+def overview(call: Call[FleetQuery, None]) -> OverviewShape:
+    return OverviewShape.model_validate(forecast.overview(call.desk, call.query.platform, call.query.release))
+
+
+@operations(
+    "GET", "/forecast", "When devices leave servicing", roles=EVERYONE, query=FleetQuery, answer=FleetForecastShape
+)
+def fleet_forecast(call: Call[FleetQuery, None]) -> FleetForecastShape:
+    found = forecast.fleet_forecast(call.desk, call.query.platform, call.query.release)
+    return FleetForecastShape.model_validate(found)
+
+
+@operations(
+    "GET",
+    "/devices/<device>/forecast",
+    "What a device can still reach",
+    roles=EVERYONE,
+    query=ReleaseQuery,
+    answer=DeviceForecastShape,
+)
+def device_forecast(call: Call[ReleaseQuery, None]) -> DeviceForecastShape:
+    found = forecast.device_forecast(call.desk, call.path["device"], call.query.release)
+    return DeviceForecastShape.model_validate(found)

@@ -1,0 +1,56 @@
+"""Runs the service on a production WSGI server until it is told to stop, then finishes what it has begun."""
+
+from __future__ import annotations
+
+import logging
+import signal
+import sys
+import threading
+from types import FrameType
+
+import structlog
+from cheroot.wsgi import Server
+
+from doorstone.service.app import create_app
+from doorstone.service.config import Config, open_desk, session_key
+
+
+class BusyPortError(Exception):
+    """The address is taken or not ours."""
+
+
+def set_up_logging() -> None:
+    """One JSON object a line on standard error."""
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
+        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+    )
+
+
+def serve(config: Config) -> None:
+    """Serve until SIGTERM or SIGINT. Raises `BusyPortError` if the address cannot be had."""
+    set_up_logging()
+    log = structlog.get_logger("doorstone.serve")
+    app = create_app(open_desk(config), session_key(config), https=config.https)
+    server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")
+    server.shutdown_timeout = 20
+    try:
+        server.prepare()
+    except OSError as error:
+        raise BusyPortError(f"{config.host}:{config.port} cannot be had: {error}") from error
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        log.info("stopping", signal=signal.Signals(number).name)
+        threading.Thread(target=server.stop, name="stop").start()
+
+    signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
+    log.info("listening", address=f"http://{config.host}:{config.port}", data=str(config.data))
+    server.serve()
+    log.info("stopped")

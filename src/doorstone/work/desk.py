@@ -1,0 +1,131 @@
+"""The desk at which every use case is done: the records, the clock, the organisation's policy, a memory."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from typing import Any, Protocol
+
+from doorstone.core.facts import Source
+from doorstone.store import ledger
+from doorstone.store.database import Database
+from doorstone.work.errors import ReusedKeyError
+
+SOURCES: Mapping[str, Source] = {
+    "operator": Source("operator", 100, 60),
+    "collector": Source("collector", 80, 30),
+    "file": Source("file", 60, 30),
+    "assessor": Source("assessor", 50, 30),
+    "attempt": Source("attempt", 10, None),
+}
+
+RISK_STATEMENT = (
+    "I understand that a device on a release by exception runs outside the vendor's requirements: updates may stop "
+    "without notice, later releases may have to be installed by hand or may not run at all, and the vendor may "
+    "decline support."
+)
+
+
+class Clock(Protocol):
+    def now(self) -> datetime: ...
+
+
+class SystemClock:
+    def now(self) -> datetime:
+        return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+
+
+@dataclass(frozen=True, slots=True)
+class FixedClock:
+    """A clock that stands still, for the demo and for tests."""
+
+    at: datetime
+
+    def now(self) -> datetime:
+        return self.at
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks."""
+
+    most_days: int = 365
+    self_approval: bool = False
+    check_every_days: int = 60
+    stay_days: int = 180
+    sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """The Idempotency-Key of a creating call and a fingerprint of what was asked."""
+
+    key: str
+    fingerprint: str
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who does it: a person, the role they act in, and through what (console, token, local)."""
+
+    name: str
+    role: str
+    via: str
+    receipt: Receipt | None = None
+
+
+class Desk:
+    """Holds what a use case needs. `memory` keeps the picture of the fleet until the ledger grows."""
+
+    def __init__(self, database: Database, clock: Clock, policy: Policy | None = None) -> None:
+        self.database = database
+        self.clock = clock
+        self.policy = policy or Policy()
+        self.memory: dict[Any, Any] = {}
+
+    def now(self) -> str:
+        return self.clock.now().isoformat()
+
+    def today(self) -> date:
+        return self.clock.now().date()
+
+
+def record(
+    desk: Desk,
+    db: sqlite3.Connection,
+    actor: Actor,
+    action: str,
+    kind: str,
+    obj: str,
+    body: Mapping[str, Any],
+    *,
+    creates: bool = False,
+) -> None:
+    """Write the ledger entry of a use case; with `creates`, also the receipt of its Idempotency-Key."""
+    ledger.append(db, desk.now(), actor.name, actor.via, action, kind, obj, body)
+    if creates and actor.receipt is not None:
+        ledger.keep_receipt(db, actor.name, actor.receipt.key, actor.receipt.fingerprint, obj, desk.now())
+
+
+def made_before(db: sqlite3.Connection, actor: Actor) -> str | None:
+    """The object that an earlier call with the same Idempotency-Key made. Raises `ReusedKeyError`."""
+    if actor.receipt is None:
+        return None
+    found = ledger.find_receipt(db, actor.name, actor.receipt.key)
+    if found is None:
+        return None
+    if found[0] != actor.receipt.fingerprint:
+        raise ReusedKeyError("This Idempotency-Key was used for another call", "Use a new key for each new call")
+    return found[1]
+
+
+def number_of(prefix: str, name: str) -> int:
+    """The number in an id such as EX-0007; 0 if it is no such id."""
+    digits = name.removeprefix(f"{prefix}-")
+    return int(digits) if digits != name and digits.isdecimal() and len(digits) < 12 else 0
+
+
+def id_of(prefix: str, number: int) -> str:
+    return f"{prefix}-{number:04d}"

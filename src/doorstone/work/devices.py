@@ -1,0 +1,245 @@
+"""Devices: the list with states and marks, one device with its facts, and which overrides would do for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from doorstone.core.facts import Candidate
+from doorstone.core.fleet import Course, course
+from doorstone.core.overrides import Choice, choose
+from doorstone.core.platforms import Platform, Route, Sort
+from doorstone.core.sorting import Assessment, Finding, State
+from doorstone.store import devices as store
+from doorstone.work.desk import Desk
+from doorstone.work.errors import BadInputError
+from doorstone.work.picture import Picture, picture
+from doorstone.work.sheets import get_sheet, need_release
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceLine:
+    """One device in a list. `marks` maps requirement -> mark at the target release, in the sheet's order."""
+
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: bool
+    platform: str
+    model: str
+    release: str
+    edition: str
+    state: str
+    marks: Mapping[str, str]
+    runway: date | None
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceFilter:
+    """What to list: every given part must fit. `mark` goes with `requirement`."""
+
+    state: str = ""
+    site: str = ""
+    role: str = ""
+    requirement: str = ""
+    mark: str = ""
+    words: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DevicePage:
+    platform: str
+    release: str
+    total: int
+    lines: tuple[DeviceLine, ...]
+    next: str | None
+    sites: tuple[str, ...]
+    roles: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class FactWord:
+    """One source's word on a fact, as people read it."""
+
+    value: str
+    source: str
+    taken_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class FactLine:
+    """One fact of a device. `rivals` disagree with it; `aged` says that its only reading is too old to count."""
+
+    name: str
+    title: str
+    believed: FactWord
+    rivals: tuple[FactWord, ...]
+    lasting: bool
+    aged: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    line: DeviceLine
+    target: str
+    releases: tuple[str, ...]
+    facts: tuple[FactLine, ...]
+    readings: tuple[store.ReadingRow, ...]
+    course: Course | None
+
+
+def target_release(platform: Platform, today: date) -> str:
+    """The release to move to unless another is named: the last one that is published."""
+    out = [r.id for r in platform.releases if r.published <= today]
+    return out[-1] if out else platform.releases[0].id
+
+
+def list_devices(
+    desk: Desk, platform_id: str, release: str, where: DeviceFilter, after: str = "", limit: int = 50
+) -> DevicePage:
+    """A page of the platform's devices against a release, by id, those after `after`."""
+    platform = get_sheet(desk, platform_id).platform
+    release = release or target_release(platform, desk.today())
+    need_release(platform, release)
+    if where.state and where.state not in set(State):
+        raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
+    now = picture(desk)
+    own = now.on_platform(platform_id)
+    found = [device for device in own if _fits(now, device, release, where)]
+    rest = [device for device in found if device > after]
+    page = rest[:limit]
+    return DevicePage(
+        platform_id,
+        release,
+        len(found),
+        tuple(_line(now, device, release) for device in page),
+        page[-1] if len(rest) > limit else None,
+        tuple(sorted({now.devices[d].site for d in own if now.devices[d].site})),
+        tuple(sorted({now.devices[d].role for d in own if now.devices[d].role})),
+    )
+
+
+def _fits(now: Picture, device: str, release: str, where: DeviceFilter) -> bool:
+    row = now.devices[device]
+    if (where.site and row.site != where.site) or (where.role and row.role != where.role):
+        return False
+    if where.words:
+        text = f"{row.id} {row.name} {row.site} {row.role} {now.views[device].text('machine.model')}".lower()
+        if not all(word in text for word in where.words.lower().split()):
+            return False
+    if not where.state and not where.requirement:
+        return True
+    summary = now.summary(device, release)
+    if where.state and summary.state != where.state:
+        return False
+    if where.requirement:
+        finding = summary.of(where.requirement)
+        if finding is None or (finding.mark != where.mark if where.mark else finding.finding is Finding.MET):
+            return False
+    return True
+
+
+def _line(now: Picture, device: str, release: str) -> DeviceLine:
+    row, view = now.devices[device], now.views[device]
+    summary = now.summary(device, release)
+    ahead = now.forecast(device)
+    return DeviceLine(
+        row.id,
+        row.name,
+        row.site,
+        row.role,
+        row.critical,
+        view.text("os.platform"),
+        view.text("machine.model"),
+        view.text("os.release"),
+        view.text("os.edition"),
+        summary.state,
+        {f.requirement.id: f.mark for f in summary.findings},
+        ahead.technical.runway if ahead else None,
+    )
+
+
+def get_device(desk: Desk, device: str, release: str = "") -> Device:
+    """One device with every fact and its course towards `release`. Raises `MissingError`."""
+    now = picture(desk)
+    now.device(device)
+    platform = now.need_sheet(device).platform
+    release = release or target_release(platform, desk.today())
+    need_release(platform, release)
+    view = now.views[device]
+    facts = [
+        FactLine(
+            name,
+            now.specs[name].title,
+            _word(now, name, s.believed),
+            tuple(_word(now, name, r) for r in s.rivals),
+            now.specs[name].lasting,
+            False,
+        )
+        for name, s in view.facts.items()
+    ]
+    facts += [
+        FactLine(name, now.specs[name].title, _word(now, name, c), (), now.specs[name].lasting, True)
+        for name, c in view.aged.items()
+    ]
+    order = {name: at for at, name in enumerate(now.specs)}
+    ahead = now.forecast(device)
+    with desk.database.read() as db:
+        readings = store.readings(db, device)
+    return Device(
+        _line(now, device, release),
+        release,
+        tuple(r.id for r in platform.releases),
+        tuple(sorted(facts, key=lambda f: order[f.name])),
+        tuple(readings),
+        course(release, ahead, desk.today(), desk.policy.stay_days) if ahead else None,
+    )
+
+
+def _word(now: Picture, name: str, candidate: Candidate) -> FactWord:
+    return FactWord(now.specs[name].show(candidate.value), candidate.source, candidate.taken_at.isoformat())
+
+
+def assess_device(desk: Desk, device: str, release: str = "") -> Assessment:
+    """Every requirement of `release` on one device, explained. Raises `MissingError`."""
+    now = picture(desk)
+    now.device(device)
+    platform = now.need_sheet(device).platform
+    release = release or target_release(platform, desk.today())
+    need_release(platform, release)
+    return now.assessment(device, release)
+
+
+@dataclass(frozen=True, slots=True)
+class OverrideAnswer:
+    """Which overrides would carry this device, were every check on it excepted."""
+
+    device: str
+    release: str
+    route: Route
+    checks: tuple[str, ...]
+    choice: Choice
+
+
+def overrides_for(desk: Desk, device: str, release: str, route: str) -> OverrideAnswer:
+    """The choice for every unmet installer check of the device, before anything is approved."""
+    assessment = assess_device(desk, device, release)
+    now = picture(desk)
+    platform = now.need_sheet(device).platform
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    excepted = {
+        name for e in now.exceptions_of(device) if e.reaches(platform, assessment.release) for name in e.requirements
+    }
+    checks = tuple(
+        f.requirement.id
+        for f in assessment.unmet()
+        if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in excepted)
+    )
+    view = now.views[device]
+    choice = choose(
+        platform, assessment.release, Route(route), view.values(), view.as_of, checks, excepted | set(checks)
+    )
+    return OverrideAnswer(device, assessment.release, Route(route), checks, choice)

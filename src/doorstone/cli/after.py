@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from doorstone.cli.connection import client
-from doorstone.cli.devices import DeviceArgument, ReleaseOption
+from doorstone.cli.devices import DeviceArgument, ReleaseOption, course_words
 from doorstone.cli.output import Form, FormOption, out, say, show, speaks
 from doorstone.core.platforms import UpdateClass
 from doorstone.formats.wire import AttemptAsked, AttemptShape, LineShape, ObservationAsked
@@ -172,8 +172,7 @@ def forecast(
         out().print(f"\nOut of servicing since {ahead.gap_so_far.first} ({ahead.gap_so_far.days} days).")
     for name, line in (("Technically", ahead.technical), ("As approved today", ahead.approved)):
         out().print(f"\n[bold]{name}[/]: {line_words(line)}")
-    by = f" by {found.course.by}" if found.course.by else ""
-    out().print(f"\nCourse: [bold]{found.course.way}[/]{by}. {found.course.why}.")
+    out().print(f"\n{course_words(found.course)}")
 
 
 def line_words(line: LineShape) -> str:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import os
 from dataclasses import dataclass
+from pathlib import Path
 
 import typer
 
@@ -20,7 +23,31 @@ def client(context: typer.Context) -> Client:
     """A client for the service named by --server and --token, or their variables."""
     connection = context.find_object(Connection)
     assert connection is not None
-    return Client(connection.server, connection.token or None)
+    return Client(connection.server, connection.token or saved_tokens().get(connection.server))
+
+
+def _token_file() -> Path:
+    return Path(typer.get_app_dir("doorstone")) / "tokens.json"
+
+
+def saved_tokens() -> dict[str, str]:
+    """The tokens that 'sign-in' has kept, by address of the service."""
+    try:
+        found = json.loads(_token_file().read_text("utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def save_token(server: str, secret: str) -> Path:
+    """Keep a token for later commands, in a file that only its owner reads."""
+    path = _token_file()
+    path.parent.mkdir(parents=True, exist_ok=True)
+    tokens = saved_tokens() | {server: secret}
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w", encoding="utf-8") as file:
+        json.dump(tokens, file)
+    return path
 
 
 def the_platform(service: Client, platform: str) -> PlatformShape:

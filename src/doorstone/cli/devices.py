@@ -8,8 +8,8 @@ from typing import Annotated, Literal
 import typer
 
 from doorstone.cli.connection import client, the_platform
-from doorstone.cli.output import BAD_INPUT, Form, FormOption, fail, out, say, show, speaks
-from doorstone.formats.wire import AssessmentShape
+from doorstone.cli.output import BAD_INPUT, LEGEND, MARKS, Form, FormOption, fail, out, say, show, speaks, strip
+from doorstone.formats.wire import AssessmentShape, CourseShape
 
 app = typer.Typer(no_args_is_help=True, help="Read devices and look at what was read.")
 DeviceArgument = Annotated[str, typer.Argument(help="Device id.")]
@@ -62,13 +62,11 @@ def list_devices(
         target = release or known.target
         where = {"release": target, "state": state, "site": site, "requirement": requirement, "words": words}
         found = list(service.devices(known.id, **where))
-    rows = [
-        [d.id, d.site, d.model, d.release, d.state, [r for r, mark in d.marks.items() if mark != "met"], d.runway]
-        for d in found
-    ]
-    columns = ["device", "site", "model", "runs", f"for {target}", "not met", "runway"]
+    rows = [[d.id, d.site, d.model, d.release, d.state, strip(d.marks), d.runway] for d in found]
+    columns = ["device", "site", "model", "runs", f"for {target}", "findings", "runway"]
     show(form, found, columns, rows)
     if form is Form.TABLE:
+        say(LEGEND)
         say(f"{len(found)} device{'' if len(found) == 1 else 's'}. One of them: [bold]doorstone device show[/] DEVICE")
 
 
@@ -88,19 +86,27 @@ def show_device(
     title = f"{d.id}  {d.model}  {d.site}  on {d.release}, towards {assessment.release}: {assessment.state}"
     print_findings(form, assessment, title)
     if form is Form.TABLE and detail.course:
-        course = detail.course
-        by = f" by {course.by}" if course.by else ""
-        out().print(f"\nCourse: [bold]{course.way}[/]{by}. {course.why}.")
+        out().print(f"\n{course_words(detail.course)}")
+
+
+def course_words(course: CourseShape) -> str:
+    """The course as a sentence."""
+    until = "until" if course.way == "stay" else "by"
+    by = f" {until} {course.by}" if course.by else ""
+    return f"Course: [bold]{course.way}[/]{by}. {course.why}."
 
 
 def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
-    """One row per requirement: the mark, what is required and measured, and what to do."""
+    """One row per requirement that is not met: the mark, what is required and measured, and what to do."""
     rows = []
-    for f in assessment.findings:
-        wrong = [leaf for leaf in f.leaves if leaf.outcome != "met"] or f.leaves[:1]
-        measured = "; ".join(f"{leaf.fact} {leaf.measured or 'unread'}" for leaf in wrong)
-        required = "; ".join(leaf.required for leaf in wrong)
+    shown = [f for f in assessment.findings if form is not Form.TABLE or f.mark != "met"]
+    for f in shown:
+        wrong = [leaf for leaf in f.leaves if leaf.outcome != "met"] or f.leaves
+        measured = [f"{leaf.fact}: {leaf.measured or 'unread'}" for leaf in wrong]
+        required = [leaf.required for leaf in wrong]
         fix = "; ".join(f"{x.title} ({x.minutes} min, {x.cost})" for x in f.fixes)
-        todo = fix or (f.requirement.because if f.mark in ("floor", "installer-check") else "")
-        rows.append([f.requirement.id, f.mark, required, measured, todo])
+        rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])
     show(form, assessment, ["requirement", "finding", "required", "measured", "fix, or why"], rows, title)
+    met = [f.requirement.id for f in assessment.findings if f.mark == "met"]
+    if form is Form.TABLE and met:
+        out().print(f"\n{MARKS['met']}: {', '.join(met)}")

@@ -29,12 +29,11 @@ def _print(form: Form, found: list[ExceptionShape]) -> None:
             e.requirements,
             e.devices if len(e.devices) <= 3 else f"{len(e.devices)} devices",
             e.expires_on,
-            e.requester,
-            e.decided_by,
+            f"{e.requester}, {e.decided_by or 'undecided'}",
         ]
         for e in found
     ]
-    columns = ["exception", "state", "release", "requirements", "devices", "through", "asked by", "decided by"]
+    columns = ["exception", "state", "release", "requirements", "devices", "through", "asked, decided by"]
     show(form, found if len(found) != 1 else found[0], columns, rows)
 
 

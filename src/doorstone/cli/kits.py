@@ -49,7 +49,12 @@ def choose(
     if answer.best:
         rows.append(["chosen", _ids(answer.best), answer.best.covers, _excess(answer.best)])
     rows += [["alternative", _ids(other), other.covers, _excess(other)] for other in answer.alternatives]
-    rows += [["left out", left.id, "", left.why] for left in answer.left_out]
+    tried = {name for other in answer.alternatives for name in _ids(other)} if form is Form.TABLE else set()
+    reasons: dict[str, list[str]] = {}
+    for left in answer.left_out:
+        if left.id not in tried:
+            reasons.setdefault(left.why, []).append(left.id)
+    rows += [["left out", names, "", why] for why, names in reasons.items()]
     show(form, answer, ["", "overrides", "covers", "why"], rows, f"{device} to {answer.release}, {answer.route}")
     if not answer.best and answer.checks:
         say(f"Nothing covers {', '.join(answer.uncovered)}. Look at the other route, or fix it.")

@@ -11,22 +11,10 @@ from doorstone import __version__
 from doorstone.cli import after, devices, exceptions, kits, ledger, people, serving, sheets, sorting
 from doorstone.cli.connection import Connection
 
-ORDER = [
-    "sheet",
-    "device",
-    "sort",
-    "sorting",
-    "exception",
-    "kit",
-    "attempt",
-    "observe",
-    "forecast",
-    "ledger",
-    "person",
-    "token",
-    "serve",
-    "openapi",
-]
+ORDER = (
+    *("sheet", "device", "sort", "sorting", "exception", "kit", "attempt", "observe", "forecast", "ledger"),
+    *("sign-in", "person", "token", "serve", "openapi"),
+)
 
 
 class JobOrder(TyperGroup):
@@ -63,6 +51,7 @@ app.add_typer(after.attempt_app, name="attempt", rich_help_panel="5. Upgrade")
 app.add_typer(after.observe_app, name="observe", rich_help_panel="6. Follow")
 app.command("forecast", rich_help_panel="6. Follow")(after.forecast)
 app.add_typer(ledger.app, name="ledger", rich_help_panel="7. Account")
+app.command("sign-in", rich_help_panel="8. Run the service")(people.sign_in)
 app.add_typer(people.person_app, name="person", rich_help_panel="8. Run the service")
 app.add_typer(people.token_app, name="token", rich_help_panel="8. Run the service")
 app.command("serve", rich_help_panel="8. Run the service")(serving.serve)

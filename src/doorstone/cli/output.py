@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
 from functools import wraps
@@ -44,6 +44,14 @@ MARKS = {
 }
 
 
+LEGEND = "  ".join(MARKS.values())
+
+
+def strip(marks: Mapping[str, str]) -> str:
+    """A device's findings as one strip, a glyph per requirement in the sheet's order."""
+    return "".join(MARKS[mark].split("]")[1].removesuffix("[/") for mark in marks.values())
+
+
 def out() -> Console:
     return Console(soft_wrap=False, highlight=False)
 
@@ -70,14 +78,21 @@ def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[
         writer.writerow(columns)
         writer.writerows([[_cell(value) for value in row] for row in rows])
         return
-    table = Table(
-        title=title or None, title_justify="left", title_style="bold", box=None, pad_edge=False, header_style="dim"
-    )
+    cells = [[MARKS.get(str(value)) or escape(_lines(value)) for value in row] for row in rows]
+    table = Table(title=title or None, title_justify="left", title_style="bold", box=None, pad_edge=False)
     for at, column in enumerate(columns):
-        table.add_column(column, overflow="fold", no_wrap=at == 0)
-    for row in rows:
-        table.add_row(*[MARKS.get(str(value)) or escape(_text(value)) for value in row])
+        narrow = all(len(row[at]) <= 12 or row[at] in MARKS.values() for row in cells)
+        words = [word for row in cells for word in row[at].split() if row[at] not in MARKS.values()]
+        least = min(20, max(map(len, words), default=0))
+        table.add_column(column, no_wrap=narrow, overflow="fold", min_width=least, header_style="dim")
+    for row in cells:
+        table.add_row(*row)
     out().print(table)
+
+
+def _lines(value: Any) -> str:
+    """A table cell: lists stand one item a line."""
+    return "\n".join(str(item) for item in value) if isinstance(value, list | tuple) and value else _text(value)
 
 
 def _text(value: Any) -> str:
@@ -106,7 +121,7 @@ def fail(code: int, detail: str, mend: str = "", troubles: Iterable[tuple[str, s
     console = err()
     console.print(f"[bold red]✗[/] {escape(detail)}")
     for place, message, fix in troubles:
-        console.print(f"  [bold]{escape(place)}[/]: {escape(message)}. [dim]{escape(fix)}[/]")
+        console.print(f"  [bold]{escape(place)}[/]: {escape(message.rstrip('.'))}. [dim]{escape(fix)}[/]")
     if mend:
         console.print(f"  → {escape(mend)}")
     raise typer.Exit(code)

@@ -7,10 +7,12 @@ from typing import Annotated
 
 import typer
 
-from doorstone.cli.connection import client
+from doorstone.cli.connection import Connection, client, save_token
 from doorstone.cli.output import BAD_INPUT, Form, FormOption, fail, say, show, speaks
+from doorstone.client import Client
 from doorstone.formats.wire import PersonAsked, TokenAsked, TokenShape
 
+PASSWORD = "DOORSTONE_PASSWORD"
 person_app = typer.Typer(no_args_is_help=True, help="Who may sign in, and in which role.")
 token_app = typer.Typer(no_args_is_help=True, help="Bearer tokens for programs and this command line.")
 DataOption = Annotated[
@@ -22,10 +24,34 @@ PasswordOption = Annotated[
         prompt=True,
         confirmation_prompt=True,
         hide_input=True,
-        envvar="DOORSTONE_PASSWORD",
+        envvar=PASSWORD,
         help="Asked for if left out.",
     ),
 ]
+
+
+@speaks
+def sign_in(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(help="Name to sign in with.")],
+    password: Annotated[
+        str, typer.Option(prompt=True, hide_input=True, envvar=PASSWORD, help="Asked for if left out.")
+    ],
+    days: Annotated[int, typer.Option(min=1, max=730, help="How long the token runs.")] = 30,
+    print_only: Annotated[bool, typer.Option("--print", help="Print the token instead of keeping it.")] = False,
+) -> None:
+    """Sign in: a token of your role is issued and kept for the commands that follow."""
+    connection = context.find_object(Connection)
+    assert connection is not None
+    with Client(connection.server) as service:
+        me = service.sign_in(name, password)
+        token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days))
+    assert token.secret is not None
+    if print_only:
+        typer.echo(token.secret)
+        return
+    path = save_token(connection.server, token.secret)
+    say(f"Signed in to {connection.server} as {me.display}, {me.role}, through {token.expires_on}; kept in {path}")
 
 
 @person_app.command("add")

@@ -115,7 +115,7 @@ def _why_not(finding: RequirementFinding) -> tuple[str, str] | None:
             return f"{title}: the readings disagree", "Settle the dispute or read the device again"
     if finding.sort is Sort.FLOOR:
         return (
-            f"{title} is a floor: {finding.requirement.because}",
+            f"{title} is a floor: {finding.requirement.because.rstrip('.')}",
             "No exception lifts a floor; fix it or leave it out",
         )
     if finding.sort is not Sort.CHECK:

@@ -100,8 +100,9 @@ def course(release: str, forecast: Forecast, as_of: date, stay_days: int = 180) 
         case Way.AFTER_FIX:
             return Course("fix", by, f"{len(reach.fixes)} to fix, then {release} is offered")
         case Way.BY_EXCEPTION:
-            first = f"{len(reach.fixes)} to fix first, " if reach.fixes else ""
-            return Course("except", by, f"{first}{len(reach.checks)} checks to except, {', '.join(reach.overrides)}")
+            first = f"{len(reach.fixes)} to fix first; " if reach.fixes else ""
+            checks = f"{len(reach.checks)} check{'s' if len(reach.checks) > 1 else ''} to except"
+            return Course("except", by, f"{first}{checks}, with {' and '.join(reach.overrides)}")
         case Way.UNKNOWN:
             return Course("read", by, reach.why)
     if through is not None and through - as_of >= timedelta(days=stay_days):

@@ -1,0 +1,87 @@
+import { api } from "../api/api";
+import { day, Empty, Shown, Slab } from "../ui/parts";
+import type { DeviceProps } from "./device";
+
+const COLOURS: Record<string, string> = {
+  "as-expected": "text-met",
+  better: "text-fixable",
+  worse: "text-floor",
+  "too-old": "text-open",
+  "not-observed": "text-open",
+};
+
+export function AfterTab({ device }: DeviceProps) {
+  const standing = api.useQuery("get", "/api/v1/devices/{device}/standing", { params: { path: { device } } });
+  const attempts = api.useQuery("get", "/api/v1/attempts", { params: { query: { device } } });
+  return (
+    <div className="grid gap-4">
+      <Slab title="Updates, expected and seen">
+        <Shown of={standing} what="the standing">
+          {(data) => (
+            <table className="w-full">
+              <thead>
+                <tr className="[&>th]:px-3 [&>th]:pb-1">
+                  <th scope="col">On {data.release}</th>
+                  <th scope="col">Expected</th>
+                  <th scope="col">Seen</th>
+                  <th scope="col">Compared</th>
+                </tr>
+              </thead>
+              <tbody>
+                {data.classes.map((row) => (
+                  <tr key={row.update_class}>
+                    <th scope="row" className="cell text-base text-ink">
+                      {row.update_class}
+                    </th>
+                    <td className="cell">
+                      <strong>{row.expected}</strong>
+                      {row.because.length > 0 && (
+                        <span className="block text-sm text-ink-2">because of {row.because.join(", ")}</span>
+                      )}
+                    </td>
+                    <td className="cell">
+                      {row.observed ? `${row.observed.result} ${row.observed.reason}` : "nothing yet"}
+                      {row.observed && (
+                        <span className="block text-sm text-ink-2">
+                          {day(row.observed.seen_on)}, {row.observed.source}
+                        </span>
+                      )}
+                    </td>
+                    <td className={`cell font-semibold ${COLOURS[row.compared]}`}>
+                      {row.compared.replaceAll("-", " ")}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </Shown>
+      </Slab>
+      <Slab title="Attempts">
+        <Shown of={attempts} what="the attempts">
+          {(data) =>
+            data.items.length === 0 ? (
+              <Empty>
+                No attempt is recorded. Record one with <code>doorstone attempt record {device}</code>.
+              </Empty>
+            ) : (
+              <ol className="space-y-2">
+                {data.items.map((attempt) => (
+                  <li key={attempt.id}>
+                    <strong>
+                      Try {attempt.number}: {attempt.outcome.replaceAll("-", " ")}
+                    </strong>{" "}
+                    to {attempt.release} on {day(attempt.ended_at)} by {attempt.by}
+                    {attempt.kit && ` with ${attempt.kit}`}
+                    {attempt.refused_by.length > 0 && `, refused by ${attempt.refused_by.join(", ")}`}
+                    {attempt.seen && <span className="block text-ink-2">{attempt.seen}</span>}
+                  </li>
+                ))}
+              </ol>
+            )
+          }
+        </Shown>
+      </Slab>
+    </div>
+  );
+}

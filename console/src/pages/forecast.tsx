@@ -1,0 +1,124 @@
+import { api } from "../api/api";
+import type { components } from "../api/schema";
+import { useHere } from "../frame";
+import { count, day, Heading, Shown, Slab } from "../ui/parts";
+
+type Fleet = components["schemas"]["FleetForecastShape"];
+
+const COURSES: Record<string, string> = {
+  take: "take it as offered",
+  fix: "fix first",
+  except: "carry by exception",
+  read: "read again",
+  stay: "stay for now",
+  retire: "retire",
+};
+
+export function ForecastPage() {
+  const { platform, release } = useHere();
+  const found = api.useQuery("get", "/api/v1/forecast", { params: { query: { platform: platform.id, release } } });
+  return (
+    <>
+      <Heading title="Forecast">When {platform.name} devices leave servicing, and what ends it.</Heading>
+      <Shown of={found} what="the forecast">
+        {(data) => (
+          <div className="grid gap-4">
+            <Slab
+              title="Last serviced month"
+              aside={
+                <span className="text-ink-2">
+                  {count(data.devices, "device")}, as of {day(data.as_of)}
+                </span>
+              }
+            >
+              <Months data={data} />
+              <p className="mt-2 flex flex-wrap gap-x-5 text-sm">
+                <span>
+                  <span aria-hidden="true" className="mr-1.5 inline-block size-3 bg-ink" />
+                  technically, exceptions granted
+                </span>
+                <span>
+                  <span aria-hidden="true" className="mr-1.5 inline-block size-3 border-2 border-accent" />
+                  as approved today
+                </span>
+              </p>
+            </Slab>
+            <div className="grid gap-4 lg:grid-cols-[1fr_18rem]">
+              <Counted title="What ends it" counts={data.ends} />
+              <Counted
+                title={`Course towards ${release}`}
+                counts={Object.fromEntries(Object.entries(data.courses).map(([way, n]) => [COURSES[way] ?? way, n]))}
+              />
+            </div>
+          </div>
+        )}
+      </Shown>
+    </>
+  );
+}
+
+function Months({ data }: { data: Fleet }) {
+  const most = Math.max(1, ...data.months.map((month) => Math.max(month.technical, month.approved)));
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
+    <section className="overflow-x-auto" tabIndex={0} aria-label="Devices per last serviced month">
+      <table className="w-full text-sm">
+        <thead className="sr-only">
+          <tr>
+            <th scope="col">Month</th>
+            <th scope="col">Devices</th>
+          </tr>
+        </thead>
+        <tbody>
+          {data.months.map((month) => (
+            <tr key={month.month}>
+              <th scope="row" className="pr-3 whitespace-nowrap">
+                {month.month}
+              </th>
+              <td className="w-full py-1">
+                <Bar n={month.technical} most={most} words="technically" solid />
+                <Bar n={month.approved} most={most} words="as approved" />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Bar({ n, most, words, solid = false }: { n: number; most: number; words: string; solid?: boolean }) {
+  return (
+    <span className="flex items-center gap-2">
+      <svg viewBox="0 0 300 10" preserveAspectRatio="none" className="h-2.5 w-4/5" aria-hidden="true">
+        <rect
+          x="0.5"
+          y="1"
+          width={Math.max(0, (298 * n) / most)}
+          height="8"
+          fill={solid ? "var(--ink)" : "none"}
+          stroke={solid ? "none" : "var(--accent)"}
+          strokeWidth={n ? 2 : 0}
+          vectorEffect="non-scaling-stroke"
+        />
+      </svg>
+      <span>{n}</span>
+      <span className="sr-only">{words}</span>
+    </span>
+  );
+}
+
+function Counted({ title, counts }: { title: string; counts: Record<string, number> }) {
+  return (
+    <Slab title={title}>
+      <ul>
+        {Object.entries(counts).map(([words, n]) => (
+          <li key={words} className="flex justify-between gap-4 border-t border-edge py-1.5 first:border-0">
+            <span>{words}</span>
+            <strong>{n}</strong>
+          </li>
+        ))}
+      </ul>
+    </Slab>
+  );
+}

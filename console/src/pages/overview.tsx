@@ -1,0 +1,239 @@
+import { api } from "../api/api";
+import type { components } from "../api/schema";
+import { useHere } from "../frame";
+import { MarkBar } from "../ui/bars";
+import { Glyph, MARKS, STATE_NAMES, STATES, StateMark } from "../ui/mark";
+import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
+
+type Overview = components["schemas"]["OverviewShape"];
+
+export function OverviewPage() {
+  const { platform, release } = useHere();
+  const found = api.useQuery("get", "/api/v1/overview", { params: { query: { platform: platform.id, release } } });
+  return (
+    <>
+      <Heading title="Overview">
+        What stands between {platform.name} devices and release {release}.
+      </Heading>
+      <Shown of={found} what="the overview">
+        {(data) => (data.roll_up.devices === 0 ? <NoDevices /> : <Body data={data} />)}
+      </Shown>
+    </>
+  );
+}
+
+function NoDevices() {
+  return (
+    <Empty>
+      No device has been read yet. Import readings with <code>doorstone device import FILE</code>.
+    </Empty>
+  );
+}
+
+function Body({ data }: { data: Overview }) {
+  return (
+    <div className="grid gap-4 lg:grid-cols-[1fr_19rem]">
+      <div className="grid min-w-0 content-start gap-4">
+        <States data={data} />
+        <Requirements data={data} />
+        <Together data={data} />
+      </div>
+      <div className="grid min-w-0 content-start gap-4">
+        <Due data={data} />
+        <Sites data={data} />
+        <Running data={data} />
+      </div>
+    </div>
+  );
+}
+
+function States({ data }: { data: Overview }) {
+  const { states, devices } = data.roll_up;
+  return (
+    <Slab title={`${count(devices, "device")} against ${data.release}`}>
+      <ul className="grid grid-cols-2 gap-2 sm:grid-cols-5">
+        {STATE_NAMES.map((state) => (
+          <li key={state}>
+            <Go
+              to={`/devices?state=${state}`}
+              className="block h-full rounded-md border border-edge p-3 text-ink no-underline hover:border-ink-2"
+            >
+              <span className="block font-head text-3xl font-semibold">{states[state] ?? 0}</span>
+              <StateMark state={state} />
+            </Go>
+          </li>
+        ))}
+      </ul>
+    </Slab>
+  );
+}
+
+function Requirements({ data }: { data: Overview }) {
+  return (
+    <Slab title="Requirements" aside={<Go to="/sorting">How they are sorted</Go>}>
+      <ul className="space-y-2">
+        {data.roll_up.requirements.map((row) => {
+          const unmet = Object.entries(row.marks).reduce((sum, [mark, n]) => sum + (mark === "met" ? 0 : n), 0);
+          return (
+            <li key={row.requirement} className="grid items-center gap-x-3 sm:grid-cols-[15rem_1fr_6.5rem]">
+              <Go to={`/devices?requirement=${row.requirement}`}>{row.title}</Go>
+              <MarkBar marks={row.marks} />
+              <span className="text-sm text-ink-2 sm:text-right">{unmet ? `${unmet} without it` : "all meet it"}</span>
+            </li>
+          );
+        })}
+      </ul>
+      <p className="mt-4 flex flex-wrap gap-x-4 gap-y-1 text-sm">
+        {(["met", "fixable", "installer-check", "floor", "unread"] as const).map((mark) => (
+          <span key={mark} className={`inline-flex items-center gap-1 ${MARKS[mark].colour}`}>
+            <svg viewBox="0 0 16 16" className="size-3.5" aria-hidden="true">
+              <Glyph mark={mark} />
+            </svg>
+            {mark === "unread" ? "unread, disputed, unsorted" : MARKS[mark].words}
+          </span>
+        ))}
+      </p>
+    </Slab>
+  );
+}
+
+/** Which requirements fail together: a column per set, a dot where the requirement is in it. */
+function Together({ data }: { data: Overview }) {
+  const sets = data.roll_up.combinations.slice(0, 12);
+  const most = Math.max(1, ...sets.map((set) => set.devices));
+  const names = data.roll_up.requirements
+    .map((row) => row.requirement)
+    .filter((name) => sets.some((set) => set.requirements.includes(name)));
+  if (sets.length === 0) return null;
+  return (
+    <Slab title="What fails together">
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable */}
+      <section className="overflow-x-auto" tabIndex={0} aria-label="Sets of requirements that fail together">
+        <table className="text-sm">
+          <thead>
+            <tr>
+              <th scope="col" className="pr-3 align-bottom">
+                Devices
+              </th>
+              {sets.map((set) => (
+                <td key={set.requirements.join()} className="px-1 align-bottom">
+                  <span className="mx-auto flex w-7 flex-col items-center">
+                    {set.devices}
+                    <svg viewBox="0 0 20 60" className="h-14 w-5" aria-hidden="true">
+                      <rect x="3" y={60 - (58 * set.devices) / most} width="14" height="60" fill="var(--ink-2)" />
+                    </svg>
+                  </span>
+                </td>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {names.map((name) => (
+              <tr key={name}>
+                <th scope="row" className="border-t border-edge pr-3 whitespace-nowrap">
+                  {name}
+                </th>
+                {sets.map((set) => {
+                  const inside = set.requirements.includes(name);
+                  return (
+                    <td key={set.requirements.join()} className="border-t border-edge px-1 text-center">
+                      {inside ? (
+                        <>
+                          <span aria-hidden="true" className="mx-auto block size-3 rounded-[2px] bg-ink" />
+                          <span className="sr-only">fails</span>
+                        </>
+                      ) : (
+                        <span aria-hidden="true" className="mx-auto block h-px w-3 bg-edge" />
+                      )}
+                    </td>
+                  );
+                })}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </section>
+      {data.roll_up.combinations.length > sets.length && (
+        <p className="mt-2 text-sm text-ink-2">
+          The {sets.length} most frequent of {data.roll_up.combinations.length} sets.
+        </p>
+      )}
+    </Slab>
+  );
+}
+
+function Due({ data }: { data: Overview }) {
+  return (
+    <Slab title="Waiting">
+      {data.due.length === 0 ? (
+        <Empty>Nothing waits in the next 60 days.</Empty>
+      ) : (
+        <ul className="space-y-2">
+          {data.due.map((item) => (
+            <li key={`${item.subject}${item.kind}`}>
+              <Go to={`/exceptions/${item.subject}`}>{item.subject}</Go> {item.words}
+              <span className="block text-sm text-ink-2">
+                {item.kind === "decide" ? "asked on " : ""}
+                {day(item.on)}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+    </Slab>
+  );
+}
+
+function Sites({ data }: { data: Overview }) {
+  return (
+    <Slab title="Sites">
+      <ul className="space-y-2.5">
+        {data.sites.map((site) => {
+          const marks = Object.fromEntries(
+            Object.entries(site.states).map(([state, n]) => [STATES[state as keyof typeof STATES].mark, n]),
+          );
+          const total = Object.values(site.states).reduce((sum, n) => sum + n, 0);
+          return (
+            <li key={site.site}>
+              <span className="flex justify-between">
+                <Go to={`/devices?site=${encodeURIComponent(site.site)}`}>{site.site}</Go>
+                <span className="text-ink-2">{total}</span>
+              </span>
+              <MarkBar marks={marks} />
+            </li>
+          );
+        })}
+      </ul>
+    </Slab>
+  );
+}
+
+function Running({ data }: { data: Overview }) {
+  return (
+    <Slab title="Running today">
+      <table className="w-full">
+        <tbody>
+          {Object.entries(data.running).map(([release, n]) => {
+            const known = data.releases.find((one) => one.id === release);
+            const ends = Object.entries(known?.servicing_ends ?? {});
+            return (
+              <tr key={release}>
+                <th scope="row" className="cell pl-0 text-base text-ink">
+                  {release}
+                </th>
+                <td className="cell">{count(n, "device")}</td>
+                <td className="cell pr-0 text-sm text-ink-2">
+                  {ends.map(([edition, last]) => (
+                    <span key={edition} className={`block ${last < data.as_of ? "font-semibold text-floor" : ""}`}>
+                      {edition} {last < data.as_of ? "ended" : "until"} {day(last)}
+                    </span>
+                  ))}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </Slab>
+  );
+}

@@ -1,0 +1,48 @@
+import { useMutation } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { client, queries } from "../api/api";
+import { Button, Heading, Labelled, Trouble } from "../ui/parts";
+
+export function SignIn() {
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const signIn = useMutation({
+    mutationFn: () => client.POST("/api/v1/session", { body: { name, password } }),
+    onSuccess: () => queries.resetQueries(),
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    signIn.mutate();
+  };
+  return (
+    <main className="mx-auto grid min-h-dvh max-w-sm content-center p-6">
+      <img src="/icon.svg" alt="" className="mb-4 size-14" />
+      <Heading title="Door Stone">Upgrade requirements sorted, excepted, carried through.</Heading>
+      <form onSubmit={submit} className="slab space-y-4">
+        <Labelled label="Name">
+          <input
+            className="field"
+            autoComplete="username"
+            required
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </Labelled>
+        <Labelled label="Password">
+          <input
+            className="field"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
+        </Labelled>
+        {signIn.error && <Trouble error={signIn.error} />}
+        <Button type="submit" disabled={signIn.isPending} className="w-full">
+          {signIn.isPending ? "Signing in…" : "Sign in"}
+        </Button>
+      </form>
+    </main>
+  );
+}

@@ -1,0 +1,131 @@
+// Small parts that every page is built of.
+import { clsx } from "clsx";
+import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { Link, type LinkProps, useSearchParams } from "react-router";
+import { ProblemError } from "../api/api";
+
+export function Button({
+  quiet = false,
+  className,
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { quiet?: boolean }) {
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={clsx(
+        "min-h-9 cursor-pointer rounded-md border px-3.5 py-1 font-semibold disabled:cursor-not-allowed disabled:opacity-60",
+        quiet
+          ? "border-ink-2 bg-transparent text-ink hover:bg-slab-2"
+          : "border-accent bg-accent text-on-accent hover:brightness-110",
+        className,
+      )}
+    />
+  );
+}
+
+/** A link that keeps the target release of the page it stands on. */
+export function Go({ to, ...rest }: LinkProps & { to: string }) {
+  const [params] = useSearchParams();
+  const release = params.get("release");
+  const kept = release && !to.includes("release=") ? `${to}${to.includes("?") ? "&" : "?"}release=${release}` : to;
+  return <Link {...rest} to={kept} />;
+}
+
+export function Slab({ title, children, aside }: { title: string; children: ReactNode; aside?: ReactNode }) {
+  return (
+    <section className="slab min-w-0">
+      <div className="mb-3 flex flex-wrap items-baseline justify-between gap-2">
+        <h2 className="text-lg">{title}</h2>
+        {aside}
+      </div>
+      {children}
+    </section>
+  );
+}
+
+export function Heading({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <header className="mb-5">
+      <title>{`${title} · Door Stone`}</title>
+      <h1 className="text-2xl sm:text-3xl">{title}</h1>
+      {children && <div className="mt-1 text-ink-2">{children}</div>}
+    </header>
+  );
+}
+
+export function Loading({ what }: { what: string }) {
+  return (
+    <div role="status" className="slab animate-pulse text-ink-2">
+      Reading {what}…
+    </div>
+  );
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="rounded-md border border-dashed border-edge px-4 py-6 text-center text-ink-2">{children}</p>;
+}
+
+/** An error in words: what is wrong, where, and what to do. */
+export function Trouble({ error }: { error: unknown }) {
+  const problem = error instanceof ProblemError ? error.problem : null;
+  return (
+    <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
+      <p className="font-semibold text-floor">{problem?.detail ?? "Something failed in the console."}</p>
+      {problem && problem.troubles.length > 0 && (
+        <ul className="mt-2 space-y-1.5">
+          {problem.troubles.map((trouble) => (
+            <li key={`${trouble.place}${trouble.message}`}>
+              <strong>{trouble.place}</strong>: {trouble.message}. <span className="text-ink-2">{trouble.mend}.</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {problem?.mend && <p className="mt-2 text-ink-2">{problem.mend}.</p>}
+    </div>
+  );
+}
+
+type Result<T> = { data: T | undefined; error: unknown; isPending: boolean };
+
+/** A query's three faces: being read, failed, there. */
+export function Shown<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
+  if (of.error) return <Trouble error={of.error} />;
+  if (of.isPending || of.data === undefined) return <Loading what={what} />;
+  return <>{children(of.data)}</>;
+}
+
+export function Labelled({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
+    <label className="block">
+      <span className="mb-1 block font-semibold">{label}</span>
+      {children}
+      {hint && <span className="mt-1 block text-sm text-ink-2">{hint}</span>}
+    </label>
+  );
+}
+
+const DAY = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone: "UTC" });
+
+/** A day as people read it: 18 Jan 2027. */
+export const day = (iso: string | null | undefined) =>
+  iso ? DAY.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`)) : "–";
+
+export const count = (number: number, word: string) => `${number} ${word}${number === 1 ? "" : "s"}`;
+
+/** One search parameter of the address, and how to change it. */
+export function useParam(name: string, fallback = ""): [string, (value: string) => void] {
+  const [params, setParams] = useSearchParams();
+  const set = (value: string) =>
+    setParams(
+      (old) => {
+        const next = new URLSearchParams(old);
+        if (value && value !== fallback) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
+  return [params.get(name) ?? fallback, set];
+}

@@ -4,6 +4,9 @@ import { Mark } from "../ui/mark";
 import { count, day, Go } from "../ui/parts";
 import type { DeviceProps } from "./device";
 
+/** What asks for a decision first. */
+const ORDER = ["disputed", "unread", "unsorted", "floor", "installer-check", "fixable", "met"];
+
 export function FindingsTab({ device, release, findings }: DeviceProps & { findings: Finding[] }) {
   const { me } = useHere();
   const checks = findings.filter((finding) => finding.mark === "installer-check");
@@ -32,7 +35,7 @@ export function FindingsTab({ device, release, findings }: DeviceProps & { findi
           </p>
         )
       )}
-      {findings.map((finding) => (
+      {ORDER.flatMap((mark) => findings.filter((finding) => finding.mark === mark)).map((finding) => (
         <OneFinding key={finding.requirement.id} finding={finding} />
       ))}
     </div>

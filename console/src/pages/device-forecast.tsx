@@ -48,7 +48,7 @@ function LineWords({ title, line }: { title: string; line: Line }) {
         {line.moves.map((move) => (
           <li key={move.release}>
             <strong>{move.release}</strong> between {day(move.first)} and {day(move.latest)}, {WAYS[move.way]}
-            {move.exceptions.length > 0 && ` (${move.exceptions.join(", ")})`}
+            {move.way === "by-exception" && ` (${move.exceptions.join(", ") || "to be asked for"})`}
           </li>
         ))}
         {line.gaps.map((gap) => (

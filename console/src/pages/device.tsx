@@ -4,7 +4,7 @@ import { api, type Course } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
 import { StateMark } from "../ui/mark";
-import { day, Empty, Heading, Shown, Slab, useParam } from "../ui/parts";
+import { day, Heading, Shown, Slab, useParam } from "../ui/parts";
 import { FindingStrip } from "../ui/strip";
 import { AfterTab } from "./device-after";
 import { ExceptionsTab } from "./device-exceptions";
@@ -40,7 +40,7 @@ export function DevicePage() {
             {data.device.release}, {data.device.edition}
             {data.device.critical && <strong className="text-floor"> · critical</strong>}
           </Heading>
-          <div className="mb-5 grid gap-4 lg:grid-cols-[1fr_17rem]">
+          <div className="mb-5 grid gap-4">
             <Slab title={`Against ${release}`} aside={<StateMark state={data.device.state} />}>
               <Shown of={assessment} what="the findings">
                 {(found) => <FindingStrip findings={found.findings} />}
@@ -101,7 +101,11 @@ const WAYS: Record<Course["way"], string> = {
 
 function CourseSlab({ course }: { course: Course | null }) {
   return (
-    <Slab title="Course">
+    <section
+      aria-label="Course"
+      className="slab flex flex-wrap items-baseline gap-x-4 gap-y-1 border-l-4 border-l-accent"
+    >
+      <h2 className="text-ink-2">Course</h2>
       {course ? (
         <>
           <p className="font-head text-2xl font-semibold">{WAYS[course.way]}</p>
@@ -110,12 +114,12 @@ function CourseSlab({ course }: { course: Course | null }) {
               {course.way === "stay" ? "until" : "by"} <strong>{day(course.by)}</strong>
             </p>
           )}
-          <p className="mt-1 text-ink-2">{course.why}.</p>
+          <p className="text-ink-2">{course.why}.</p>
         </>
       ) : (
-        <Empty>The sheet does not know the release that this device runs.</Empty>
+        <p>The sheet does not know the release that this device runs.</p>
       )}
-    </Slab>
+    </section>
   );
 }
 

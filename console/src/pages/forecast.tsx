@@ -77,7 +77,7 @@ function Months({ data }: { data: Fleet }) {
               </th>
               <td className="w-full py-1">
                 <Bar n={month.technical} most={most} words="technically" solid />
-                <Bar n={month.approved} most={most} words="as approved" />
+                <Bar n={month.approved} most={most} words="as approved today" />
               </td>
             </tr>
           ))}
@@ -88,22 +88,13 @@ function Months({ data }: { data: Fleet }) {
 }
 
 function Bar({ n, most, words, solid = false }: { n: number; most: number; words: string; solid?: boolean }) {
+  if (n === 0) return null;
   return (
-    <span className="flex items-center gap-2">
-      <svg viewBox="0 0 300 10" preserveAspectRatio="none" className="h-2.5 w-4/5" aria-hidden="true">
-        <rect
-          x="0.5"
-          y="1"
-          width={Math.max(0, (298 * n) / most)}
-          height="8"
-          fill={solid ? "var(--ink)" : "none"}
-          stroke={solid ? "none" : "var(--accent)"}
-          strokeWidth={n ? 2 : 0}
-          vectorEffect="non-scaling-stroke"
-        />
-      </svg>
-      <span>{n}</span>
-      <span className="sr-only">{words}</span>
+    <span className="grid items-center gap-2" style={{ gridTemplateColumns: `${Math.max(1, (85 * n) / most)}% 1fr` }}>
+      <span aria-hidden="true" className={`h-2.5 ${solid ? "bg-ink" : "border-2 border-accent"}`} />
+      <span>
+        {n} <span className="sr-only">{words}</span>
+      </span>
     </span>
   );
 }

@@ -47,7 +47,9 @@ function Row({ row }: { row: SortingRow }) {
             <span className="sr-only"> about {row.title}</span>
           </Collapsible.Trigger>
         </div>
-        <MarkBar marks={row.marks} />
+        <div className="mt-2">
+          <MarkBar marks={row.marks} />
+        </div>
         {row.against && <p className="mt-2 font-semibold text-floor">Evidence against it: {row.against}.</p>}
         <Collapsible.Content className="mt-3 grid gap-4 lg:grid-cols-2">
           <Evidence row={row} />

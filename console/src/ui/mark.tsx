@@ -69,7 +69,7 @@ export const STATE_NAMES = Object.keys(STATES) as StateName[];
 export function StateMark({ state }: { state: StateName }) {
   const known = STATES[state];
   return (
-    <span className={`inline-flex items-center gap-1.5 whitespace-nowrap font-semibold ${MARKS[known.mark].colour}`}>
+    <span className={`inline-flex items-center gap-1.5 font-semibold leading-tight ${MARKS[known.mark].colour}`}>
       <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true">
         <Glyph mark={known.mark} />
       </svg>

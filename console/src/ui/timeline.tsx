@@ -11,7 +11,10 @@ export function Timeline({ data }: { data: Forecast }) {
   const { forecast, as_of: today } = data;
   const known = data.releases.filter((release) => release.servicing_ends[data.edition]);
   const shown = known.filter(
-    (release) => release.id === forecast.release || forecast.reaches.some((reach) => reach.release === release.id),
+    (release) =>
+      release.id === forecast.release ||
+      (forecast.reaches.some((reach) => reach.release === release.id) &&
+        (release.servicing_ends[data.edition] ?? "") >= today),
   );
   const from = Math.min(at(today), ...shown.map((release) => Math.max(at(release.published), at(today) - 9e9)));
   const to = Math.max(at(today), ...shown.map((release) => at(release.servicing_ends[data.edition] ?? today)));

@@ -12,7 +12,7 @@ from doorstone.cli.connection import client
 from doorstone.cli.devices import DeviceArgument, ReleaseOption, course_words
 from doorstone.cli.output import Form, FormOption, out, say, show, speaks
 from doorstone.core.platforms import UpdateClass
-from doorstone.formats.wire import AttemptAsked, AttemptShape, LineShape, ObservationAsked
+from doorstone.formats.wire_after import AttemptAsked, AttemptShape, LineShape, ObservationAsked
 
 attempt_app = typer.Typer(no_args_is_help=True, help="Record tries at an upgrade and what came of them.")
 observe_app = typer.Typer(no_args_is_help=True, help="Record what is seen of updates, and compare.")

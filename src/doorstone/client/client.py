@@ -12,7 +12,7 @@ import httpx
 from pydantic import BaseModel
 
 from doorstone.client.errors import UnreachableError, problem_of
-from doorstone.formats import wire
+from doorstone.formats import wire, wire_after
 
 T = TypeVar("T", bound=BaseModel)
 Move = Literal["approve", "decline", "revoke", "close"]
@@ -211,46 +211,46 @@ class Client:
 
     # ---------------------------------------------------- after the upgrade
 
-    def attempts(self, device: str = "") -> list[wire.AttemptShape]:
-        return self._get(wire.AttemptList, "/attempts", device=device).items
+    def attempts(self, device: str = "") -> list[wire_after.AttemptShape]:
+        return self._get(wire_after.AttemptList, "/attempts", device=device).items
 
-    def record_attempt(self, asked: wire.AttemptAsked) -> wire.AttemptShape:
-        return self._create(wire.AttemptShape, "/attempts", asked)
+    def record_attempt(self, asked: wire_after.AttemptAsked) -> wire_after.AttemptShape:
+        return self._create(wire_after.AttemptShape, "/attempts", asked)
 
-    def observations(self, device: str = "") -> list[wire.ObservationShape]:
-        return self._get(wire.ObservationList, "/observations", device=device).items
+    def observations(self, device: str = "") -> list[wire_after.ObservationShape]:
+        return self._get(wire_after.ObservationList, "/observations", device=device).items
 
-    def record_observation(self, asked: wire.ObservationAsked) -> wire.ObservationShape:
-        return self._create(wire.ObservationShape, "/observations", asked)
+    def record_observation(self, asked: wire_after.ObservationAsked) -> wire_after.ObservationShape:
+        return self._create(wire_after.ObservationShape, "/observations", asked)
 
-    def standing(self, device: str) -> wire.StandingShape:
-        return self._get(wire.StandingShape, f"/devices/{device}/standing")
+    def standing(self, device: str) -> wire_after.StandingShape:
+        return self._get(wire_after.StandingShape, f"/devices/{device}/standing")
 
-    def forecast(self, device: str, release: str = "") -> wire.DeviceForecastShape:
-        return self._get(wire.DeviceForecastShape, f"/devices/{device}/forecast", release=release)
+    def forecast(self, device: str, release: str = "") -> wire_after.DeviceForecastShape:
+        return self._get(wire_after.DeviceForecastShape, f"/devices/{device}/forecast", release=release)
 
-    def fleet_forecast(self, platform: str, release: str = "") -> wire.FleetForecastShape:
-        return self._get(wire.FleetForecastShape, "/forecast", platform=platform, release=release)
+    def fleet_forecast(self, platform: str, release: str = "") -> wire_after.FleetForecastShape:
+        return self._get(wire_after.FleetForecastShape, "/forecast", platform=platform, release=release)
 
-    def overview(self, platform: str, release: str = "") -> wire.OverviewShape:
-        return self._get(wire.OverviewShape, "/overview", platform=platform, release=release)
+    def overview(self, platform: str, release: str = "") -> wire_after.OverviewShape:
+        return self._get(wire_after.OverviewShape, "/overview", platform=platform, release=release)
 
     # --------------------------------------------------------------- ledger
 
-    def ledger(self, kind: str = "", obj: str = "", pages: int | None = None) -> Iterator[wire.EntryShape]:
+    def ledger(self, kind: str = "", obj: str = "", pages: int | None = None) -> Iterator[wire_after.EntryShape]:
         """Entries, newest first, page by page."""
         cursor: str | None = None
         seen = 0
         while pages is None or seen < pages:
             params = {"kind": kind, "object": obj, "cursor": cursor}
-            page = wire.EntryPage.model_validate_json(self._send("GET", "/ledger", params=params).content)
+            page = wire_after.EntryPage.model_validate_json(self._send("GET", "/ledger", params=params).content)
             yield from page.items
             cursor, seen = page.next, seen + 1
             if cursor is None:
                 return
 
-    def check_ledger(self) -> wire.LedgerCheckShape:
-        return self._get(wire.LedgerCheckShape, "/ledger/check")
+    def check_ledger(self) -> wire_after.LedgerCheckShape:
+        return self._get(wire_after.LedgerCheckShape, "/ledger/check")
 
 
 def _given(params: Mapping[str, Any] | None) -> dict[str, str | int | Sequence[str]]:

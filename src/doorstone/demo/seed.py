@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import argparse
-import sys
+import shutil
 from datetime import date, datetime
 from importlib import resources
 from pathlib import Path
 
-from doorstone.demo.fleet import TODAY, build_fleet, ndjson
+from doorstone.demo.fleet import build_fleet, ndjson
 from doorstone.store.database import Database
 from doorstone.work import attempts, exceptions, intake, kits, people, sheets, sorting
 from doorstone.work.attempts import AttemptGiven, ObservationGiven
@@ -146,27 +145,19 @@ def _winter(on: object) -> None:
         on("2027-01-16"),
         ["nbt-058"],
         ["memory-set-up", "storage", "graphics-level", "processor-listed"],
-        _terms(
-            "The slate shows labels in the palm house and does nothing else.", "2027-01-18", "2027-12-01", "2027-06-01"
-        ),
+        _terms("The slate shows labels in the palm house, nothing else.", "2027-01-18", "2027-12-01", "2027-06-01"),
     )
     exceptions.decide(on("2027-01-17"), ANSELM, declined, "decline", "Four checks at once; replace the slate.", None)
 
 
-def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("data", type=Path)
-    data: Path = parser.parse_args().data
+def seed_once(data: Path) -> bool:
+    """Seed `data` unless that was done before; made beside it first, so that a killed start leaves nothing half done."""
     if (data / "doorstone.db").exists():
-        print(f"{data} is seeded already; kept as it is.")
-        return
+        return False
     partial = data.with_name(data.name + ".seeding")
-    for file in partial.glob("*"):
-        file.unlink()
+    shutil.rmtree(partial, ignore_errors=True)
     seed(partial)
+    if data.exists():
+        data.rmdir()
     partial.replace(data)
-    print(f"Seeded {data} as of {TODAY}.", file=sys.stderr)
-
-
-if __name__ == "__main__":
-    main()
+    return True

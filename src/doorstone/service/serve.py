@@ -19,8 +19,8 @@ class BusyPortError(Exception):
     """The address is taken or not ours."""
 
 
-def set_up_logging() -> None:
-    """One JSON object a line on standard error."""
+def set_up_logging(*, quiet: bool = False) -> None:
+    """One JSON object a line on standard error; `quiet` leaves out what is not a warning."""
     structlog.configure(
         processors=[
             structlog.processors.add_log_level,
@@ -28,14 +28,14 @@ def set_up_logging() -> None:
             structlog.processors.format_exc_info,
             structlog.processors.JSONRenderer(),
         ],
-        wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
+        wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING if quiet else logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
     )
 
 
-def serve(config: Config) -> None:
+def serve(config: Config, *, quiet: bool = False) -> None:
     """Serve until SIGTERM or SIGINT. Raises `BusyPortError` if the address cannot be had."""
-    set_up_logging()
+    set_up_logging(quiet=quiet)
     log = structlog.get_logger("doorstone.serve")
     app = create_app(open_desk(config), session_key(config), https=config.https)
     server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")

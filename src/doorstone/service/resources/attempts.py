@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from doorstone.formats.wire import (
-    Asked,
+from doorstone.formats.wire import Asked
+from doorstone.formats.wire_after import (
     AttemptAsked,
     AttemptList,
     AttemptShape,

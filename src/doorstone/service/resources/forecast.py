@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from doorstone.formats.wire import Asked, DeviceForecastShape, FleetForecastShape, OverviewShape
+from doorstone.formats.wire import Asked
+from doorstone.formats.wire_after import DeviceForecastShape, FleetForecastShape, OverviewShape
 from doorstone.service.operations import EVERYONE, Call, Operations
 from doorstone.service.resources.devices import ReleaseQuery
 from doorstone.work import forecast

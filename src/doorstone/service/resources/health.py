@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from doorstone import __version__
-from doorstone.formats.wire import HealthShape, ReadyShape
+from doorstone.formats.wire_after import HealthShape, ReadyShape
 from doorstone.service.operations import PUBLIC, Call, Operations
 
 operations = Operations("health")

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from doorstone.formats.wire import Asked, EntryPage, EntryShape, LedgerCheckShape
+from doorstone.formats.wire import Asked
+from doorstone.formats.wire_after import EntryPage, EntryShape, LedgerCheckShape
 from doorstone.service.operations import EVERYONE, Answer, Call, Operations
 from doorstone.work import ledger
 

@@ -1,0 +1,60 @@
+# Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
+.DEFAULT_GOAL := help
+.PHONY: help demo test lint types bench shots build console clean
+PYTHON ?= python3
+PORT ?= 8640
+DATA ?= demo-data
+VENV := .venv
+BIN := $(VENV)/bin
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts
+PAGES := src/doorstone/service/pages/index.html
+
+help: ## Say what can be made
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  \1\t\2/' | expand -t 14
+
+$(VENV)/installed.stamp: pyproject.toml constraints.txt
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or later is needed; name one with PYTHON=..."; exit 1; }
+	[ -x $(BIN)/python ] || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test]'
+	@touch $@
+
+console/node_modules/installed.stamp: console/package.json console/package-lock.json
+	cd console && npm ci --silent --no-audit --no-fund
+	@touch $@
+
+$(PAGES): console/node_modules/installed.stamp $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+
+console: $(PAGES) ## Build the console
+
+browser:
+	@command -v chromium >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with the demo data
+	@$(BIN)/python -m doorstone.demo.start --data $(DATA) --port $(PORT)
+
+types: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Regenerate the console's API types
+	$(BIN)/doorstone openapi > openapi.tmp.json
+	cd console && npm run --silent types && rm ../openapi.tmp.json
+
+lint: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Format check, lint and types, Python and console
+	$(BIN)/ruff format --check --quiet .
+	$(BIN)/ruff check --quiet .
+	$(BIN)/mypy
+	cd console && npm run --silent lint && npx tsc --noEmit
+
+test: lint $(PAGES) browser ## Lint, types, and every test
+	$(BIN)/python -m pytest
+
+bench: $(VENV)/installed.stamp ## Measure speed, as ratios within one run
+	$(BIN)/python benchmarks/run.py
+
+shots: $(VENV)/installed.stamp $(PAGES) browser ## Remake docs/screenshots from the demo data
+	PATH="$(CURDIR)/$(BIN):$$PATH" $(BIN)/python tools/shots.py
+
+build: $(VENV)/installed.stamp $(PAGES) ## Build the wheel, with the console inside
+	$(BIN)/python -m build --wheel --no-isolation --outdir dist .
+
+clean: ## Remove what was built and the demo data
+	rm -rf $(VENV) console/node_modules src/doorstone/service/pages dist demo-data

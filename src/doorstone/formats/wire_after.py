@@ -1,0 +1,258 @@
+"""What goes over the wire after the kit: attempts, observations, standing, forecasts, overview, ledger, health."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from doorstone.core.platforms import Standing, UpdateClass
+from doorstone.core.sorting import State
+from doorstone.formats.wire import Asked, CourseShape, ReleaseShape, Shape
+
+# ------------------------------------------------- attempts and observations
+
+
+class AttemptAsked(Asked):
+    device: str
+    kit: str = ""
+    release: str = ""
+    route: Literal["offered", "in-place", "clean"] = "in-place"
+    carry_over: Literal["everything", "files", "nothing"] = "everything"
+    outcome: Literal["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"]
+    refused_by: list[str] = []
+    seen: str = Field("", max_length=4000)
+    media: str = Field("", max_length=200)
+    tool_version: str = Field("", max_length=200)
+    started_at: datetime
+    ended_at: datetime
+
+
+class AttemptShape(Shape):
+    id: str
+    device: str
+    number: int
+    kit: str | None
+    platform: str
+    release: str
+    route: str
+    carry_over: str
+    outcome: str
+    refused_by: list[str]
+    seen: str
+    media: str
+    tool_version: str
+    unmet: list[str]
+    started_at: datetime
+    ended_at: datetime
+    by: str
+
+
+class AttemptList(Shape):
+    items: list[AttemptShape]
+
+
+class ObservationAsked(Asked):
+    device: str
+    seen_on: date
+    update_class: UpdateClass
+    result: Literal["arrived", "offered", "not-offered"]
+    reason: Literal["", "phased", "held", "unsupported", "unknown"] = ""
+    source: str = Field("operator", max_length=64)
+    detail: str = Field("", max_length=1000)
+
+
+class ObservationShape(Shape):
+    id: str
+    device: str
+    seen_on: date
+    update_class: str
+    result: str
+    reason: str
+    source: str
+    detail: str
+    by: str
+
+
+class ObservationList(Shape):
+    items: list[ObservationShape]
+
+
+class SeenShape(Shape):
+    seen_on: date
+    result: str
+    reason: str
+    source: str
+    detail: str
+
+
+class ClassStandingShape(Shape):
+    update_class: UpdateClass
+    expected: Standing
+    because: list[str]
+    observed: SeenShape | None
+    compared: Literal["as-expected", "better", "worse", "too-old", "not-observed"]
+
+
+class StandingShape(Shape):
+    device: str
+    release: str
+    classes: list[ClassStandingShape]
+
+
+# ------------------------------------------------------------------ forecast
+
+
+class SpanShape(Shape):
+    first: date
+    last: date
+    days: int
+
+
+class ReachShape(Shape):
+    release: str
+    way: str
+    state: State
+    route: str
+    checks: list[str]
+    fixes: list[str]
+    overrides: list[str]
+    exceptions: list[str]
+    missing: list[str]
+    why: str
+
+
+class MoveShape(Shape):
+    release: str
+    first: date
+    latest: date
+    way: str
+    by_hand: bool
+    fixes: list[str]
+    overrides: list[str]
+    exceptions: list[str]
+
+
+class LineShape(Shape):
+    moves: list[MoveShape]
+    runway: date | None
+    gaps: list[SpanShape]
+    ended_by: str
+    ended_kind: str
+
+
+class ForecastShape(Shape):
+    release: str
+    serviced_through: date | None
+    gap_so_far: SpanShape | None
+    reaches: list[ReachShape]
+    technical: LineShape
+    approved: LineShape
+
+
+class DeviceForecastShape(Shape):
+    device: str
+    as_of: date
+    edition: str
+    releases: list[ReleaseShape]
+    forecast: ForecastShape
+    course: CourseShape
+
+
+class MonthShape(Shape):
+    month: str
+    technical: int
+    approved: int
+    causes: dict[str, int]
+
+
+class FleetForecastShape(Shape):
+    platform: str
+    as_of: date
+    devices: int
+    unknown: int
+    past: int
+    months: list[MonthShape]
+    ends: dict[str, int]
+    courses: dict[str, int]
+
+
+class RequirementCountShape(Shape):
+    requirement: str
+    title: str
+    marks: dict[str, int]
+
+
+class CombinationShape(Shape):
+    requirements: list[str]
+    devices: int
+
+
+class RollUpShape(Shape):
+    release: str
+    devices: int
+    states: dict[str, int]
+    requirements: list[RequirementCountShape]
+    combinations: list[CombinationShape]
+
+
+class SiteCountShape(Shape):
+    site: str
+    states: dict[str, int]
+
+
+class DueShape(Shape):
+    on: date
+    kind: str
+    subject: str
+    words: str
+
+
+class OverviewShape(Shape):
+    platform: str
+    name: str
+    release: str
+    as_of: date
+    releases: list[ReleaseShape]
+    running: dict[str, int]
+    roll_up: RollUpShape
+    sites: list[SiteCountShape]
+    due: list[DueShape]
+
+
+# -------------------------------------------------------------------- ledger
+
+
+class EntryShape(Shape):
+    seq: int
+    at: datetime
+    actor: str
+    via: str
+    action: str
+    kind: str
+    object: str
+    body: dict[str, Any]
+    previous: str
+    hash: str
+
+
+class EntryPage(Shape):
+    items: list[EntryShape]
+    next: str | None
+
+
+class LedgerCheckShape(Shape):
+    entries: int
+    ok: bool
+    faults: list[str]
+
+
+class HealthShape(Shape):
+    status: Literal["ok"]
+
+
+class ReadyShape(Shape):
+    status: Literal["ready"]
+    version: str
+    today: date

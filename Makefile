@@ -20,7 +20,7 @@ $(VENV)/installed.stamp: pyproject.toml constraints.txt
 	@touch $@
 
 console/node_modules/installed.stamp: console/package.json console/package-lock.json
-	cd console && npm ci --silent --no-audit --no-fund
+	cd console && npm install --no-save --silent --no-audit --no-fund
 	@touch $@
 
 $(PAGES): console/node_modules/installed.stamp $(CONSOLE_SOURCES)

@@ -151,7 +151,7 @@ def _winter(on: object) -> None:
 
 
 def seed_once(data: Path) -> bool:
-    """Seed `data` unless that was done before; made beside it first, so that a killed start leaves nothing half done."""
+    """Seed `data` unless that was done before; made beside it first, so that nothing is left half done."""
     if (data / "doorstone.db").exists():
         return False
     partial = data.with_name(data.name + ".seeding")

@@ -21,7 +21,7 @@ class AttemptAsked(Asked):
     route: Literal["offered", "in-place", "clean"] = "in-place"
     carry_over: Literal["everything", "files", "nothing"] = "everything"
     outcome: Literal["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"]
-    refused_by: list[str] = []
+    refused_by: list[str] = Field(default_factory=list)
     seen: str = Field("", max_length=4000)
     media: str = Field("", max_length=200)
     tool_version: str = Field("", max_length=200)

@@ -13,8 +13,8 @@ from playwright.sync_api import Page, sync_playwright
 from rich.console import Console
 from rich.text import Text
 
-sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from running import CHROMIUM, CHROMIUM_FLAGS, cli_environment, demo_service
+sys.path.insert(0, str(Path(__file__).parent.parent))
+from tests.running import CHROMIUM, CHROMIUM_FLAGS, cli_environment, demo_service
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 PASSWORD = "northmere-2027"

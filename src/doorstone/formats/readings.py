@@ -108,8 +108,9 @@ def _json_rows(text: str) -> Iterator[tuple[int, Any]]:
         try:
             yield number, json.loads(line, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
         except json.JSONDecodeError as error:
-            cut = "The line is cut off" if error.pos >= len(line.rstrip()) - 1 else f"Not JSON: {error.msg}"
-            yield number, _BadFieldError(f"column {error.colno}", cut, "Write one whole JSON object a line")
+            cut = error.pos >= len(line.rstrip()) - 1 or error.msg.startswith("Unterminated string")
+            at, message = (len(line) + 1, "The line is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
+            yield number, _BadFieldError(f"column {at}", message, "Write one whole JSON object a line")
         except (ValueError, RecursionError) as error:
             message = "nested too deep" if isinstance(error, RecursionError) else str(error)
             yield number, _BadFieldError("line", message, "Write one plain JSON object a line")

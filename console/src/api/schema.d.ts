@@ -734,11 +734,8 @@ export interface components {
              * @enum {string}
              */
             outcome: "completed" | "refused" | "carry-over-lost" | "failed-to-start" | "rolled-back" | "abandoned";
-            /**
-             * Refused By
-             * @default []
-             */
-            refused_by: string[];
+            /** Refused By */
+            refused_by?: string[];
             /**
              * Seen
              * @default

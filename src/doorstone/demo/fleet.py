@@ -164,7 +164,7 @@ def _place_situations(fleet: list[Built]) -> None:
     )  # memory that cannot grow, graphics ends at 9.3
     be("nbt-064", "Fallow 520")
     be("nbt-071", "Fallow 430", os__release="9.1")
-    be("nbt-080", "Fallow 340")  # two tools disagree
+    be("nbt-080", "Fallow 430")  # two tools disagree
     be("nbt-088", "Fallow 430")  # the assessor says no, the facts say yes
     be("nbt-101", "Fallow 310", memory__mib=8128, os__release="9.1")  # runs 9.1 by exception already
     be("nbt-102", "Fallow 310", memory__mib=8128, os__release="9.1")

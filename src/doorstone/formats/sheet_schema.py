@@ -172,4 +172,4 @@ class SheetDocument(Part):
 def json_schema() -> dict[str, Any]:
     """The JSON Schema (2020-12) of a sheet."""
     schema = SheetDocument.model_json_schema(by_alias=True)
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Door Stone platform sheet", **schema}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Door Stone platform sheet"}

@@ -1,0 +1,268 @@
+"""The command line, as a process, against a real service: what it prints, its exit codes, its next steps."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from doorstone.demo.fleet import build_fleet, ndjson
+from tests.running import cli_environment
+
+Run = Callable[..., subprocess.CompletedProcess[str]]
+ROOT = Path(__file__).parent.parent.parent
+SHEET = ROOT / "src" / "doorstone" / "demo" / "sheets" / "tarn.toml"
+
+
+@pytest.fixture
+def run(live: str, tmp_path_factory: pytest.TempPathFactory) -> Run:
+    home = tmp_path_factory.mktemp("home")
+
+    def call(*words: object, by: str = "", **more: str) -> subprocess.CompletedProcess[str]:
+        own = home / (by or "nobody")
+        environment = cli_environment(live, own) | more
+        if by and not own.exists():
+            subprocess.run(["doorstone", "sign-in", by], env=environment, check=True, capture_output=True)
+        return subprocess.run(
+            ["doorstone", *map(str, words)], env=environment, capture_output=True, text=True, timeout=60
+        )
+
+    return call
+
+
+def data(done: subprocess.CompletedProcess[str]) -> object:
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
+# ------------------------------------------------------------ without a service
+
+
+def test_help_teaches_in_the_jobs_order(run: Run) -> None:
+    text = run("--help").stdout
+    order = [
+        "sheet ",
+        "device ",
+        "sort ",
+        "sorting ",
+        "exception ",
+        "kit ",
+        "attempt ",
+        "observe ",
+        "forecast ",
+        "ledger ",
+    ]
+    places = [text.index(f"│ {word}") for word in order]
+    assert places == sorted(places)
+    assert "Exit codes: 0 done" in text
+
+
+@pytest.mark.parametrize("group", ["sheet", "device", "sorting", "exception", "kit", "attempt", "observe", "ledger"])
+def test_every_group_has_help(run: Run, group: str) -> None:
+    assert "Usage: doorstone" in run(group, "--help").stdout
+
+
+@pytest.fixture
+def fleet_file(tmp_path: Path) -> Path:
+    file = tmp_path / "fleet.ndjson"
+    file.write_text(ndjson(build_fleet()))
+    return file
+
+
+def test_sort_works_with_no_service_at_all(run: Run, fleet_file: Path) -> None:
+    words = ["sort", fleet_file, "--sheet", SHEET, "--as-of", "2027-01-18"]
+    found = data(run(*words, "--format", "json", DOORSTONE_SERVER="http://127.0.0.1:1"))
+    assert isinstance(found, list)
+    states = [device["state"] for device in found]
+    assert {state: states.count(state) for state in set(states)} == {
+        "clear": 38, "fixable": 34, "needs-exception": 86, "floored": 19, "unsettled": 3,
+    }  # fmt: skip
+    table = run(*words, "--release", "9.0")
+    assert "for 9.0" in table.stdout
+    assert "180 devices sorted for Tarn Desktop 9.0 as of 2027-01-18." in table.stderr
+
+
+def test_sort_as_csv_opens_safely_in_a_spreadsheet(run: Run, tmp_path: Path) -> None:
+    file = tmp_path / "one.ndjson"
+    facts = {"os.release": "=cmd|' /C calc'!A0", "os.platform": "tarn"}
+    file.write_text(json.dumps({"device": "d1", "source": "file", "taken_at": "2027-01-17", "facts": facts}))
+    done = run("sort", file, "--sheet", SHEET, "--as-of", "2027-01-18", "--format", "csv")
+    rows = list(csv.reader(io.StringIO(done.stdout)))
+    assert rows[1][1].startswith("'=")
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "words"),
+    [
+        ("bad.csv", "device,taken_at,memory.mib\nx,2027-01-11,8\n", "The column 'source' is missing"),
+        ("bad.csv", "device,source,taken_at,memory.mib\nx,file,2027-01-11,8 Gbit\n", "line 2, memory.mib"),
+        ("bad.ndjson", '{"device": "x", "source": "fi', "The line is cut off"),
+    ],
+)
+def test_sort_names_bad_lines(run: Run, tmp_path: Path, name: str, text: str, words: str) -> None:
+    file = tmp_path / name
+    file.write_text(text)
+    done = run("sort", file, "--sheet", SHEET)
+    assert (done.returncode, done.stdout) == (4, "")
+    assert words in done.stderr
+
+
+def test_sort_for_an_unknown_release_names_those_there_are(run: Run, fleet_file: Path) -> None:
+    done = run("sort", fleet_file, "--sheet", SHEET, "--release", "11")
+    assert done.returncode == 5
+    assert "Use one of 8, 9.0, 9.1, 9.2, 9.3" in done.stderr
+
+
+def test_bytes_that_are_no_text_are_refused(run: Run, tmp_path: Path) -> None:
+    file = tmp_path / "x.csv"
+    file.write_bytes(b"\xff\xfe\x00d")
+    done = run("sort", file, "--sheet", SHEET)
+    assert (done.returncode, "is not UTF-8 text" in done.stderr) == (4, True)
+
+
+def test_a_sheet_is_checked_without_a_service(run: Run, tmp_path: Path) -> None:
+    found = data(run("sheet", "check", SHEET, "--format", "json"))
+    assert found == {"platform": "tarn", "releases": 5, "requirements": 11, "overrides": 9, "gates": 4}
+    (tmp_path / "tarn-9-processors.csv").write_text("Quern Q5-740\n")
+    bad = tmp_path / "bad.toml"
+    bad.write_text(SHEET.read_text().replace('"cpu.arch"', '"cpu.arhc"'))
+    done = run("sheet", "check", bad)
+    assert done.returncode == 4
+    assert "Unknown fact 'cpu.arhc'" in done.stderr
+    assert "Did you mean cpu.arch?" in " ".join(done.stderr.split())
+    assert json.loads(run("sheet", "schema").stdout)["title"] == "Door Stone platform sheet"
+
+
+def test_the_first_administrator_is_made_on_the_data_folder(run: Run, tmp_path: Path) -> None:
+    done = run("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
+    assert done.returncode == 0
+    assert "Added first, administrator" in done.stderr
+    again = run("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
+    assert (again.returncode, "'first' is taken" in again.stderr) == (4, True)
+
+
+# ---------------------------------------------------------------- with one
+
+
+def test_tables_fit_the_terminal(run: Run) -> None:
+    for words in (["device", "list", "--state", "floored"], ["exception", "list"], ["forecast", "nbt-021"]):
+        done = run(*words, by="odile", COLUMNS="80")
+        assert max(map(len, done.stdout.splitlines())) <= 80
+
+
+def test_a_device_that_fails_a_floor_is_told_so_with_its_course(run: Run) -> None:
+    text = " ".join(run("device", "show", "nbt-030", by="odile").stdout.split())
+    assert "instruction-level ■ floor" in text
+    assert "Course: retire by 2027-02-28. floor at 9.1: Instruction level x86-64-v3." in text
+    done = run(
+        "exception", "request", "-d", "nbt-030", "-q", "instruction-level", "-r", "9.1", "--reason",
+        "Needed for the season.", "--expires", "2027-09-01", "--acknowledge-risk", by="petra",
+    )  # fmt: skip
+    assert done.returncode == 3
+    assert "nbt-030, instruction-level" in done.stderr
+    assert "is a floor" in done.stderr
+
+
+def test_lists_come_as_table_json_and_csv(run: Run) -> None:
+    table = run("device", "list", "--state", "unsettled", by="odile")
+    assert "nbt-080" in table.stdout
+    assert "3 devices" in table.stderr
+    found = data(run("device", "list", "--state", "unsettled", "--format", "json", by="odile"))
+    assert isinstance(found, list)
+    assert [d["id"] for d in found] == ["nbt-080", "nbt-088", "nbt-160"]
+    rows = list(
+        csv.reader(io.StringIO(run("device", "list", "--state", "unsettled", "--format", "csv", by="odile").stdout))
+    )
+    assert [row[0] for row in rows] == ["device", "nbt-080", "nbt-088", "nbt-160"]
+
+
+def test_the_choice_of_overrides_is_explained(run: Run) -> None:
+    text = " ".join(run("kit", "choose", "nbt-012", by="odile").stdout.split())
+    assert "chosen compat-drop-in" in text
+    assert "needs os.edition estate, which is unmet here" in text
+
+
+@pytest.mark.parametrize(
+    ("words", "by", "code", "message"),
+    [
+        (["device", "show", "gone"], "odile", 5, "There is no device 'gone'"),
+        (["device", "list"], "", 6, "Nobody is signed in"),
+        (["kit", "make", "nbt-012"], "odile", 6, "a viewer may not"),
+        (["kit", "make", "nbt-012"], "petra", 3, "has no approved exception in force"),
+        (["exception", "approve", "EX-0003"], "petra", 6, "a technician may not"),
+        (["device", "list", "--state", "odd"], "odile", 4, "'odd' is not a state"),
+        (["kit", "show", "KT-0001", "--file", "x"], "odile", 4, "has no file 'x'"),
+        (["token", "issue", "x", "--role", "king"], "odile", 2, "An option cannot be used as given"),
+        (["nonsense"], "", 2, "No such command"),
+    ],
+)
+def test_errors_have_their_exit_code_and_a_next_step(
+    run: Run, words: list[str], by: str, code: int, message: str
+) -> None:
+    done = run(*words, by=by)
+    assert done.returncode == code
+    assert message in " ".join(done.stderr.split())
+
+
+def test_a_service_that_does_not_answer_is_named(run: Run) -> None:
+    done = run("device", "list", DOORSTONE_SERVER="http://127.0.0.1:1")
+    assert done.returncode == 7
+    assert "doorstone serve" in done.stderr
+
+
+def test_the_risk_statement_is_shown_before_it_can_be_acknowledged(run: Run) -> None:
+    done = run(
+        "exception", "request", "-d", "nbt-012", "-q", "security-chip", "-r", "9.1", "--reason", "Needed for long.",
+        "--expires", "2027-09-01", by="petra",
+    )  # fmt: skip
+    assert done.returncode == 2
+    assert "I understand that a device on a release by exception" in done.stderr
+
+
+def test_sorting_ledger_people_and_tokens(run: Run) -> None:
+    table = data(run("sorting", "show", "--format", "json", by="odile"))
+    assert isinstance(table, list)
+    assert next(row for row in table if row["requirement"] == "security-chip")["ran"] == 2
+    decided = run(
+        "sorting", "decide", "storage", "floor", "--release", "9.3", "--note", "It failed on the bench.",
+        "--model", "Orrin Box", by="wilhelmina",
+    )  # fmt: skip
+    assert "model Orrin Box" in " ".join(decided.stdout.split())
+    assert "yes" in run("ledger", "verify", by="odile").stdout
+    assert "EX-0001" in run("ledger", "list", "--object", "EX-0001", by="odile").stdout
+    assert "Odile Marchbank" in run("person", "list", by="odile").stdout
+    issued = run("token", "issue", "nightly", "--role", "viewer", by="petra").stdout
+    secret = issued.strip().splitlines()[-1]
+    assert secret.startswith("ds_")
+    assert run("device", "list", "--state", "unsettled", DOORSTONE_TOKEN=secret).returncode == 0
+    number = issued.split("TK-")[1][:4]
+    assert run("token", "revoke", f"TK-{number}", by="wilhelmina").returncode == 0
+    assert run("device", "list", DOORSTONE_TOKEN=secret).returncode == 6
+    assert number in run("token", "list", by="wilhelmina").stdout
+
+
+def test_observations_and_standing(run: Run) -> None:
+    text = " ".join(run("observe", "standing", "nbt-101", by="odile").stdout.split())
+    assert "security unpromised security-chip arrived on 2027-01-12 as-expected" in text
+    seen = run(
+        "observe", "record", "nbt-101", "--class", "driver", "--result", "arrived", "--on", "2027-01-18", by="petra"
+    )
+    assert seen.returncode == 0
+    text = " ".join(run("observe", "standing", "nbt-101", by="odile").stdout.split())
+    assert "driver unpromised processor-listed arrived on 2027-01-18 as-expected" in text
+
+
+def test_sheets_are_listed_shown_and_loaded(run: Run) -> None:
+    assert "tarn" in run("sheet", "list", by="odile").stdout
+    assert run("sheet", "show", "tarn", by="odile").stdout == SHEET.read_text()
+    again = run("sheet", "load", SHEET, by="wilhelmina")
+    assert "already loaded; nothing changed" in again.stderr
+
+
+def test_completion_is_there(run: Run) -> None:
+    assert "complete -o default -F _doorstone_completion doorstone" in run(_DOORSTONE_COMPLETE="source_bash").stdout

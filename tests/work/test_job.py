@@ -1,0 +1,483 @@
+"""The use cases, on a desk of their own: readings, sorting, exceptions, kits, attempts, standing, forecast."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import date, datetime
+from typing import Any
+
+import pytest
+
+from doorstone.core.facts import FactValue
+from doorstone.demo.seed import sheet_text
+from doorstone.store import ledger as ledger_store
+from doorstone.work import attempts, devices, exceptions, forecast, intake, kits, ledger, people, sheets, sorting
+from doorstone.work.attempts import AttemptGiven, ObservationGiven
+from doorstone.work.desk import RISK_STATEMENT, Actor, Desk, FixedClock, Policy, Receipt
+from doorstone.work.devices import DeviceFilter
+from doorstone.work.errors import (
+    BadInputError,
+    MissingError,
+    RefusedError,
+    ReusedKeyError,
+    StaleEditError,
+)
+from doorstone.work.exceptions import ExceptionAsked, ExceptionTermsGiven
+from tests.build import CHIPLESS, GOOD
+
+PETRA = Actor("petra", "technician", "test")
+ANSELM = Actor("anselm", "approver", "test")
+ADMIN = Actor("wilhelmina", "administrator", "test")
+CHIP = ("processor-listed", "security-chip")
+D = date.fromisoformat
+
+
+def line(device: str, facts: Mapping[str, Any], at: str = "2027-01-15T08:00:00", source: str = "collector") -> str:
+    return json.dumps({"device": device, "source": source, "taken_at": at, "facts": facts, "site": "Herbarium"}) + "\n"
+
+
+def read(desk: Desk, *lines: str) -> None:
+    intake.import_readings(desk, PETRA, "".join(lines), "ndjson")
+
+
+TERMS = ExceptionTermsGiven(
+    "It works and is to be replaced.", "Encrypted.", "petra", D("2027-01-18"), D("2027-09-30"), D("2027-05-01")
+)
+
+
+def asked(*devices_: str, requirements: tuple[str, ...] = CHIP, release: str = "9.1", **terms: Any) -> ExceptionAsked:
+    return ExceptionAsked(release, False, requirements, devices_, RISK_STATEMENT, replace(TERMS, **terms))
+
+
+def granted(desk: Desk, *devices_: str, **more: Any) -> str:
+    name = exceptions.request(desk, PETRA, asked(*devices_, **more)).id
+    return exceptions.decide(desk, ANSELM, name, "approve", "", 1).id
+
+
+def state(desk: Desk, device: str) -> str:
+    return devices.assess_device(desk, device, "9.1").state
+
+
+def entries(desk: Desk) -> int:
+    with desk.database.read() as db:
+        return ledger_store.last_seq(db)
+
+
+# ------------------------------------------------------------------- intake
+
+
+def test_an_import_adds_devices_and_a_second_one_changes_them(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS), line("d2", GOOD))
+    assert (state(desk, "d1"), state(desk, "d2")) == ("needs-exception", "clear")
+    report = intake.import_readings(desk, PETRA, line("d1", GOOD, "2027-01-16T08:00:00"), "ndjson")
+    assert (report.id, report.readings, report.devices, report.added) == ("IM-0002", 1, 1, 0)
+    assert state(desk, "d1") == "clear"
+
+
+def test_one_bad_line_and_nothing_is_imported(desk: Desk) -> None:
+    before = entries(desk)
+    with pytest.raises(BadInputError) as error:
+        read(desk, line("d1", GOOD), line("d2", GOOD)[:60] + "\n", line("d3", {"memory.mib": "8 Gbit"}))
+    assert [trouble.place for trouble in error.value.troubles] == ["line 2, column 61", "line 3, memory.mib"]
+    assert entries(desk) == before
+    with pytest.raises(MissingError, match="no device 'd1'"):
+        devices.get_device(desk, "d1")
+
+
+def test_an_older_reading_does_not_undo_a_newer_one(desk: Desk) -> None:
+    read(desk, line("d1", GOOD, "2027-01-16T08:00:00"))
+    read(desk, line("d1", CHIPLESS, "2027-01-10T08:00:00"))
+    assert state(desk, "d1") == "clear"
+
+
+def test_a_repeated_call_with_the_same_key_imports_once(desk: Desk) -> None:
+    caller = replace(PETRA, receipt=Receipt("key-1", "same"))
+    first = intake.import_readings(desk, caller, line("d1", GOOD), "ndjson")
+    before = entries(desk)
+    assert intake.import_readings(desk, caller, line("d1", GOOD), "ndjson") == first
+    assert entries(desk) == before
+    with pytest.raises(ReusedKeyError):
+        intake.import_readings(desk, replace(PETRA, receipt=Receipt("key-1", "other")), line("d2", GOOD), "ndjson")
+
+
+# ------------------------------------------------------------------- sheets
+
+
+def test_the_same_sheet_again_changes_nothing_and_another_is_a_new_revision(desk: Desk) -> None:
+    text, lists = sheet_text()
+    assert sheets.load_sheet(desk, ADMIN, text, lists, "tarn.toml").changed is False
+    report = sheets.load_sheet(desk, ADMIN, text + "\n# looked through in January\n", lists, "tarn.toml")
+    assert (report.changed, report.revision) == (True, 2)
+
+
+def test_a_bad_sheet_leaves_the_loaded_one(desk: Desk) -> None:
+    text, lists = sheet_text()
+    before = entries(desk)
+    with pytest.raises(BadInputError) as error:
+        sheets.load_sheet(desk, ADMIN, text.replace('"cpu.arch"', '"cpu.arhc"'), lists, "tarn.toml")
+    assert error.value.troubles[0].message == "Unknown fact 'cpu.arhc'"
+    assert sheets.get_sheet(desk, "tarn").revision == 1
+    assert entries(desk) == before
+
+
+# ------------------------------------------------------------------ sorting
+
+
+def decide(desk: Desk, sort: str, scope: str = "release", target: str = "", **more: str) -> Any:
+    return sorting.decide(
+        desk, ADMIN, "tarn", more.get("requirement", "processor-listed"), "9.1", scope, target, sort,
+        more.get("evidence", "trial"), more.get("note", "Tried on the bench."),
+    )  # fmt: skip
+
+
+def test_a_decision_sorts_again_what_it_touches(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS), line("d2", {**CHIPLESS, "machine.model": "Herb Tower"}))
+    decide(desk, "floor", "model", "Fallow 310")
+    assert (state(desk, "d1"), state(desk, "d2")) == ("floored", "needs-exception")
+    decide(desk, "installer-check", "device", "d1")
+    assert state(desk, "d1") == "needs-exception"
+    decide(desk, "unsorted")
+    assert (state(desk, "d1"), state(desk, "d2")) == ("needs-exception", "unsettled")
+
+
+@pytest.mark.parametrize(
+    ("more", "message"),
+    [
+        ({"requirement": "eyesight"}, "asks for no 'eyesight'"),
+        ({"evidence": "hunch"}, "not a kind of evidence"),
+        ({"note": " "}, "carries a note"),
+        ({"scope": "device", "target": "gone"}, "no device 'gone'"),
+        ({"scope": "model"}, "needs the model"),
+        ({"target": "d1"}, "has no target"),
+    ],
+)
+def test_a_decision_that_does_not_fit_is_refused(desk: Desk, more: dict[str, str], message: str) -> None:
+    scope, target = more.pop("scope", "release"), more.pop("target", "")
+    with pytest.raises((BadInputError, MissingError), match=message):
+        decide(desk, "floor", scope, target, **more)
+
+
+def test_evidence_against_a_sort_is_flagged(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1")
+    attempt(desk, "d1", "completed")
+    decide(desk, "floor")
+    row = next(row for row in sorting.sorting_table(desk, "tarn", "9.1") if row.requirement == "processor-listed")
+    assert (row.sort, row.ran) == ("floor", 1)
+    assert row.against == "sorted as a floor, yet 1 device(s) without it run 9.1"
+
+
+# --------------------------------------------------------------- exceptions
+
+
+def test_the_walk_of_a_request(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    made = exceptions.request(desk, PETRA, asked("d1"))
+    assert (made.id, made.state, made.in_force, made.row.version) == ("EX-0001", "requested", False, 1)
+    assert made.row.risk_text == RISK_STATEMENT
+    done = exceptions.decide(desk, ANSELM, "EX-0001", "approve", "Agreed.", 1)
+    assert (done.state, done.in_force, done.row.decided_by, done.row.version) == ("approved", True, "anselm", 2)
+    assert [e.action for e in ledger.list_entries(desk, kind="exception")] == [
+        "exception approved",
+        "exception requested",
+    ]
+
+
+def test_a_request_that_includes_a_floor_names_the_device_and_the_reason(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS), line("d2", {**CHIPLESS, "cpu.features": []}))
+    before = entries(desk)
+    with pytest.raises(RefusedError) as error:
+        exceptions.request(desk, PETRA, asked("d1", "d2", requirements=(*CHIP, "instruction-level")))
+    places = {trouble.place: trouble.message for trouble in error.value.troubles}
+    assert "is a floor" in places["d2, instruction-level"]
+    assert "the device meets it" in places["d1, instruction-level"]
+    assert error.value.detail == "No exception can be had for 2 devices as asked"
+    assert entries(desk) == before
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        ({"risk_acknowledged": RISK_STATEMENT[:-1]}, "word for word"),
+        ({"devices": ()}, "names devices and requirements"),
+        ({"terms": replace(TERMS, reason="short")}, "reason is too short"),
+        ({"terms": replace(TERMS, owner=" ")}, "has an owner"),
+        ({"terms": replace(TERMS, expires_on=D("2028-06-01"))}, "more than 365 days"),
+        (
+            {"terms": replace(TERMS, start_on=D("2026-12-01"), expires_on=D("2027-01-17"), review_on=D("2026-12-02"))},
+            "is past",
+        ),
+        ({"release": "11"}, "has no release '11'"),
+        ({"devices": ("gone",)}, "no device 'gone'"),
+    ],
+)
+def test_terms_that_do_not_fit_are_refused(desk: Desk, change: dict[str, Any], message: str) -> None:
+    read(desk, line("d1", CHIPLESS))
+    with pytest.raises((BadInputError, MissingError), match=message):
+        exceptions.request(desk, PETRA, replace(asked("d1"), **change))
+
+
+def test_an_edit_of_what_somebody_else_has_edited_is_refused(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    exceptions.request(desk, PETRA, asked("d1"))
+    exceptions.edit(desk, PETRA, "EX-0001", 1, replace(TERMS, owner="anselm"))
+    with pytest.raises(StaleEditError, match="you saw version 1, it is at version 2"):
+        exceptions.edit(desk, ADMIN, "EX-0001", 1, replace(TERMS, owner="odile"))
+    assert exceptions.get_exception(desk, "EX-0001").row.owner == "anselm"
+    with pytest.raises(StaleEditError):
+        exceptions.decide(desk, ANSELM, "EX-0001", "approve", "", 1)
+
+
+def test_only_the_requester_edits_and_withdraws_and_only_while_requested(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    exceptions.request(desk, PETRA, asked("d1"))
+    other = Actor("joss", "technician", "test")
+    with pytest.raises(RefusedError, match="requested by petra"):
+        exceptions.edit(desk, other, "EX-0001", 1, TERMS)
+    with pytest.raises(RefusedError, match="requested by petra"):
+        exceptions.decide(desk, other, "EX-0001", "withdraw", "", 1)
+    exceptions.decide(desk, PETRA, "EX-0001", "withdraw", "", 1)
+    with pytest.raises(RefusedError, match="its terms stand"):
+        exceptions.edit(desk, PETRA, "EX-0001", 2, TERMS)
+
+
+def test_situation_36_self_approval_where_it_is_allowed_shows_as_such(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    exceptions.request(desk, ADMIN, asked("d1"))
+    with pytest.raises(RefusedError, match="never the requester"):
+        exceptions.decide(desk, ADMIN, "EX-0001", "approve", "", 1)
+    small = Desk(desk.database, desk.clock, Policy(self_approval=True))
+    assert exceptions.decide(small, ADMIN, "EX-0001", "approve", "", 1).row.self_approved is True
+    assert ledger.list_entries(desk, kind="exception")[0].body["self_approved"] is True
+
+
+def test_a_decline_and_a_revocation_take_a_reason(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    name = granted(desk, "d1")
+    with pytest.raises(BadInputError, match="takes a reason"):
+        exceptions.decide(desk, ANSELM, name, "revoke", "", 2)
+    assert exceptions.decide(desk, ANSELM, name, "revoke", "The site is closed.", 2).state == "revoked"
+
+
+def test_an_exception_lapses_after_its_last_day(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1")
+    states = []
+    for day in ("2027-09-30", "2027-10-01"):
+        later = Desk(desk.database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")))
+        states.append(exceptions.get_exception(later, "EX-0001").state)
+    assert states == ["approved", "lapsed"]
+
+
+def test_situation_40_one_of_the_approved_devices_is_stale_and_the_others_stand(desk: Desk) -> None:
+    small = {**GOOD, "disk.system_gib": 29}
+    read(desk, line("d1", small), line("d2", small), line("d3", small))
+    name = granted(desk, "d1", "d2", "d3", requirements=("storage",))
+    read(desk, line("d2", {**small, "disk.system_gib": 58}, "2027-01-17T08:00:00"))
+    view = exceptions.get_exception(desk, name)
+    assert dict(view.stale) == {"d2": ["storage: disk.system_gib was 29 GiB, is 58 GiB"]}
+    with pytest.raises(RefusedError) as error:
+        kits.make_kit(desk, PETRA, "d2", "9.1", "in-place", "everything")
+    assert any("is stale" in trouble.message for trouble in error.value.troubles)
+    assert kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything").row.overrides == ("small-disk",)
+
+
+# --------------------------------------------------------------------- kits
+
+
+def test_a_kit_is_made_for_exactly_what_is_excepted(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    with pytest.raises(RefusedError) as error:
+        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+    assert [t.place for t in error.value.troubles] == ["d1, processor-listed", "d1, security-chip"]
+    granted(desk, "d1")
+    kit = kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+    assert (kit.id, kit.row.overrides, kit.row.exceptions) == ("KT-0001", ("compat-drop-in",), ("EX-0001",))
+    assert "runbook.md" in [file.path for file in kit.files]
+
+
+def test_half_an_exception_is_not_enough(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1", requirements=("security-chip",))
+    with pytest.raises(RefusedError) as error:
+        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+    assert [t.place for t in error.value.troubles] == ["d1, processor-listed"]
+
+
+def test_an_exception_for_another_release_does_not_count(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1", release="9.0")
+    with pytest.raises(RefusedError):
+        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+
+
+def test_a_clear_device_gets_a_kit_without_overrides(desk: Desk) -> None:
+    read(desk, line("d1", GOOD))
+    assert kits.make_kit(desk, PETRA, "d1", "", "clean", "nothing").row.overrides == ()
+
+
+@pytest.mark.parametrize(
+    ("route", "carry_over"), [("clean", "everything"), ("in-place", "nothing"), ("by-air", "files")]
+)
+def test_a_route_that_cannot_carry_that_over_is_refused(desk: Desk, route: str, carry_over: str) -> None:
+    read(desk, line("d1", GOOD))
+    with pytest.raises(BadInputError):
+        kits.make_kit(desk, PETRA, "d1", "9.1", route, carry_over)
+
+
+# ------------------------------------------------- attempts, standing, ahead
+
+
+def attempt(desk: Desk, device: str, outcome: str, **more: Any) -> Any:
+    given = AttemptGiven(
+        device, "", "9.1", "in-place", "everything", outcome, (), "", "stick 4", "set-up 9.1.3",
+        datetime(2027, 1, 18, 7), datetime(2027, 1, 18, 8),
+    )  # fmt: skip
+    return attempts.record_attempt(desk, PETRA, replace(given, **more))
+
+
+def test_situation_17_and_18_attempts_are_numbered_with_media_and_tool_version(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    numbers = [attempt(desk, "d1", outcome).row.number for outcome in ("refused", "abandoned", "completed")]
+    assert numbers == [1, 2, 3]
+    newest = attempts.list_attempts(desk, "d1")[0].row
+    assert (newest.media, newest.tool_version, newest.unmet) == ("stick 4", "set-up 9.1.3", CHIP)
+
+
+def test_a_completed_attempt_is_a_reading_of_the_release(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    attempt(desk, "d1", "refused", refused_by=("security-chip",))
+    assert devices.get_device(desk, "d1").line.release == "8"
+    attempt(desk, "d1", "completed")
+    assert devices.get_device(desk, "d1").line.release == "9.1"
+    read(desk, line("d1", {"os.release": "9.2"}, "2027-01-18T08:30:00", "assessor"))
+    assert devices.get_device(desk, "d1").line.release == "9.2"
+
+
+@pytest.mark.parametrize(
+    ("more", "message"),
+    [
+        ({"ended_at": datetime(2027, 1, 18, 6)}, "before it started"),
+        ({"ended_at": datetime(2027, 1, 19, 6)}, "yet to come"),
+        ({"refused_by": ("eyesight",)}, "asks for no eyesight"),
+        ({"kit": "KT-0099"}, "no kit 'KT-0099'"),
+        ({"release": "11"}, "no release '11'"),
+    ],
+)
+def test_an_attempt_that_does_not_fit_is_refused(desk: Desk, more: dict[str, Any], message: str) -> None:
+    read(desk, line("d1", CHIPLESS))
+    with pytest.raises((BadInputError, MissingError), match=message):
+        attempt(desk, "d1", "refused", **more)
+
+
+def observed(desk: Desk, kind: str, result: str, reason: str = "", on: str = "2027-01-17") -> None:
+    attempts.record_observation(desk, PETRA, ObservationGiven("d1", D(on), kind, result, reason, "update-service", ""))
+
+
+def test_situation_19_not_offered_because_phased_is_not_unsupported(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "9.1"}))
+    observed(desk, "release", "not-offered", "phased")
+    assert attempts.device_standing(desk, "d1").classes[2].compared == "as-expected"
+    observed(desk, "release", "not-offered", "unsupported")
+    assert attempts.device_standing(desk, "d1").classes[2].compared == "worse"
+
+
+@pytest.mark.parametrize(
+    ("kind", "result", "reason", "on"),
+    [
+        ("weather", "arrived", "", "2027-01-17"),
+        ("security", "lost", "", "2027-01-17"),
+        ("security", "not-offered", "", "2027-01-17"),
+        ("security", "arrived", "phased", "2027-01-17"),
+        ("security", "arrived", "", "2027-01-19"),
+    ],
+)
+def test_an_observation_that_does_not_fit_is_refused(desk: Desk, kind: str, result: str, reason: str, on: str) -> None:
+    read(desk, line("d1", GOOD))
+    with pytest.raises(BadInputError):
+        observed(desk, kind, result, reason, on)
+
+
+def test_the_forecast_knows_the_exceptions_of_the_device(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS), line("d2", CHIPLESS))
+    granted(desk, "d1")
+    with_it, without = (forecast.device_forecast(desk, device) for device in ("d1", "d2"))
+    assert with_it.forecast.approved.runway == D("2027-09-30")
+    assert without.forecast.approved.runway == D("2027-02-28")
+    assert with_it.course.way == "except"
+
+
+def test_a_device_whose_release_is_unknown_has_no_forecast(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "7"}))
+    with pytest.raises(MissingError, match="runs release 7"):
+        forecast.device_forecast(desk, "d1")
+    assert forecast.fleet_forecast(desk, "tarn").unknown == 1
+
+
+# ----------------------------------------------------------- lists, overview
+
+
+def test_devices_are_listed_by_filter_and_page(desk: Desk) -> None:
+    read(desk, *[line(f"d{n}", CHIPLESS if n % 2 else GOOD) for n in range(6)])
+    page = devices.list_devices(desk, "tarn", "9.1", DeviceFilter(state="needs-exception"), limit=2)
+    assert ([row.id for row in page.lines], page.total, page.next) == (["d1", "d3"], 3, "d3")
+    rest = devices.list_devices(desk, "tarn", "9.1", DeviceFilter(state="needs-exception"), "d3", 2)
+    assert ([row.id for row in rest.lines], rest.next) == (["d5"], None)
+    unmet = devices.list_devices(desk, "tarn", "9.1", DeviceFilter(requirement="security-chip", mark="met"))
+    assert [row.id for row in unmet.lines] == ["d0", "d2", "d4"]
+    words = devices.list_devices(desk, "tarn", "9.1", DeviceFilter(words="herbarium D4"))
+    assert [row.id for row in words.lines] == ["d4"]
+    with pytest.raises(BadInputError, match="not a state"):
+        devices.list_devices(desk, "tarn", "9.1", DeviceFilter(state="odd"))
+
+
+def test_the_overview_counts_and_lists_what_is_due(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS), line("d2", GOOD))
+    exceptions.request(desk, PETRA, asked("d1"))
+    seen = forecast.overview(desk, "tarn")
+    assert seen.release == "9.1"  # 9.2 is published in March 2027
+    assert seen.roll_up.states["needs-exception"] == 1
+    assert [(due.kind, due.subject) for due in seen.due] == [("decide", "EX-0001")]
+    assert seen.sites[0].states == {"needs-exception": 1, "clear": 1}
+
+
+def test_people_and_tokens(desk: Desk) -> None:
+    people.add_person(desk, ADMIN, "petra", "Petra", "technician", "a long password")
+    assert people.check_password(desk, "petra", "a long password") is not None
+    assert people.check_password(desk, "petra", "another password") is None
+    assert people.check_password(desk, "nobody", "a long password") is None
+    token = people.issue_token(desk, PETRA, "script", "technician", 10)
+    assert token.secret is not None
+    holder = people.who_holds(desk, token.secret)
+    assert holder is not None
+    assert (holder.name, holder.role) == ("petra", "technician")
+    later = Desk(desk.database, FixedClock(datetime(2027, 1, 29, 9)))
+    assert people.who_holds(later, token.secret) is None  # it ran through 28 January
+    people.revoke_token(desk, ADMIN, token.id)
+    assert people.who_holds(desk, token.secret) is None
+    with desk.database.read() as db:
+        assert token.secret not in str([tuple(row) for row in db.execute("SELECT * FROM tokens")])
+
+
+@pytest.mark.parametrize(
+    ("name", "role", "password"),
+    [("Petra", "technician", "long enough pw"), ("petra", "king", "long enough pw"), ("petra", "viewer", "short")],
+)
+def test_a_person_that_does_not_fit_is_refused(desk: Desk, name: str, role: str, password: str) -> None:
+    with pytest.raises(BadInputError):
+        people.add_person(desk, ADMIN, name, "", role, password)
+
+
+def test_a_technician_issues_no_token_of_a_higher_role(desk: Desk) -> None:
+    people.add_person(desk, ADMIN, "petra", "Petra", "technician", "a long password")
+    with pytest.raises(RefusedError, match="cannot issue a token of role 'approver'"):
+        people.issue_token(desk, PETRA, "x", "approver", 10)
+    people.issue_token(desk, PETRA, "x", "viewer", 10)
+
+
+def test_values_of_facts_come_back_as_they_went_in(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    facts: dict[str, FactValue | str] = {f.name: f.believed.value for f in devices.get_device(desk, "d1").facts}
+    assert (facts["memory.mib"], facts["tpm.version"], facts["disk.encrypted"]) == ("8,192 MiB", "1.2", "no")

@@ -18,42 +18,45 @@ export function AfterTab({ device }: DeviceProps) {
       <Slab title="Updates, expected and seen">
         <Shown of={standing} what="the standing">
           {(data) => (
-            <table className="w-full">
-              <thead>
-                <tr className="[&>th]:px-3 [&>th]:pb-1">
-                  <th scope="col">On {data.release}</th>
-                  <th scope="col">Expected</th>
-                  <th scope="col">Seen</th>
-                  <th scope="col">Compared</th>
-                </tr>
-              </thead>
-              <tbody>
-                {data.classes.map((row) => (
-                  <tr key={row.update_class}>
-                    <th scope="row" className="cell text-base text-ink">
-                      {row.update_class}
-                    </th>
-                    <td className="cell">
-                      <strong>{row.expected}</strong>
-                      {row.because.length > 0 && (
-                        <span className="block text-sm text-ink-2">because of {row.because.join(", ")}</span>
-                      )}
-                    </td>
-                    <td className="cell">
-                      {row.observed ? `${row.observed.result} ${row.observed.reason}` : "nothing yet"}
-                      {row.observed && (
-                        <span className="block text-sm text-ink-2">
-                          {day(row.observed.seen_on)}, {row.observed.source}
-                        </span>
-                      )}
-                    </td>
-                    <td className={`cell font-semibold ${COLOURS[row.compared]}`}>
-                      {row.compared.replaceAll("-", " ")}
-                    </td>
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
+            <section className="relative overflow-x-auto" tabIndex={0} aria-label="Standing">
+              <table className="w-full">
+                <thead>
+                  <tr className="[&>th]:px-3 [&>th]:pb-1">
+                    <th scope="col">On {data.release}</th>
+                    <th scope="col">Expected</th>
+                    <th scope="col">Seen</th>
+                    <th scope="col">Compared</th>
                   </tr>
-                ))}
-              </tbody>
-            </table>
+                </thead>
+                <tbody>
+                  {data.classes.map((row) => (
+                    <tr key={row.update_class}>
+                      <th scope="row" className="cell text-base text-ink">
+                        {row.update_class}
+                      </th>
+                      <td className="cell">
+                        <strong>{row.expected}</strong>
+                        {row.because.length > 0 && (
+                          <span className="block text-sm text-ink-2">because of {row.because.join(", ")}</span>
+                        )}
+                      </td>
+                      <td className="cell">
+                        {row.observed ? `${row.observed.result} ${row.observed.reason}` : "nothing yet"}
+                        {row.observed && (
+                          <span className="block text-sm text-ink-2">
+                            {day(row.observed.seen_on)}, {row.observed.source}
+                          </span>
+                        )}
+                      </td>
+                      <td className={`cell font-semibold ${COLOURS[row.compared]}`}>
+                        {row.compared.replaceAll("-", " ")}
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </section>
           )}
         </Shown>
       </Slab>

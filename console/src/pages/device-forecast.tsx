@@ -64,7 +64,7 @@ function LineWords({ title, line }: { title: string; line: Line }) {
 function Reaches({ data }: { data: Forecast }) {
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="slab overflow-x-auto" tabIndex={0} aria-label="Each later release">
+    <section className="slab relative overflow-x-auto" tabIndex={0} aria-label="Each later release">
       <table className="w-full">
         <thead>
           <tr className="[&>th]:px-3 [&>th]:pb-1">

@@ -126,7 +126,7 @@ function CourseSlab({ course }: { course: Course | null }) {
 function Facts({ data }: { data: Detail }) {
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="slab overflow-x-auto" tabIndex={0} aria-label="Facts">
+    <section className="slab relative overflow-x-auto" tabIndex={0} aria-label="Facts">
       <table className="w-full">
         <thead>
           <tr className="[&>th]:px-3 [&>th]:pb-2">

@@ -60,7 +60,7 @@ export function DevicesPage() {
               <Empty>No device fits. Take a filter away.</Empty>
             ) : (
               // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-              <section className="slab overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Devices">
+              <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Devices">
                 <table className="w-full">
                   <thead>
                     <tr className="[&>th]:px-3 [&>th]:py-2">

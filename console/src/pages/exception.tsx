@@ -110,13 +110,13 @@ function Decide({ data }: { data: Exception }) {
   ) as (DecisionMove | "withdraw")[];
   return (
     <Slab title="Decide">
-      {moves.length === 0 ? (
-        <p className="text-ink-2">
-          {data.state === "requested"
-            ? "It waits for an approver who did not request it."
-            : "Nothing for you to decide."}
+      {!moves.includes("approve") && (
+        <p className="mb-3 text-ink-2">
+          {data.state === "requested" && "It waits for an approver who did not request it."}
+          {data.state !== "requested" && moves.length === 0 && "Nothing for you to decide."}
         </p>
-      ) : (
+      )}
+      {moves.length > 0 && (
         <div className="space-y-3">
           {moves.some((move) => move !== "withdraw") && (
             <Labelled label="Note" hint="A reason is needed to decline or revoke.">

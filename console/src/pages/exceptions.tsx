@@ -49,7 +49,7 @@ export function ExceptionsPage() {
 export function ExceptionTable({ items }: { items: Exception[] }) {
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="slab overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Exceptions">
+    <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Exceptions">
       <table className="w-full">
         <thead>
           <tr className="[&>th]:px-3 [&>th]:py-2">

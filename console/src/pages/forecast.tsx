@@ -61,7 +61,7 @@ function Months({ data }: { data: Fleet }) {
   const most = Math.max(1, ...data.months.map((month) => Math.max(month.technical, month.approved)));
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="overflow-x-auto" tabIndex={0} aria-label="Devices per last serviced month">
+    <section className="relative overflow-x-auto" tabIndex={0} aria-label="Devices per last serviced month">
       <table className="w-full text-sm">
         <thead className="sr-only">
           <tr>

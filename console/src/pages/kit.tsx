@@ -55,7 +55,9 @@ export function KitPage() {
                 <Slab title={shown.path}>
                   {shown.path.endsWith(".md") ? (
                     <div className="runbook">
-                      <Markdown remarkPlugins={[remarkGfm]}>{shown.text}</Markdown>
+                      <Markdown remarkPlugins={[remarkGfm]} components={{ input: Box }}>
+                        {shown.text}
+                      </Markdown>
                     </div>
                   ) : (
                     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
@@ -74,4 +76,9 @@ export function KitPage() {
       }}
     </Shown>
   );
+}
+
+/** The runbook's tick boxes are for paper: here they are only drawn. */
+function Box() {
+  return <span aria-hidden="true" className="mr-2 inline-block size-3.5 rounded-sm border border-ink-2 align-[-2px]" />;
 }

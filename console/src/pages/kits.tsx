@@ -25,7 +25,7 @@ export function KitsPage() {
 export function KitTable({ items }: { items: Kit[] }) {
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="slab overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Kits">
+    <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Kits">
       <table className="w-full">
         <thead>
           <tr className="[&>th]:px-3 [&>th]:py-2">

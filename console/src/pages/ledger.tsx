@@ -26,7 +26,7 @@ export function LedgerPage() {
       <Shown of={found} what="the ledger">
         {(data) => (
           // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-          <section className="slab overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Entries">
+          <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Entries">
             <table className="w-full">
               <thead>
                 <tr className="[&>th]:px-3 [&>th]:py-2">

@@ -108,7 +108,7 @@ function Together({ data }: { data: Overview }) {
   return (
     <Slab title="What fails together">
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable */}
-      <section className="overflow-x-auto" tabIndex={0} aria-label="Sets of requirements that fail together">
+      <section className="relative overflow-x-auto" tabIndex={0} aria-label="Sets of requirements that fail together">
         <table className="text-sm">
           <thead>
             <tr>

@@ -29,7 +29,7 @@ export function Strip({ marks }: { marks: Record<string, string> }) {
 }
 
 const WIDTH = 64;
-const HEIGHT = 96;
+const HEIGHT = 88;
 const SILL = 40;
 const BASE = 84;
 
@@ -42,9 +42,10 @@ export function FindingStrip({ findings }: { findings: Finding[] }) {
           <a
             href={`#${finding.requirement.id}`}
             className="block rounded-md border border-edge bg-slab p-1 text-ink-2 no-underline hover:border-ink-2"
-            aria-label={`${finding.requirement.title}: ${isMark(finding.mark) ? MARKS[finding.mark].words : finding.mark}`}
           >
             <Stone finding={finding} />
+            <span className="block w-16 text-center text-[0.68rem] leading-tight">{finding.requirement.id}</span>
+            <span className="sr-only">, {isMark(finding.mark) ? MARKS[finding.mark].words : finding.mark}</span>
           </a>
         </li>
       ))}
@@ -57,7 +58,7 @@ function Stone({ finding }: { finding: Finding }) {
   const colour = isMark(finding.mark) ? MARKS[finding.mark].colour : "";
   const height = level == null ? BASE - SILL : Math.max(4, Math.min(level, 1.45) * (BASE - SILL));
   return (
-    <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} className={`h-24 w-16 ${colour}`} aria-hidden="true">
+    <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} className={`h-[5.5rem] w-16 ${colour}`} aria-hidden="true">
       {level != null && <rect x="8" y={BASE - height} width="48" height={height} fill="currentColor" opacity="0.35" />}
       {level == null && (
         <rect x="8" y={SILL} width="48" height={BASE - SILL} rx="3" fill="currentColor" opacity="0.16" />
@@ -69,11 +70,6 @@ function Stone({ finding }: { finding: Finding }) {
       <g transform="translate(23 4) scale(1.1)">
         <Glyph mark={finding.mark} />
       </g>
-      <text x="32" y={HEIGHT - 2} textAnchor="middle" fontSize="9.5" fill="var(--ink-2)">
-        {short(finding.requirement.id)}
-      </text>
     </svg>
   );
 }
-
-const short = (name: string) => (name.length > 13 ? `${name.slice(0, 12)}…` : name);

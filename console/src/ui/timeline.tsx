@@ -31,7 +31,7 @@ export function Timeline({ data }: { data: Forecast }) {
   ] as const;
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="overflow-x-auto" tabIndex={0} aria-label="Timeline">
+    <section className="relative overflow-x-auto" tabIndex={0} aria-label="Timeline">
       <svg viewBox={`0 0 ${WIDTH} ${height}`} className="w-full min-w-[34rem]" role="img" aria-label={words}>
         {years(from, to).map((year) => (
           <g key={year}>

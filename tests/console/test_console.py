@@ -1,0 +1,280 @@
+"""The console as people use it, in headless Chromium against a real service."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.console.conftest import SignIn
+
+pytestmark = pytest.mark.browser
+AXE = Path(__file__).parent.parent.parent / "console" / "node_modules" / "axe-core" / "axe.min.js"
+PAGES = [
+    "/",
+    "/devices",
+    "/devices?state=unsettled",
+    "/devices/nbt-012",
+    "/devices/nbt-080",
+    "/devices/nbt-030?tab=findings",
+    "/devices/nbt-012?tab=facts",
+    "/devices/nbt-101?tab=exceptions",
+    "/devices/nbt-012?tab=kit",
+    "/devices/nbt-101?tab=after",
+    "/devices/nbt-021?tab=forecast",
+    "/sorting?open=security-chip",
+    "/exceptions",
+    "/exceptions/EX-0001",
+    "/exceptions/new?device=nbt-012",
+    "/kits",
+    "/kits/KT-0002",
+    "/forecast",
+    "/ledger",
+]
+
+
+def settle(page: Page) -> None:
+    page.wait_for_load_state("networkidle")
+    expect(page.get_by_text(re.compile("^Reading .*…$"))).to_have_count(0)
+
+
+def axe(page: Page) -> list[tuple[str, str]]:
+    page.evaluate(AXE.read_text())
+    tags = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+    found: dict[str, Any] = page.evaluate("tags => axe.run(document, { runOnly: tags })", tags)
+    return [(v["id"], node["html"][:120]) for v in found["violations"] for node in v["nodes"]]
+
+
+# ------------------------------------------------------------------ the walk
+
+
+def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
+    # The technician finds a device that needs an exception and asks for one.
+    page = sign_in("petra")
+    page.get_by_role("link", name=re.compile("needs an exception")).click()
+    page.get_by_label("Search").fill("climate nbt-012")
+    page.get_by_role("link", name="nbt-012").click()
+    expect(page.get_by_role("region", name="Course")).to_contain_text("Except it")
+    page.get_by_role("link", name="Request an exception for 2 checks").click()
+    expect(page.get_by_role("checkbox", name="Security chip, TPM 2.0, switched on")).to_be_checked()
+    page.get_by_label("Reason").fill("Runs the palm house until the new controller comes.")
+    page.get_by_label("Expiry").fill("2027-09-30")
+    request = page.get_by_role("button", name="Request the exception")
+    expect(request).to_be_disabled()
+    page.get_by_label(re.compile("acknowledge this statement")).click()
+    request.click()
+    expect(page).to_have_url(re.compile("/exceptions/EX-0005"))
+    expect(page.get_by_text("It waits for an approver who did not request it.")).to_be_visible()
+    expect(page.get_by_role("button", name="Approve")).to_have_count(0)
+
+    # No kit before the approval.
+    page.goto("/devices/nbt-012?tab=kit")
+    page.get_by_role("button", name="Make the kit for 9.1, in-place").click()
+    expect(page.get_by_role("alert")).to_contain_text("has no approved exception in force")
+
+    # The approver finds it waiting and approves.
+    approver = sign_in("anselm")
+    approver.get_by_role("link", name="EX-0005").click()
+    approver.get_by_label("Note").fill("Agreed until autumn.")
+    approver.get_by_role("button", name="Approve").click()
+    expect(approver.get_by_role("heading", name="EX-0005").locator("..")).to_contain_text("approved, in force")
+
+    # The technician makes the kit and reads its files.
+    page.get_by_role("button", name="Make the kit for 9.1, in-place").click()
+    expect(page).to_have_url(re.compile(r"/kits/KT-\d+"))
+    expect(page.get_by_role("heading", name="Runbook: Tarn Desktop 9.1 on nbt-012")).to_be_visible()
+    page.get_by_role("button", name="settings/system.ini").click()
+    expect(page.locator("pre")).to_contain_text("accept = security-chip; processor-listed")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download the kit").click()
+    assert re.fullmatch(r"KT-\d+\.zip", download.value.suggested_filename)
+
+    # The forecast now counts the approval.
+    page.goto("/devices/nbt-012?tab=forecast")
+    expect(page.get_by_text("until 30 Sept 2027")).to_be_visible()
+    expect(page.get_by_text("exception EX-0005 lapses on 2027-09-30.")).to_be_visible()
+
+
+def test_a_declined_request_keeps_its_reason(sign_in: SignIn) -> None:
+    page = sign_in("anselm", at="/")
+    page.goto("/exceptions/EX-0003")
+    page.get_by_role("button", name="Decline").click()
+    expect(page.get_by_role("alert")).to_contain_text("To decline an exception takes a reason")
+    page.get_by_label("Note").fill("Replace it this spring instead.")
+    page.get_by_role("button", name="Decline").click()
+    expect(page.get_by_text("“Replace it this spring instead.”")).to_be_visible()
+    expect(page.get_by_text("Nothing for you to decide.")).to_be_visible()
+
+
+def test_a_device_that_fails_a_floor_is_offered_no_exception(sign_in: SignIn) -> None:
+    page = sign_in("petra")
+    page.goto("/devices/nbt-030")
+    expect(page.get_by_text("No exception can carry this device to 9.1.")).to_be_visible()
+    expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
+    course = page.get_by_role("region", name="Course")
+    expect(course).to_contain_text("Retire")
+    expect(course).to_contain_text("floor at 9.1: Instruction level x86-64-v3")
+
+
+def test_an_administrator_sorts_and_sees_it_at_once(sign_in: SignIn) -> None:
+    page = sign_in("wilhelmina")
+    page.goto("/sorting?open=storage")
+    page.get_by_label("It is").select_option("floor")
+    page.get_by_label("Only for the model").fill("Orrin Box")
+    page.get_by_label("Note").fill("It ran out of space on the bench.")
+    page.get_by_role("button", name="Decide").click()
+    expect(page.get_by_text(re.compile("SD-0002 floor for model Orrin Box"))).to_be_visible()
+
+
+def test_a_viewer_is_offered_nothing_to_change(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices/nbt-019")
+    settle(page)
+    expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
+    page.goto("/devices/nbt-019?tab=kit")
+    settle(page)
+    expect(page.get_by_role("button", name=re.compile("Make the kit"))).to_have_count(0)
+    page.goto("/sorting?open=storage")
+    expect(page.get_by_text("An administrator decides how it is sorted.")).to_be_visible()
+
+
+def test_a_dispute_is_shown_side_by_side(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices/nbt-080")
+    table = page.get_by_role("table", name="What the sources say")
+    expect(table.get_by_role("row")).to_have_count(2)
+    expect(table).to_contain_text("collector")
+    expect(table).to_contain_text("gives unmet")
+    expect(table).to_contain_text("gives met")
+
+
+def test_standing_is_shown_per_class(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices/nbt-101?tab=after")
+    row = page.get_by_role("row", name=re.compile("^release"))
+    expect(row).to_contain_text("withheld")
+    expect(row).to_contain_text("as expected")
+    expect(page.get_by_text("Try 1: completed")).to_be_visible()
+
+
+# ------------------------------------------------------ state, words, errors
+
+
+def test_every_state_is_in_the_address(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices")
+    page.get_by_label("State").select_option("floored")
+    page.get_by_label("Site").select_option("Visitor Gate")
+    expect(page).to_have_url(re.compile(r"state=floored.*site=Visitor\+Gate"))
+    expect(page.get_by_role("status")).to_have_text("6 devices")
+    page.reload()
+    expect(page.get_by_role("status")).to_have_text("6 devices")
+    page.get_by_label("Tarn Desktop towards").select_option("9.2")
+    expect(page).to_have_url(re.compile("release=9.2"))
+    page.get_by_role("link", name="Overview").click()
+    expect(page.get_by_role("heading", name="180 devices against 9.2")).to_be_visible()
+
+
+def test_more_devices_are_read_on_request(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices")
+    settle(page)
+    rows = page.locator("tbody tr")
+    expect(rows).to_have_count(50)
+    page.get_by_role("button", name="More devices").click()
+    expect(rows).to_have_count(100)
+
+
+def test_empty_and_missing_are_said_in_words(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.goto("/devices?words=unicorn")
+    expect(page.get_by_text("No device fits. Take a filter away.")).to_be_visible()
+    page.goto("/devices/gone")
+    expect(page.get_by_role("alert")).to_contain_text("There is no device 'gone'")
+    page.goto("/exceptions?state=revoked")
+    expect(page.get_by_text("No exception is revoked.")).to_be_visible()
+    page.goto("/nowhere")
+    expect(page.get_by_text("There is no such page.")).to_be_visible()
+
+
+def test_a_wrong_password_is_said_in_words(sign_in: SignIn, live: str) -> None:
+    page = sign_in("odile")
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Name").fill("odile")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("Name and password do not fit")
+
+
+def test_a_service_that_is_gone_is_said_in_words(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.route("**/api/v1/forecast**", lambda route: route.fulfill(status=502, body="<html>"))
+    page.get_by_role("link", name="Forecast").click()
+    expect(page.get_by_role("alert")).to_contain_text("The service did not answer as expected")
+
+
+# ------------------------------------------------------------------- access
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_on_any_page(sign_in: SignIn, theme: str) -> None:
+    page = sign_in("wilhelmina", theme=theme)
+    found = {}
+    for path in PAGES:
+        page.goto(path)
+        settle(page)
+        if problems := axe(page):
+            found[path] = problems
+    assert found == {}
+
+
+def test_axe_finds_nothing_at_sign_in(browser: Any, live: str) -> None:
+    page = browser.new_page(base_url=live)
+    page.goto("/")
+    expect(page.get_by_label("Name")).to_be_visible()
+    assert axe(page) == []
+    page.close()
+
+
+def test_nothing_spills_over_at_390_wide(sign_in: SignIn) -> None:
+    page = sign_in("wilhelmina", width=390)
+    wide = {}
+    for path in PAGES:
+        page.goto(path)
+        settle(page)
+        width = page.evaluate("document.documentElement.scrollWidth")
+        if width > 390:
+            wide[path] = width
+    assert wide == {}
+
+
+def test_the_keyboard_reaches_everything(sign_in: SignIn) -> None:
+    page = sign_in("petra")
+    page.goto("/devices/nbt-012")
+    settle(page)
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("link", name="To the page")).to_be_focused()
+    page.get_by_role("tab", name="Findings").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("tab", name="Facts")).to_be_focused()
+    expect(page).to_have_url(re.compile("tab=facts"))
+    page.goto("/exceptions/new?device=nbt-012")
+    box = page.get_by_role("checkbox", name="Security chip, TPM 2.0, switched on")
+    box.focus()
+    page.keyboard.press("Space")
+    expect(box).to_be_checked()
+    page.goto("/devices/nbt-012?tab=kit")
+    page.get_by_role("radio", name="in-place").focus()
+    page.keyboard.press("ArrowRight", delay=100)
+    expect(page).to_have_url(re.compile("route=clean"))
+
+
+def test_the_colours_can_be_chosen_and_are_kept(sign_in: SignIn) -> None:
+    page = sign_in("odile")
+    page.get_by_role("radio", name="dark").click()
+    expect(page.locator("html")).to_have_attribute("data-theme", "dark")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-theme", "dark")

@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test lint types bench shots build console clean
+.PHONY: help demo test lint types reference browser bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
@@ -37,6 +37,9 @@ demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with
 types: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Regenerate the console's API types
 	$(BIN)/doorstone openapi > openapi.tmp.json
 	cd console && npm run --silent types && rm ../openapi.tmp.json
+
+reference: $(VENV)/installed.stamp ## Rewrite the reference pages that the code knows best
+	$(BIN)/python tools/reference.py
 
 lint: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Format check, lint and types, Python and console
 	$(BIN)/ruff format --check --quiet .

@@ -53,8 +53,6 @@ def console_shots(
         browser = driver.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         page = browser.new_page(viewport={"width": width, "height": 800}, color_scheme=theme, reduced_motion="reduce")
         page.goto(address)
-        if only("sign-in"):
-            shoot(page, "sign-in", 800, folder)
         page.get_by_label("Name").fill("petra")
         page.get_by_label("Password").fill(PASSWORD)
         page.get_by_role("button", name="Sign in").click()

@@ -1,0 +1,161 @@
+"""Writes the parts of docs/reference that the code knows best; `--check` says whether they are current."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+os.environ |= {"TERMINAL_WIDTH": "100", "COLUMNS": "100", "TERM": "dumb", "NO_COLOR": "1"}  # before typer is loaded
+
+from typer.core import TyperGroup
+from typer.main import get_command
+from typer.testing import CliRunner
+
+from doorstone.cli.main import ORDER, app
+from doorstone.core.conditions import OPERATORS
+from doorstone.core.facts import BUILT_IN
+from doorstone.formats.sheet_schema import json_schema
+from doorstone.service.config import Config
+from doorstone.service.resources import OPERATIONS
+
+OUT = Path(__file__).parent.parent / "docs" / "reference"
+
+
+def facts() -> Iterator[str]:
+    yield "# Facts\n"
+    yield "A fact is one typed property of a device. A sheet may declare more of its own in `[[fact]]`.\n"
+    yield "Sizes may carry a unit, `8 GiB` or `8 GB`; they are kept in the unit of the fact. Lasting facts (a part, a"
+    yield "firmware mode) do not age; passing ones count for as many days as their source allows. Two sources agree"
+    yield "when their values differ by no more than the tolerance.\n"
+    yield "| fact | what it is | type | unit | kind | values | tolerance |"
+    yield "|---|---|---|---|---|---|---|"
+    for spec in BUILT_IN.values():
+        kind = "lasting" if spec.lasting else "passing"
+        share = f"{spec.tolerance:.0%}" if spec.tolerance else ""
+        cells = [f"`{spec.name}`", spec.title, spec.type.value, spec.unit or "", kind, ", ".join(spec.choices), share]
+        yield f"| {' | '.join(cells)} |"
+    yield "\n## Operators that fit each type\n"
+    yield "| operator | types |"
+    yield "|---|---|"
+    for operator, types in OPERATORS.items():
+        yield f"| `{operator}` | {', '.join(sorted(types))} |"
+
+
+def api() -> Iterator[str]:
+    yield "# API\n"
+    yield "JSON over HTTP below `/api/v1`; the OpenAPI 3.1 document is served at `/api/v1/openapi.json`.\n"
+    yield "- **Who calls:** a bearer token (`Authorization: Bearer ds_...`), or the console's session."
+    yield "- **Errors** are problem documents (RFC 9457) with `mend` (what to do) and `troubles` (each place)."
+    yield "- **`ETag`:** every answer to GET has one. Operations marked *match* ask for `If-Match`: 428 without, 412 if"
+    yield "  somebody else was faster."
+    yield "- **`Idempotency-Key`:** operations marked *key* take one; the same key again gives the first answer."
+    yield "- **Pages:** operations marked *pages* give `next` in the body and a `Link` with `rel=next` (RFC 8288).\n"
+    yield "| operation | what it does | roles | |"
+    yield "|---|---|---|---|"
+    for o in OPERATIONS:
+        path = o.path if o.tag == "health" else f"/api/v1{o.path}"
+        roles = "everybody" if len(o.roles) == 4 else ", ".join(sorted(o.roles)) or "public"
+        marks = [word for word, on in (("match", o.match), ("key", o.creates), ("pages", o.pages)) if on]
+        yield f"| `{o.method} {path}` | {o.summary} | {roles} | {', '.join(marks)} |"
+
+
+def configuration() -> Iterator[str]:
+    yield "# Configuration\n"
+    yield "A TOML file, then `DOORSTONE_...` variables, then options of `doorstone serve`; the later wins. The file is"
+    yield "`doorstone.toml` in the working folder, or the one that `DOORSTONE_CONFIG` names.\n"
+    yield "| in the file | variable | default | what it is |"
+    yield "|---|---|---|---|"
+    for name, field in Config.model_fields.items():
+        default = "" if field.default is None else str(field.default)
+        yield f"| `{name}` | `DOORSTONE_{name.upper()}` | `{default}` | {field.description} |"
+    yield "\nFor the command line: `DOORSTONE_SERVER` (address of the service), `DOORSTONE_TOKEN` (bearer token),"
+    yield "`DOORSTONE_PASSWORD` (for `sign-in` and `person add`, instead of the prompt)."
+
+
+def _shape(part: dict[str, Any]) -> str:
+    if "$ref" in part:
+        return str(part["$ref"]).rsplit("/", 1)[-1].removesuffix("Part")
+    if "enum" in part:
+        return ", ".join(f"`{value}`" for value in part["enum"])
+    if "const" in part:
+        return f"`{part['const']}`"
+    if "anyOf" in part:
+        return " or ".join(dict.fromkeys(_shape(p) for p in part["anyOf"] if p.get("type") != "null"))
+    if part.get("type") == "array":
+        return f"list of {_shape(part.get('items', {}))}"
+    if part.get("type") == "object":
+        return "table"
+    return str(part.get("format") or part.get("type") or "any value")
+
+
+def sheet() -> Iterator[str]:
+    schema = json_schema()
+    yield "# The platform sheet\n"
+    yield "A TOML file, format 1. `doorstone sheet check FILE` checks it without a service; `doorstone sheet schema`"
+    yield "prints the JSON Schema (2020-12) that this page is made from. Unknown keys are refused.\n"
+    for name, part in {"Sheet": schema, **schema["$defs"]}.items():
+        title = name.removesuffix("Part")
+        yield f"## {title}\n"
+        if part.get("description"):
+            yield f"{part['description']}\n"
+        yield "| key | what may stand there | needed | default | |"
+        yield "|---|---|---|---|---|"
+        for key, held in part["properties"].items():
+            needed = "yes" if key in part.get("required", []) else ""
+            default = "" if held.get("default") in (None, [], "") else f"`{held['default']}`"
+            yield f"| `{key}` | {_shape(held)} | {needed} | {default} | {held.get('description', '')} |"
+        yield ""
+
+
+def _help(*words: str) -> str:
+    text = CliRunner().invoke(app, [*words, "--help"], prog_name="doorstone").stdout
+    return "\n".join(line.rstrip() for line in text.strip("\n").splitlines())
+
+
+def _commands() -> Iterator[list[str]]:
+    """Every group and command, in the job's order."""
+    root = get_command(app)
+    assert isinstance(root, TyperGroup)
+    for name in ORDER:
+        yield [name]
+        held = root.commands[name]
+        if isinstance(held, TyperGroup):
+            yield from ([name, verb] for verb in held.commands)
+
+
+def cli() -> Iterator[str]:
+    yield "# Command line\n"
+    yield "Nouns, then verbs, in the job's order. Every listing takes `--format table|json|csv`. Data goes to standard"
+    yield "output, words for people to standard error.\n"
+    yield "| exit code | meaning |\n|---|---|"
+    codes = ["done", "the service failed", "wrong usage", "refused by a rule", "bad input", "no such thing",
+             "not signed in, or not allowed", "no answer"]  # fmt: skip
+    yield from (f"| {number} | {words} |" for number, words in enumerate(codes))
+    yield f"\n```text\n{_help()}\n```"
+    for words in _commands():
+        yield f"\n{'#' * (1 + len(words))} doorstone {' '.join(words)}\n\n```text\n{_help(*words)}\n```"
+
+
+PAGES = {"facts.md": facts, "api.md": api, "configuration.md": configuration, "sheet.md": sheet, "cli.md": cli}
+
+
+def main() -> int:
+    stale = []
+    for name, write in PAGES.items():
+        text = "\n".join(write()) + "\n"
+        path = OUT / name
+        if "--check" in sys.argv:
+            if not path.exists() or path.read_text() != text:
+                stale.append(name)
+        else:
+            path.write_text(text)
+    if stale:
+        print(f"Not current: {', '.join(stale)}. Run 'make reference'.")
+    return 1 if stale else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

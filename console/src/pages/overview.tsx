@@ -211,29 +211,26 @@ function Sites({ data }: { data: Overview }) {
 function Running({ data }: { data: Overview }) {
   return (
     <Slab title="Running today">
-      <table className="w-full">
-        <tbody>
-          {Object.entries(data.running).map(([release, n]) => {
-            const known = data.releases.find((one) => one.id === release);
-            const ends = Object.entries(known?.servicing_ends ?? {});
-            return (
-              <tr key={release}>
-                <th scope="row" className="cell pl-0 text-base text-ink">
-                  {release}
-                </th>
-                <td className="cell">{count(n, "device")}</td>
-                <td className="cell pr-0 text-sm text-ink-2">
-                  {ends.map(([edition, last]) => (
-                    <span key={edition} className={`block ${last < data.as_of ? "font-semibold text-floor" : ""}`}>
-                      {edition} {last < data.as_of ? "ended" : "until"} {day(last)}
-                    </span>
-                  ))}
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
+      <ul className="space-y-2">
+        {Object.entries(data.running).map(([release, n]) => {
+          const known = data.releases.find((one) => one.id === release);
+          return (
+            <li key={release}>
+              <span className="flex justify-between">
+                <strong>{release}</strong> {count(n, "device")}
+              </span>
+              {Object.entries(known?.servicing_ends ?? {}).map(([edition, last]) => (
+                <span
+                  key={edition}
+                  className={`block text-sm ${last < data.as_of ? "font-semibold text-floor" : "text-ink-2"}`}
+                >
+                  {edition} {last < data.as_of ? "ended" : "until"} {day(last)}
+                </span>
+              ))}
+            </li>
+          );
+        })}
+      </ul>
     </Slab>
   );
 }

@@ -6,9 +6,11 @@ import { DevicesPage } from "./pages/devices";
 import { ExceptionPage } from "./pages/exception";
 import { ExceptionsPage } from "./pages/exceptions";
 import { ForecastPage } from "./pages/forecast";
+import { IntakePage } from "./pages/intake";
 import { KitsPage } from "./pages/kits";
 import { LedgerPage } from "./pages/ledger";
 import { OverviewPage } from "./pages/overview";
+import { PeoplePage } from "./pages/people";
 import { RequestPage } from "./pages/request";
 import { SortingPage } from "./pages/sorting";
 import { Trouble } from "./ui/parts";
@@ -32,6 +34,7 @@ export const router = createBrowserRouter([
     ErrorBoundary: Failed,
     children: [
       { index: true, Component: OverviewPage },
+      { path: "readings", Component: IntakePage },
       { path: "devices", Component: DevicesPage },
       { path: "devices/:device", Component: DevicePage },
       { path: "sorting", Component: SortingPage },
@@ -42,6 +45,7 @@ export const router = createBrowserRouter([
       { path: "kits/:kit", lazy: async () => ({ Component: (await import("./pages/kit")).KitPage }) },
       { path: "forecast", Component: ForecastPage },
       { path: "ledger", Component: LedgerPage },
+      { path: "people", Component: PeoplePage },
       { path: "*", Component: Nowhere },
     ],
   },

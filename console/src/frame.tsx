@@ -4,6 +4,7 @@ import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 import { NavLink, Outlet, useOutletContext } from "react-router";
 import { api, client, type Platform, ProblemError, queries, type Session } from "./api/api";
+import { LoadSheet } from "./pages/intake";
 import { SignIn } from "./pages/sign-in";
 import { applyTheme, savedTheme, type Theme } from "./theme";
 import { Button, day, Empty, Loading, Trouble, useParam } from "./ui/parts";
@@ -13,12 +14,14 @@ export const useHere = () => useOutletContext<Here>();
 
 const PAGES = [
   ["/", "Overview"],
+  ["/readings", "Readings"],
   ["/devices", "Devices"],
   ["/sorting", "Sorting"],
   ["/exceptions", "Exceptions"],
   ["/kits", "Kits"],
   ["/forecast", "Forecast"],
   ["/ledger", "Ledger"],
+  ["/people", "People"],
 ] as const;
 
 export function Frame() {
@@ -53,6 +56,8 @@ function SignedIn({ me }: { me: Session }) {
           <Loading what="the platforms" />
         ) : platform ? (
           <Outlet context={{ me, platform, release } satisfies Here} />
+        ) : me.role === "administrator" ? (
+          <LoadSheet />
         ) : (
           <Empty>
             No sheet is loaded yet. An administrator loads one with <code>doorstone sheet load FILE</code>.

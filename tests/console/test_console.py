@@ -33,6 +33,8 @@ PAGES = [
     "/kits/KT-0002",
     "/forecast",
     "/ledger",
+    "/readings",
+    "/people",
 ]
 
 
@@ -278,3 +280,90 @@ def test_the_colours_can_be_chosen_and_are_kept(sign_in: SignIn) -> None:
     expect(page.locator("html")).to_have_attribute("data-theme", "dark")
     page.reload()
     expect(page.locator("html")).to_have_attribute("data-theme", "dark")
+
+
+# --------------------------------------------------- readings, records, people
+
+
+def test_a_technician_imports_a_file_and_a_bad_one_changes_nothing(sign_in: SignIn, tmp_path: Path) -> None:
+    page = sign_in("petra")
+    page.get_by_role("link", name="Readings").click()
+    bad = tmp_path / "bad.csv"
+    bad.write_text("device,source,taken_at,memory.mib\nn-1,file,2027-01-17,8 Gbit\n")
+    page.get_by_label("File").set_input_files(bad)
+    page.get_by_role("button", name="Import").click()
+    expect(page.get_by_role("alert")).to_contain_text("line 2, memory.mib: 'Gbit' is not a unit of memory.mib")
+    good = tmp_path / "good.csv"
+    good.write_text("device,source,taken_at,os.platform,os.release\nn-1,file,2027-01-17,tarn,8\n")
+    page.get_by_label("File").set_input_files(good)
+    page.get_by_role("button", name="Import").click()
+    expect(page.get_by_role("status")).to_contain_text("1 reading of 1 device, 1 of them new.")
+    page.get_by_role("link", name="To the devices").click()
+    page.get_by_label("Search").fill("n-1")
+    expect(page.get_by_role("link", name="n-1", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Load the sheet")).to_have_count(0)
+
+
+def test_an_administrator_loads_a_sheet_with_its_list(sign_in: SignIn, tmp_path: Path) -> None:
+    page = sign_in("wilhelmina")
+    page.goto("/readings")
+    sheets = Path(__file__).parent.parent.parent / "src" / "doorstone" / "demo" / "sheets"
+    wrong = tmp_path / "tarn.toml"
+    wrong.write_text((sheets / "tarn.toml").read_text().replace('"cpu.arch"', '"cpu.arhc"'))
+    page.get_by_label("Sheet and lists").set_input_files([wrong, sheets / "tarn-9-processors.csv"])
+    page.get_by_role("button", name="Load the sheet").click()
+    expect(page.get_by_role("alert")).to_contain_text("Unknown fact 'cpu.arhc'")
+    page.get_by_label("Sheet and lists").set_input_files([sheets / "tarn.toml", sheets / "tarn-9-processors.csv"])
+    page.get_by_role("button", name="Load the sheet").click()
+    expect(page.get_by_role("status")).to_have_text("tarn, revision 1 was loaded before; nothing changed.")
+
+
+def test_attempts_and_observations_are_recorded_where_they_are_read(sign_in: SignIn) -> None:
+    page = sign_in("petra")
+    page.goto("/devices/nbt-071?tab=after")
+    page.get_by_text("Record what was seen").click()
+    page.get_by_label("Seen", exact=True).select_option("not-offered")
+    page.get_by_label("Because").select_option("phased")
+    page.get_by_label("Updates", exact=True).select_option("release")
+    page.get_by_role("button", name="Record").first.click()
+    expect(page.get_by_role("row", name=re.compile("^release"))).to_contain_text("not-offered phased")
+    page.get_by_text("Record an attempt").click()
+    page.get_by_label("Outcome").select_option("abandoned")
+    page.get_by_label("Started").fill("2027-01-17T08:00")
+    page.get_by_label("Ended").fill("2027-01-17T08:30")
+    page.get_by_label("What was seen").fill("The stick was forgotten.")
+    page.get_by_role("button", name="Record").last.click()
+    expect(page.get_by_text("Try 1: abandoned")).to_be_visible()
+
+
+def test_a_requester_edits_the_terms_and_withdraws(sign_in: SignIn) -> None:
+    page = sign_in("petra")
+    page.goto("/exceptions/new?device=nbt-103&requirement=security-chip&requirement=processor-listed")
+    page.get_by_label("Reason").fill("Same case as nbt-101, which runs well.")
+    page.get_by_label(re.compile("acknowledge this statement")).click()
+    page.get_by_role("button", name="Request the exception").click()
+    page.get_by_text("Edit the terms").click()
+    page.get_by_label("Owner").fill("wilhelmina")
+    page.get_by_role("button", name="Keep the edit").click()
+    expect(page.get_by_text("edited by petra")).to_be_visible()
+    page.get_by_role("button", name="Withdraw").click()
+    expect(page.get_by_text("withdrawn by petra")).to_be_visible()
+
+
+def test_people_and_tokens_are_kept_by_an_administrator(sign_in: SignIn) -> None:
+    page = sign_in("wilhelmina")
+    page.get_by_role("link", name="People").click()
+    page.get_by_label("Name to sign in with").fill("joss")
+    page.get_by_label("Full name").fill("Joss Wren")
+    page.get_by_label("Password").fill("short")
+    page.get_by_role("button", name="Add").click()
+    expect(page.get_by_role("alert")).to_contain_text("Use 10 to 200 characters")
+    page.get_by_label("Password").fill("long enough for all")
+    page.get_by_role("button", name="Add").click()
+    expect(page.get_by_text("Joss Wren (joss)")).to_be_visible()
+    page.get_by_label("What it is for").fill("nightly report")
+    page.get_by_role("button", name="Issue for 90 days").click()
+    expect(page.get_by_role("status")).to_contain_text("shown this once: ds_")
+    token = page.get_by_role("listitem").filter(has_text="nightly report")
+    token.get_by_role("button", name=re.compile("Revoke")).click()
+    expect(token).to_contain_text("revoked on 18 Jan 2027")

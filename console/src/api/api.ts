@@ -1,5 +1,5 @@
 // The one way to the service: typed from its OpenAPI document, with problem documents as errors.
-import { QueryClient } from "@tanstack/react-query";
+import { QueryClient, useMutation } from "@tanstack/react-query";
 import createClient, { type Middleware } from "openapi-fetch";
 import createHooks from "openapi-react-query";
 import type { components, paths } from "./schema";
@@ -64,3 +64,17 @@ export const queries = new QueryClient({
     },
   },
 });
+
+/** Something sent to the service; when it is done, everything shown is read again. */
+export function useSend<Result, Given = void>(
+  send: (given: Given) => Promise<Result>,
+  done?: (result: Result) => void,
+) {
+  return useMutation({
+    mutationFn: send,
+    onSuccess: async (result: Result) => {
+      await queries.invalidateQueries();
+      done?.(result);
+    },
+  });
+}

@@ -1,6 +1,8 @@
 import { api } from "../api/api";
+import { useHere } from "../frame";
 import { day, Empty, Shown, Slab } from "../ui/parts";
 import type { DeviceProps } from "./device";
+import { RecordAttempt, RecordObservation } from "./device-record";
 
 const COLOURS: Record<string, string> = {
   "as-expected": "text-met",
@@ -10,7 +12,9 @@ const COLOURS: Record<string, string> = {
   "not-observed": "text-open",
 };
 
-export function AfterTab({ device }: DeviceProps) {
+export function AfterTab({ device, release }: DeviceProps) {
+  const { me } = useHere();
+  const hands = me.role === "technician" || me.role === "administrator";
   const standing = api.useQuery("get", "/api/v1/devices/{device}/standing", { params: { path: { device } } });
   const attempts = api.useQuery("get", "/api/v1/attempts", { params: { query: { device } } });
   return (
@@ -59,14 +63,13 @@ export function AfterTab({ device }: DeviceProps) {
             </section>
           )}
         </Shown>
+        {hands && <RecordObservation device={device} release={release} />}
       </Slab>
       <Slab title="Attempts">
         <Shown of={attempts} what="the attempts">
           {(data) =>
             data.items.length === 0 ? (
-              <Empty>
-                No attempt is recorded. Record one with <code>doorstone attempt record {device}</code>.
-              </Empty>
+              <Empty>No attempt is recorded.</Empty>
             ) : (
               <ol className="space-y-2">
                 {data.items.map((attempt) => (
@@ -84,6 +87,7 @@ export function AfterTab({ device }: DeviceProps) {
             )
           }
         </Shown>
+        {hands && <RecordAttempt device={device} release={release} />}
       </Slab>
     </div>
   );

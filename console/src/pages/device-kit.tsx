@@ -1,7 +1,6 @@
-import { useMutation } from "@tanstack/react-query";
 import { RadioGroup } from "radix-ui";
 import { useNavigate } from "react-router";
-import { api, client, once, queries } from "../api/api";
+import { api, client, once, useSend } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
 import { Button, Empty, Shown, Slab, Trouble, useParam } from "../ui/parts";
@@ -20,16 +19,13 @@ export function KitTab({ device, release }: DeviceProps) {
     params: { path: { device }, query: { release, route } },
   });
   const kits = api.useQuery("get", "/api/v1/kits", { params: { query: { device } } });
-  const make = useMutation({
-    mutationFn: async () => {
+  const make = useSend(
+    async () => {
       const body = { device, release, route, carry_over: route === "clean" ? "nothing" : "everything" } as const;
       return (await client.POST("/api/v1/kits", { body, headers: once() })).data;
     },
-    onSuccess: async (kit) => {
-      await queries.invalidateQueries();
-      if (kit) go(`/kits/${kit.kit.id}`);
-    },
-  });
+    (kit) => kit && go(`/kits/${kit.kit.id}`),
+  );
   const mayMake = me.role === "technician" || me.role === "administrator";
   return (
     <div className="space-y-4">

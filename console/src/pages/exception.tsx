@@ -1,9 +1,9 @@
-import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useParams } from "react-router";
-import { api, client, type Exception, queries } from "../api/api";
+import { api, client, type Exception, useSend } from "../api/api";
 import { useHere } from "../frame";
 import { Button, count, day, Go, Heading, Labelled, Shown, Slab, Trouble } from "../ui/parts";
+import { EditTerms } from "./exception-edit";
 import { STATE_COLOURS } from "./exceptions";
 
 type DecisionMove = "approve" | "decline" | "revoke" | "close";
@@ -44,6 +44,8 @@ function Row({ label, children }: { label: string; children: ReactNode }) {
 }
 
 function Terms({ data }: { data: Exception }) {
+  const { me } = useHere();
+  const mine = me.name === data.requester || me.role === "administrator";
   return (
     <Slab title="What it permits">
       <dl>
@@ -80,6 +82,7 @@ function Terms({ data }: { data: Exception }) {
           </Row>
         ))}
       </dl>
+      {data.state === "requested" && mine && <EditTerms key={data.version} data={data} />}
     </Slab>
   );
 }
@@ -89,18 +92,12 @@ function Decide({ data }: { data: Exception }) {
   const [note, setNote] = useState("");
   const headers = { "If-Match": `"v${data.version}"` };
   const path = { exception: data.id };
-  const decide = useMutation({
-    mutationFn: async (move: DecisionMove | "withdraw") => {
-      if (move === "withdraw")
-        await client.POST("/api/v1/exceptions/{exception}/withdrawal", { params: { path, header: headers } });
-      else
-        await client.POST("/api/v1/exceptions/{exception}/decision", {
-          params: { path, header: headers },
-          body: { move, note },
-        });
-    },
-    onSuccess: () => queries.invalidateQueries(),
-  });
+  const params = { path, header: headers };
+  const decide = useSend((move: DecisionMove | "withdraw") =>
+    move === "withdraw"
+      ? client.POST("/api/v1/exceptions/{exception}/withdrawal", { params })
+      : client.POST("/api/v1/exceptions/{exception}/decision", { params, body: { move, note } }),
+  );
   const decider = me.role === "approver" || me.role === "administrator";
   const own = me.name === data.requester;
   const moves = data.moves.filter((move) =>

@@ -1,8 +1,7 @@
-import { useMutation } from "@tanstack/react-query";
 import { Checkbox } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, client, type Finding, once, queries } from "../api/api";
+import { api, client, type Finding, once, useSend } from "../api/api";
 import { useHere } from "../frame";
 import { Mark } from "../ui/mark";
 import { Button, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../ui/parts";
@@ -49,8 +48,8 @@ function Form({ device, findings, asked }: { device: string; findings: Finding[]
   const [upTo, setUpTo] = useState(false);
   const [owner, setOwner] = useState(me.name);
   const [taken, setTaken] = useState(false);
-  const request = useMutation({
-    mutationFn: async () => {
+  const request = useSend(
+    async () => {
       const body = {
         release,
         up_to: upTo,
@@ -66,11 +65,8 @@ function Form({ device, findings, asked }: { device: string; findings: Finding[]
       };
       return (await client.POST("/api/v1/exceptions", { body, headers: once() })).data;
     },
-    onSuccess: async (made) => {
-      await queries.invalidateQueries();
-      if (made) go(`/exceptions/${made.id}`);
-    },
-  });
+    (made) => made && go(`/exceptions/${made.id}`),
+  );
   const toggle = (name: string, on: boolean) =>
     setNamed((old) => {
       const next = new Set(old);

@@ -1,7 +1,6 @@
-import { useMutation } from "@tanstack/react-query";
 import { Collapsible } from "radix-ui";
 import { type FormEvent, useState } from "react";
-import { api, client, once, queries, type SortingRow } from "../api/api";
+import { api, client, once, type SortingRow, useSend } from "../api/api";
 import { useHere } from "../frame";
 import { MarkBar } from "../ui/bars";
 import { Mark } from "../ui/mark";
@@ -98,8 +97,8 @@ function Decide({ row }: { row: SortingRow }) {
   const [model, setModel] = useState("");
   const [evidence, setEvidence] = useState<(typeof EVIDENCE)[number]>("trial");
   const [note, setNote] = useState("");
-  const decide = useMutation({
-    mutationFn: async () => {
+  const decide = useSend(
+    async () => {
       const scope: "model" | "release" = model ? "model" : "release";
       const body = {
         platform: platform.id,
@@ -113,11 +112,8 @@ function Decide({ row }: { row: SortingRow }) {
       };
       await client.POST("/api/v1/decisions", { body, headers: once() });
     },
-    onSuccess: () => {
-      setNote("");
-      return queries.invalidateQueries();
-    },
-  });
+    () => setNote(""),
+  );
   const submit = (event: FormEvent) => {
     event.preventDefault();
     decide.mutate();

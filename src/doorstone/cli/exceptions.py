@@ -12,7 +12,7 @@ from doorstone.cli.connection import client
 from doorstone.cli.devices import ReleaseOption
 from doorstone.cli.output import USAGE, Form, FormOption, err, fail, out, say, show, speaks
 from doorstone.client.client import Move
-from doorstone.formats.wire import ExceptionRequestAsked, ExceptionShape
+from doorstone.formats.wire import ExceptionRequestAsked, ExceptionShape, ExceptionTermsAsked
 
 app = typer.Typer(no_args_is_help=True, help="Ask for, and decide on, permissions for what cannot be fixed.")
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
@@ -119,6 +119,34 @@ def show_exception(context: typer.Context, name: NameArgument, form: FormOption 
             console.print(f"[bold]Stale[/] for {device}: {'; '.join(changes)}")
 
 
+@app.command()
+@speaks
+def edit(
+    context: typer.Context,
+    name: NameArgument,
+    reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")] = "",
+    conditions: Annotated[str, typer.Option(help="What must be kept to meanwhile.")] = "",
+    owner: Annotated[str, typer.Option(help="Who answers for it.")] = "",
+    starts: DayOption = None,
+    expires: DayOption = None,
+    review: DayOption = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Edit one's own request while nobody has decided; what is left out stays."""
+    with client(context) as service:
+        held = service.exception(name)
+        terms = ExceptionTermsAsked(
+            reason=reason or held.reason,
+            conditions=conditions or held.conditions,
+            owner=owner or held.owner,
+            start_on=starts.date() if starts else held.start_on,
+            expires_on=expires.date() if expires else held.expires_on,
+            review_on=review.date() if review else held.review_on,
+        )
+        found = service.edit_exception(name, held.version, terms)
+    _print(form, [found])
+
+
 def _decide(context: typer.Context, name: str, move: Move, note: str, form: Form) -> None:
     with client(context) as service:
         found = service.decide_exception(name, move, service.exception(name).version, note)
@@ -145,6 +173,13 @@ def decline(context: typer.Context, name: NameArgument, note: NoteOption, form: 
 def revoke(context: typer.Context, name: NameArgument, note: NoteOption, form: FormOption = Form.TABLE) -> None:
     """Revoke an approved exception, saying why."""
     _decide(context, name, "revoke", note, form)
+
+
+@app.command()
+@speaks
+def close(context: typer.Context, name: NameArgument, note: NoteOption = "", form: FormOption = Form.TABLE) -> None:
+    """Close an approved exception that is no longer needed."""
+    _decide(context, name, "close", note, form)
 
 
 @app.command()

@@ -19,7 +19,7 @@ from rich.table import Table
 
 from doorstone.client import errors as client_errors
 
-OK, FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 0, 1, 2, 3, 4, 5, 6, 7
+FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
 
 P = ParamSpec("P")
 R = TypeVar("R")

@@ -181,9 +181,21 @@ class Leaf:
 
 
 @dataclass(frozen=True, slots=True)
-class All:
+class _Parts:
+    """What `all` and `any` share: their parts, and what those look at."""
+
     parts: tuple[Condition, ...]
 
+    def facts(self) -> frozenset[str]:
+        return frozenset().union(*(part.facts() for part in self.parts))
+
+    def leaves(self) -> Iterator[Leaf]:
+        for part in self.parts:
+            yield from part.leaves()
+
+
+@dataclass(frozen=True, slots=True)
+class All(_Parts):
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         answer = Outcome.MET
         for part in self.parts:
@@ -194,13 +206,6 @@ class All:
                 answer = outcome
         return answer
 
-    def facts(self) -> frozenset[str]:
-        return frozenset().union(*(part.facts() for part in self.parts))
-
-    def leaves(self) -> Iterator[Leaf]:
-        for part in self.parts:
-            yield from part.leaves()
-
     def data(self) -> dict[str, Any]:
         return {"all": [part.data() for part in self.parts]}
 
@@ -209,9 +214,7 @@ class All:
 
 
 @dataclass(frozen=True, slots=True)
-class Any_:  # noqa: N801 - `Any` is typing's
-    parts: tuple[Condition, ...]
-
+class Any_(_Parts):  # noqa: N801 - `Any` is typing's
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         answer = Outcome.UNMET
         for part in self.parts:
@@ -221,13 +224,6 @@ class Any_:  # noqa: N801 - `Any` is typing's
             if outcome is Outcome.UNREAD:
                 answer = outcome
         return answer
-
-    def facts(self) -> frozenset[str]:
-        return frozenset().union(*(part.facts() for part in self.parts))
-
-    def leaves(self) -> Iterator[Leaf]:
-        for part in self.parts:
-            yield from part.leaves()
 
     def data(self) -> dict[str, Any]:
         return {"any": [part.data() for part in self.parts]}

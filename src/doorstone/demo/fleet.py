@@ -10,7 +10,6 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 TODAY = date(2027, 1, 18)
-DEVICES = 180
 SITES = {"Glasshouse": 44, "Herbarium": 40, "Seed Vault": 28, "Visitor Gate": 38, "Orrin Field Station": 30}
 ROLES = {
     "Glasshouse": ["climate control", "bench", "office"],

@@ -126,7 +126,7 @@ def test_the_manifest_says_what_the_kit_rests_on() -> None:
     assert [o["id"] for o in manifest["overrides"]] == [
         "compat-drop-in",
         "offline-answer",
-        "plain-boot",
+        "plain-graphics",
         "small-memory",
     ]
     assert manifest["exceptions"] == [{"id": "EX-0007", "requirements": list(CHECKS), "expiry": "2027-09-01"}]

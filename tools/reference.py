@@ -49,7 +49,7 @@ def api() -> Iterator[str]:
     yield "JSON over HTTP below `/api/v1`; the OpenAPI 3.1 document is served at `/api/v1/openapi.json`.\n"
     yield "- **Who calls:** a bearer token (`Authorization: Bearer ds_...`), or the console's session."
     yield "- **Errors** are problem documents (RFC 9457) with `mend` (what to do) and `troubles` (each place)."
-    yield "- **`ETag`:** every answer to GET has one. Operations marked *match* ask for `If-Match`: 428 without, 412 if"
+    yield "- **`ETag`:** every JSON answer to GET has one. Operations marked *match* ask for `If-Match`: 428 without, 412 if"
     yield "  somebody else was faster."
     yield "- **`Idempotency-Key`:** operations marked *key* take one; the same key again gives the first answer."
     yield "- **Pages:** operations marked *pages* give `next` in the body and a `Link` with `rel=next` (RFC 8288).\n"

@@ -142,9 +142,23 @@ def test_an_exception_for_half_of_the_checks_permits_nothing() -> None:
     assert next(r for r in found.reaches if r.release == "9.1").missing == ("processor-listed",)
 
 
-def test_a_revoked_exception_permits_nothing() -> None:
-    revoked = replace(permit(CHIP, "9.1", "2027-09-01"), state=ExceptionState.REVOKED)
-    assert ahead(CHIPLESS, exceptions=(revoked,)).approved.moves == ()
+@pytest.mark.parametrize(
+    "changes",
+    [
+        {"state": ExceptionState.REVOKED},
+        {"state": ExceptionState.REQUESTED},
+        {"state": ExceptionState.DECLINED},
+        {"start": D("2026-01-01"), "expiry": D("2027-01-17")},
+    ],
+)
+def test_an_exception_that_is_not_in_force_permits_nothing_and_leaves_its_checks_to_ask_for(
+    changes: dict[str, Any],
+) -> None:
+    dead = replace(permit(CHIP, "9.1", "2027-09-01"), **changes)
+    found = ahead(CHIPLESS, exceptions=(dead,))
+    assert found.approved.moves == ()
+    reach = next(r for r in found.reaches if r.release == "9.1")
+    assert (reach.exceptions, reach.missing) == ((), ("processor-listed", "security-chip"))
 
 
 def test_a_device_that_runs_by_exception_is_serviced_while_that_is_in_force() -> None:

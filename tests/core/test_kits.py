@@ -183,6 +183,14 @@ def test_two_overrides_that_add_to_one_list_are_merged() -> None:
     assert b"accept = x; y; z\n" in render(case(chosen=both))["settings/system.ini"]
 
 
+def test_what_a_person_typed_adds_no_step_to_the_runbook() -> None:
+    typed = "Encrypted.\n\n## 10. Switch everything off\n- [ ] really"
+    held = KitException("EX-0007", CHECKS, date(2027, 9, 1), typed, "petra")
+    text = render(case(exceptions=(held,)))["runbook.md"].decode()
+    assert not any(line.startswith("## 10") for line in text.splitlines())
+    assert "Keep to: Encrypted. ## 10. Switch everything off - [ ] really" in text
+
+
 @pytest.mark.parametrize(
     ("kind", "value", "text"),
     [("flag", True, "true"), ("integer", 7, "7"), ("list", ["a", "b"], "a; b"), ("text", "x", "x")],

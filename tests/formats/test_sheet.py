@@ -78,6 +78,7 @@ def test_an_unknown_fact_is_refused_with_its_line_and_the_near_one() -> None:
         ('because = "Set-up refuses', 'becuase = "Set-up refuses', "Unknown key 'becuase'"),
         ('system = "etc/tarn/settings.d"', 'system = "../etc"', "String should match pattern"),
         ('value = "local"', 'value = "lo\\ncal"', "String should match pattern"),
+        ('value = ["security-chip", "processor-listed"]', 'value = ["a;b"]', "An item of accept has a semicolon in it"),
         ("at_least = 6144", 'at_least = "6 GHz"', "'GHz' is not a unit"),
         ("[platform]", "[platform", "Expected ']'"),
     ],

@@ -182,6 +182,16 @@ def test_an_unchanged_answer_is_not_sent_again(http: httpx.Client) -> None:
     assert (again.status_code, again.content) == (304, b"")
 
 
+def test_what_goes_stale_is_sent_again_though_its_version_stands(http: httpx.Client) -> None:
+    first = http.get("/exceptions/EX-0002")
+    facts = {"cpu.model": "Quern Q3-411"}
+    line = {"device": "nbt-042", "source": "operator", "taken_at": "2027-01-17T10:00:00", "facts": facts}
+    assert http.post("/readings", json={"form": "ndjson", "text": json.dumps(line)}).status_code == 201
+    again = http.get("/exceptions/EX-0002", headers={"If-None-Match": first.headers["etag"]})
+    assert (again.status_code, again.headers["etag"]) == (200, first.headers["etag"])
+    assert list(again.json()["stale"]) == ["nbt-042"]
+
+
 def test_a_stale_edit_is_refused_and_changes_nothing(http: httpx.Client, demo: Desk) -> None:
     seen = http.get("/exceptions/EX-0003").headers["etag"]
     terms = {k: v for k, v in REQUEST.items() if k not in ("release", "requirements", "devices", "risk_acknowledged")}

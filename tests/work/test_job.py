@@ -313,6 +313,18 @@ def test_an_exception_for_another_release_does_not_count(desk: Desk) -> None:
         kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
 
 
+def test_a_check_that_could_be_fixed_is_covered_only_once_its_exception_is_in_force(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "memory.mib": 4096}))
+    assert devices.overrides_for(desk, "d1", "9.1", "in-place").checks == ()
+    exceptions.request(desk, PETRA, asked("d1", requirements=("memory-set-up",)))
+    assert devices.overrides_for(desk, "d1", "9.1", "in-place").checks == ()
+    exceptions.decide(desk, ANSELM, "EX-0001", "approve", "", 1)
+    answer = devices.overrides_for(desk, "d1", "9.1", "in-place")
+    assert answer.checks == ("memory-set-up",)
+    assert answer.choice.best is not None
+    assert answer.choice.best.ids == ("small-memory",)
+
+
 def test_a_clear_device_gets_a_kit_without_overrides(desk: Desk) -> None:
     read(desk, line("d1", GOOD))
     assert kits.make_kit(desk, PETRA, "d1", "", "clean", "nothing").row.overrides == ()

@@ -41,7 +41,15 @@ export function DevicePage() {
             {data.device.critical && <strong className="text-floor"> · critical</strong>}
           </Heading>
           <div className="mb-5 grid gap-4">
-            <Slab title={`Against ${release}`} aside={<StateMark state={data.device.state} />}>
+            <Slab
+              title={`Against ${release}`}
+              aside={
+                <span className="flex flex-wrap items-center gap-x-3">
+                  {data.device.release === release && <span className="text-ink-2">it runs {release} already</span>}
+                  <StateMark state={data.device.state} />
+                </span>
+              }
+            >
               <Shown of={assessment} what="the findings">
                 {(found) => <FindingStrip findings={found.findings} />}
               </Shown>

@@ -180,7 +180,11 @@ def _by_exception(
     release, state = assessment.release, assessment.state
     checks = tuple(f.requirement.id for f in assessment.unmet("installer-check"))
     values = fixed_view(view, assessment.unmet("fixable")).values()
-    fitting = [e for e in exceptions if e.reaches(platform, release) and e.requirements & set(checks)]
+    fitting = [
+        e
+        for e in exceptions
+        if e.reaches(platform, release) and e.requirements & set(checks) and e.in_force(max(view.as_of, e.start))
+    ]
     named = {name for e in fitting for name in e.requirements}
     for route in (Route.IN_PLACE, Route.CLEAN):
         choice = choose(platform, release, route, values, view.as_of, checks, named | set(checks), alternatives=0)
@@ -193,7 +197,7 @@ def _by_exception(
                 checks,
                 fixes,
                 choice.best.ids,
-                tuple(sorted(e.id for e in fitting if e.in_force(max(view.as_of, e.start)))),
+                tuple(sorted(e.id for e in fitting)),
                 tuple(c for c in checks if c not in named),
                 approved=_in_force_spans(checks, fitting),
             )

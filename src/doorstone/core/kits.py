@@ -314,7 +314,7 @@ def _restart_section(case: KitCase) -> str:
 def _accept_section(case: KitCase) -> str:
     lines = ["## 7. What to accept and record\n", "- [ ] Accept the vendor's notice about unmet requirements."]
     for e in case.exceptions:
-        keep = f" Keep to: {e.conditions}" if e.conditions else ""
+        keep = f" Keep to: {' '.join(e.conditions.split())}" if e.conditions else ""  # one line, whatever was typed
         lines.append(
             f"- [ ] {e.id} allows {', '.join(e.requirements)} through {e.expiry}; "
             f"risk acknowledged by {e.acknowledged_by}.{keep}"

@@ -298,6 +298,9 @@ class _Builder:
             kinds = {"text": str, "integer": int, "flag": bool, "list": list}
             if type(setting.value) is not kinds[setting.type]:
                 self._add((*path, "settings"), f"{setting.name} is not of type {setting.type}", "Correct type or value")
+            elif isinstance(setting.value, list) and any(";" in item for item in setting.value):
+                mend = "Items are joined by semicolons; leave them out of each"
+                self._add((*path, "settings"), f"An item of {setting.name} has a semicolon in it", mend)
         return Override(
             part.id,
             part.title,

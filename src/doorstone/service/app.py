@@ -144,10 +144,10 @@ def _response(operation: Operation, answer: Answer) -> Response:
         query = urlencode({**request.args.to_dict(), "cursor": answer.next})
         response.headers["Link"] = f'<{request.path}?{query}>; rel="next"'
     if answer.etag is not None:
+        # The version of what can be edited. Staleness and lapse change without it, so it never answers 304.
         response.headers["ETag"] = f'"{answer.etag}"'
     elif operation.method == "GET" and operation.status == 200:
         response.set_etag(hashlib.sha256(response.get_data()).hexdigest()[:32])
-    if operation.method == "GET":
         response.make_conditional(request)
     return response
 

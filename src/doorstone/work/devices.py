@@ -231,7 +231,10 @@ def overrides_for(desk: Desk, device: str, release: str, route: str) -> Override
     if route not in (Route.IN_PLACE, Route.CLEAN):
         raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
     excepted = {
-        name for e in now.exceptions_of(device) if e.reaches(platform, assessment.release) for name in e.requirements
+        name
+        for e in now.exceptions_of(device)
+        if e.reaches(platform, assessment.release) and e.in_force(now.today)
+        for name in e.requirements
     }
     checks = tuple(
         f.requirement.id

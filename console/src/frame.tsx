@@ -7,7 +7,7 @@ import { api, client, type Platform, ProblemError, queries, type Session } from 
 import { LoadSheet } from "./pages/intake";
 import { SignIn } from "./pages/sign-in";
 import { applyTheme, savedTheme, type Theme } from "./theme";
-import { Button, day, Empty, Loading, Trouble, useParam } from "./ui/parts";
+import { Button, day, Empty, Heading, Loading, Trouble, useParam } from "./ui/parts";
 
 export type Here = { me: Session; platform: Platform; release: string };
 export const useHere = () => useOutletContext<Here>();
@@ -57,7 +57,7 @@ function SignedIn({ me }: { me: Session }) {
         ) : platform ? (
           <Outlet context={{ me, platform, release } satisfies Here} />
         ) : me.role === "administrator" ? (
-          <LoadSheet />
+          <Start />
         ) : (
           <Empty>
             No sheet is loaded yet. An administrator loads one with <code>doorstone sheet load FILE</code>.
@@ -65,6 +65,18 @@ function SignedIn({ me }: { me: Session }) {
         )}
       </main>
     </div>
+  );
+}
+
+/** What a first administrator meets. */
+function Start() {
+  return (
+    <>
+      <Heading title="Start with a sheet">
+        A sheet describes one platform: its releases, what they ask, what fixes it, and what keeps set-up from refusing.
+      </Heading>
+      <LoadSheet />
+    </>
   );
 }
 

@@ -9,7 +9,12 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
+from doorstone.demo.fleet import build_fleet, ndjson
+from doorstone.service.config import Config, open_desk
+from doorstone.work import people
+from doorstone.work.desk import Actor
 from tests.console.conftest import SignIn
+from tests.running import start_service, stop
 
 pytestmark = pytest.mark.browser
 AXE = Path(__file__).parent.parent.parent / "console" / "node_modules" / "axe-core" / "axe.min.js"
@@ -290,12 +295,12 @@ def test_a_technician_imports_a_file_and_a_bad_one_changes_nothing(sign_in: Sign
     page.get_by_role("link", name="Readings").click()
     bad = tmp_path / "bad.csv"
     bad.write_text("device,source,taken_at,memory.mib\nn-1,file,2027-01-17,8 Gbit\n")
-    page.get_by_label("File").set_input_files(bad)
+    page.get_by_label("File of readings").set_input_files(bad)
     page.get_by_role("button", name="Import").click()
     expect(page.get_by_role("alert")).to_contain_text("line 2, memory.mib: 'Gbit' is not a unit of memory.mib")
     good = tmp_path / "good.csv"
     good.write_text("device,source,taken_at,os.platform,os.release\nn-1,file,2027-01-17,tarn,8\n")
-    page.get_by_label("File").set_input_files(good)
+    page.get_by_label("File of readings").set_input_files(good)
     page.get_by_role("button", name="Import").click()
     expect(page.get_by_role("status")).to_contain_text("1 reading of 1 device, 1 of them new.")
     page.get_by_role("link", name="To the devices").click()
@@ -367,3 +372,29 @@ def test_people_and_tokens_are_kept_by_an_administrator(sign_in: SignIn) -> None
     token = page.get_by_role("listitem").filter(has_text="nightly report")
     token.get_by_role("button", name=re.compile("Revoke")).click()
     expect(token).to_contain_text("revoked on 18 Jan 2027")
+
+
+def test_a_first_administrator_starts_with_a_sheet_and_readings(browser: Any, tmp_path: Path) -> None:
+    desk = open_desk(Config(data=tmp_path / "data"))
+    people.add_person(desk, Actor("local", "administrator", "local"), "first", "", "administrator", "long enough pw")
+    process, address = start_service(tmp_path / "data")
+    page = browser.new_page(base_url=address)
+    try:
+        page.goto("/")
+        page.get_by_label("Name").fill("first")
+        page.get_by_label("Password").fill("long enough pw")
+        page.get_by_role("button", name="Sign in").click()
+        expect(page.get_by_role("heading", name="Start with a sheet")).to_be_visible()
+        sheets = Path(__file__).parent.parent.parent / "src" / "doorstone" / "demo" / "sheets"
+        page.get_by_label("Sheet and lists").set_input_files([sheets / "tarn.toml", sheets / "tarn-9-processors.csv"])
+        page.get_by_role("button", name="Load the sheet").click()
+        expect(page.get_by_text("No device has been read yet.")).to_be_visible()
+        page.get_by_role("link", name="Readings page").click()
+        fleet = tmp_path / "fleet.ndjson"
+        fleet.write_text(ndjson(build_fleet()))
+        page.get_by_label("File of readings").set_input_files(fleet)
+        page.get_by_role("button", name="Import").click()
+        expect(page.get_by_role("status")).to_contain_text("241 readings of 180 devices, 180 of them new.")
+    finally:
+        page.close()
+        assert stop(process) == 0

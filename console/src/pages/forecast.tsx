@@ -1,7 +1,7 @@
 import { api } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
-import { count, day, Heading, Shown, Slab } from "../ui/parts";
+import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
 
 type Fleet = components["schemas"]["FleetForecastShape"];
 
@@ -21,37 +21,43 @@ export function ForecastPage() {
     <>
       <Heading title="Forecast">When {platform.name} devices leave servicing, and what ends it.</Heading>
       <Shown of={found} what="the forecast">
-        {(data) => (
-          <div className="grid gap-4">
-            <Slab
-              title="Last serviced month"
-              aside={
-                <span className="text-ink-2">
-                  {count(data.devices, "device")}, as of {day(data.as_of)}
-                </span>
-              }
-            >
-              <Months data={data} />
-              <p className="mt-2 flex flex-wrap gap-x-5 text-sm">
-                <span>
-                  <span aria-hidden="true" className="mr-1.5 inline-block size-3 bg-ink" />
-                  technically, exceptions granted
-                </span>
-                <span>
-                  <span aria-hidden="true" className="mr-1.5 inline-block size-3 border-2 border-accent" />
-                  as approved today
-                </span>
-              </p>
-            </Slab>
-            <div className="grid gap-4 lg:grid-cols-[1fr_18rem]">
-              <Counted title="What ends it" counts={data.ends} />
-              <Counted
-                title={`Course towards ${release}`}
-                counts={Object.fromEntries(Object.entries(data.courses).map(([way, n]) => [COURSES[way] ?? way, n]))}
-              />
+        {(data) =>
+          data.devices === 0 ? (
+            <Empty>
+              No device has been read yet. Start on the <Go to="/readings">Readings page</Go>.
+            </Empty>
+          ) : (
+            <div className="grid gap-4">
+              <Slab
+                title="Last serviced month"
+                aside={
+                  <span className="text-ink-2">
+                    {count(data.devices, "device")}, as of {day(data.as_of)}
+                  </span>
+                }
+              >
+                <Months data={data} />
+                <p className="mt-2 flex flex-wrap gap-x-5 text-sm">
+                  <span>
+                    <span aria-hidden="true" className="mr-1.5 inline-block size-3 bg-ink" />
+                    technically, exceptions granted
+                  </span>
+                  <span>
+                    <span aria-hidden="true" className="mr-1.5 inline-block size-3 border-2 border-accent" />
+                    as approved today
+                  </span>
+                </p>
+              </Slab>
+              <div className="grid gap-4 lg:grid-cols-[1fr_18rem]">
+                <Counted title="What ends it" counts={data.ends} />
+                <Counted
+                  title={`Course towards ${release}`}
+                  counts={Object.fromEntries(Object.entries(data.courses).map(([way, n]) => [COURSES[way] ?? way, n]))}
+                />
+              </div>
             </div>
-          </div>
-        )}
+          )
+        }
       </Shown>
     </>
   );

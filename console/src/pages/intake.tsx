@@ -32,7 +32,7 @@ function Readings() {
     <Slab title="Import readings">
       <div className="grid gap-3">
         <Labelled
-          label="File"
+          label="File of readings"
           hint="One JSON object a line, or a table that ends in .csv. One bad line, and nothing is changed."
         >
           <input className="field" type="file" accept=".ndjson,.jsonl,.json,.csv" onChange={choose} />

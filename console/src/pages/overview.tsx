@@ -25,7 +25,8 @@ export function OverviewPage() {
 function NoDevices() {
   return (
     <Empty>
-      No device has been read yet. Import readings with <code>doorstone device import FILE</code>.
+      No device has been read yet. Import readings on the <Go to="/readings">Readings page</Go>, or with{" "}
+      <code>doorstone device import FILE</code>.
     </Empty>
   );
 }

@@ -15,7 +15,7 @@ help: ## Say what can be made
 
 $(VENV)/installed.stamp: pyproject.toml constraints.txt
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { echo "Python 3.11 or later is needed; name one with PYTHON=..."; exit 1; }
-	[ -x $(BIN)/python ] || $(PYTHON) -m venv $(VENV)
+	[ -x $(BIN)/pip ] || $(PYTHON) -m venv $(VENV) || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq python3-venv >/dev/null && $(PYTHON) -m venv --clear $(VENV); }
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test]'
 	@touch $@
 
@@ -29,7 +29,7 @@ $(PAGES): console/node_modules/installed.stamp $(CONSOLE_SOURCES)
 console: $(PAGES) ## Build the console
 
 browser:
-	@command -v chromium >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+	@command -v chromium >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
 
 demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with the demo data
 	@$(BIN)/python -m doorstone.demo.start --data $(DATA) --port $(PORT)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from doorstone import __version__
 from doorstone.formats.wire_after import HealthShape, ReadyShape
 from doorstone.service.operations import PUBLIC, Call, Operations
+from doorstone.work.ledger import list_entries
 
 operations = Operations("health")
 
@@ -16,6 +17,5 @@ def healthz(call: Call[None, None]) -> HealthShape:
 
 @operations("GET", "/readyz", "Whether the records can be read", roles=PUBLIC, answer=ReadyShape)
 def readyz(call: Call[None, None]) -> ReadyShape:
-    with call.desk.database.read() as db:
-        db.execute("SELECT 1 FROM ledger LIMIT 1").fetchone()
+    list_entries(call.desk, limit=1)
     return ReadyShape(status="ready", version=__version__, today=call.desk.today())

@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test lint types reference browser bench shots build console clean
+.PHONY: help demo test lint types reference browser rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
@@ -49,6 +49,9 @@ lint: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Format che
 
 test: lint $(PAGES) browser ## Lint, types, and every test
 	$(BIN)/python -m pytest
+
+rehearse: $(VENV)/installed.stamp ## Take the demo fleet through the years with stand-ins, and compare every forecast
+	$(BIN)/python -m rehearsal.run
 
 bench: $(VENV)/installed.stamp ## Measure speed, as ratios within one run
 	$(BIN)/python benchmarks/run.py

@@ -39,9 +39,11 @@ from doorstone.core.overrides import choose
 from doorstone.core.platforms import Route
 from doorstone.demo.fleet import build_fleet, readings
 from doorstone.demo.seed import PETRA, WILHELMINA, sheet_text
+from doorstone.store import devices as device_store
 from doorstone.store.database import Database
-from doorstone.work import intake, sheets
+from doorstone.work import intake, revisions
 from doorstone.work.desk import Desk, FixedClock
+from doorstone.work.intake import ImportGiven
 from doorstone.work.picture import Picture
 
 Run = Callable[[], object]
@@ -84,8 +86,8 @@ def imports(scratch: Path) -> tuple[Run, Run]:
 
     def ours() -> None:
         desk = Desk(Database(scratch / f"ours-{next(number)}.db"), FixedClock(datetime(2027, 1, 18, 9)))
-        sheets.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
-        intake.import_readings(desk, PETRA, "\n".join(text), "ndjson")
+        revisions.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
+        intake.import_readings(desk, PETRA, "\n".join(text), ImportGiven("ndjson"))
 
     def baseline() -> None:
         db = sqlite3.connect(scratch / f"raw-{next(number)}.db")
@@ -98,15 +100,21 @@ def imports(scratch: Path) -> tuple[Run, Run]:
 
 def profiles(scratch: Path) -> tuple[Run, Run]:
     desk = Desk(Database(scratch / "fleet.db"), FixedClock(datetime(2027, 1, 18, 9)))
-    sheets.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
-    intake.import_readings(desk, PETRA, "\n".join(lines(2_000)), "ndjson")
+    revisions.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
+    intake.import_readings(desk, PETRA, "\n".join(lines(2_000)), ImportGiven("ndjson"))
     now = Picture(desk)
-    devices = now.on_platform("tarn")
+    platform = now.sheets["tarn"].platform
+    with desk.database.read() as db:
+        devices = device_store.ids(db, "tarn")
+    for device in devices:
+        now.view(device)  # settled before either is timed
 
     def ours() -> None:
-        now._assessed.clear(), now._profiles.clear()
-        for device in devices:
-            now.summary(device, "9.1")
+        """Every profile is sorted anew, as after a changed sheet, and the counts are read."""
+        with desk.database.write() as db:
+            db.execute("UPDATE profile_findings SET basis = ''")
+        desk.memory.clear()
+        now.counts(platform, "9.1")
 
     return ours, lambda: [now.assessment(device, "9.1") for device in devices]
 

@@ -35,11 +35,28 @@ GOOD: Mapping[str, Any] = {
     "os.platform": "tarn",
     "os.release": "8",
     "os.edition": "desk",
+    "os.arch": "x86-64",
+    "os.base_language": "en",
     "os.pending_updates": 0,
+    "os.restart_pending": False,
+    "os.old_drivers": 0,
     "care.last_backup": "2027-01-15",
     "care.recovery_key_saved": True,
 }
 """The facts of a device that meets everything Tarn Desktop 9.3 asks."""
+
+MEDIA: Mapping[str, Any] = {
+    "media.release": "9.1",
+    "media.editions": ["desk", "estate"],
+    "media.arch": "x86-64",
+    "media.language": "en",
+    "media.table": "gpt",
+    "media.verified": True,
+    "media.spare_mib": 4000,
+    "upgrade.release": "9.1",
+    "upgrade.carry_over": "everything",
+}
+"""Media of 9.1 that fit, as the gates see them."""
 
 CHIPLESS: Mapping[str, Any] = {
     **GOOD,

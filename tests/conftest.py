@@ -11,11 +11,13 @@ import httpx
 import pytest
 
 from doorstone.client import Client
+from doorstone.demo.media import MEDIA
 from doorstone.demo.seed import PASSWORD, seed, sheet_text
 from doorstone.service.app import create_app
 from doorstone.store.database import Database
-from doorstone.work import people, sheets
+from doorstone.work import media, people, revisions
 from doorstone.work.desk import Actor, Desk, FixedClock
+from tests.asking import settle_in
 from tests.running import demo_service
 
 ADMIN = Actor("wilhelmina", "administrator", "console")
@@ -23,9 +25,12 @@ ADMIN = Actor("wilhelmina", "administrator", "console")
 
 @pytest.fixture
 def desk(tmp_path: Path) -> Desk:
-    """A desk on 18 January 2027 with the Tarn sheet loaded and nothing else."""
+    """A desk on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
     made = Desk(Database(tmp_path / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
-    sheets.load_sheet(made, ADMIN, *sheet_text(), "tarn.toml")
+    revisions.load_sheet(made, ADMIN, *sheet_text(), "tarn.toml")
+    settle_in(made)
+    for given in MEDIA[:1]:
+        media.add_media(made, ADMIN, given)
     return made
 
 

@@ -14,7 +14,7 @@ from doorstone.client import Client
 from doorstone.core.conditions import parse
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import read_sheet
-from doorstone.formats.wire import TokenAsked
+from doorstone.formats.wire_people import TokenAsked
 from tests.build import tarn
 from tests.running import cli_environment, demo_service
 
@@ -61,7 +61,7 @@ def test_the_references_are_those_of_the_code() -> None:
 
 def test_the_examples_of_conditions_are_conditions() -> None:
     lines = blocks(ROOT / "docs" / "reference" / "conditions.md", "toml")[0].strip().splitlines()
-    assert len(lines) == 9
+    assert len(lines) == 10
     for line in lines:
         data = tomllib.loads(f"condition = {line}")["condition"]
         assert parse(data, tarn().specs, tarn().lists).facts()

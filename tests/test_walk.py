@@ -83,7 +83,7 @@ def test_the_whole_job_from_refused_to_forecast(run: Run, outside: Machine, upda
     # Its readings are imported by the command line, and it is sorted.
     report = tmp_path / "report.ndjson"
     report.write_text(assessor.report(outside, "2027-01-17T08:00:00"))
-    assert as_json(run("petra", "device", "import", report, "--format", "json"))["added"] == 1
+    assert as_json(run("petra", "reading", "import", report, "--format", "json"))["added"] == 1
     shown = as_json(run("petra", "device", "show", "standin-1", "--format", "json"))
     assert shown["detail"]["device"]["state"] == "needs-exception"
     marks = {f["requirement"]["id"]: f["mark"] for f in shown["assessment"]["findings"] if f["mark"] != "met"}

@@ -10,6 +10,7 @@ from typing import Any
 
 os.environ |= {"TERMINAL_WIDTH": "100", "COLUMNS": "100", "TERM": "dumb", "NO_COLOR": "1"}  # before typer is loaded
 
+from click import Context
 from typer.core import TyperGroup
 from typer.main import get_command
 from typer.testing import CliRunner
@@ -121,7 +122,7 @@ def _commands() -> Iterator[list[str]]:
     assert isinstance(root, TyperGroup)
     for name in ORDER:
         yield [name]
-        held = root.commands[name]
+        held = root.get_command(Context(root), name)
         if isinstance(held, TyperGroup):
             yield from ([name, verb] for verb in held.commands)
 

@@ -25,18 +25,22 @@ PAGES: list[tuple[str, str, int]] = [
     ("device", "/devices/nbt-012", 1000),
     ("device-floor", "/devices/nbt-030", 1000),
     ("sorting", "/sorting?open=security-chip", 800),
-    ("exceptions", "/exceptions", 800),
-    ("exception", "/exceptions/EX-0001", 900),
-    ("request", "/exceptions/new?device=nbt-012&requirement=security-chip&requirement=processor-listed", 1250),
-    ("kit", "/kits/KT-0002", 1000),
+    ("exception", "/exceptions/EX-0001", 1180),
+    ("due", "/due?all=1", 800),
+    ("account", "/devices/nbt-101?tab=exceptions", 1100),
+    ("request", "/exceptions/new?device=nbt-012&requirement=security-chip&requirement=processor-listed", 1450),
+    ("media", "/media", 1000),
+    ("kit", "/kits/KT-0003", 1000),
+    ("after", "/devices/nbt-102?tab=after", 1500),
     ("device-forecast", "/devices/nbt-021?tab=forecast", 1250),
+    ("plan", "/plan", 900),
     ("forecast", "/forecast", 800),
+    ("fleet", "/fleet", 1170),
+    ("disputes", "/disputes", 800),
 ]
 COMMANDS: list[tuple[str, list[str]]] = [
     ("cli-help", ["--help"]),
     ("cli-device", ["device", "show", "nbt-012"]),
-    ("cli-choose", ["kit", "choose", "nbt-012"]),
-    ("cli-forecast", ["forecast", "nbt-021"]),
 ]
 
 

@@ -2,26 +2,34 @@
 import { clsx } from "clsx";
 import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
-import { NavLink, Outlet, useOutletContext } from "react-router";
+import { NavLink, Outlet, useLocation, useNavigate, useOutletContext, useSearchParams } from "react-router";
 import { api, client, type Platform, ProblemError, queries, type Session } from "./api/api";
-import { LoadSheet } from "./pages/intake";
+import { LoadSheet } from "./pages/sheets";
 import { SignIn } from "./pages/sign-in";
 import { applyTheme, savedTheme, type Theme } from "./theme";
-import { Button, day, Empty, Heading, Loading, Trouble, useParam } from "./ui/parts";
+import { Button, day, Empty, Go, Heading, keep, Loading, Trouble, useParam } from "./ui/parts";
 
 export type Here = { me: Session; platform: Platform; release: string };
 export const useHere = () => useOutletContext<Here>();
 
 const PAGES = [
   ["/", "Overview"],
+  ["/sheets", "Sheets"],
   ["/readings", "Readings"],
   ["/devices", "Devices"],
+  ["/disputes", "Disputes"],
   ["/sorting", "Sorting"],
+  ["/fixes", "Fixes"],
+  ["/fleet", "Fleet"],
   ["/exceptions", "Exceptions"],
+  ["/media", "Media"],
   ["/kits", "Kits"],
   ["/forecast", "Forecast"],
+  ["/plan", "Plan"],
+  ["/due", "Due"],
   ["/ledger", "Ledger"],
   ["/people", "People"],
+  ["/hooks", "Hooks"],
 ] as const;
 
 export function Frame() {
@@ -41,14 +49,16 @@ export function Frame() {
 
 function SignedIn({ me }: { me: Session }) {
   const platforms = api.useQuery("get", "/api/v1/platforms");
-  const platform = platforms.data?.items[0];
-  const [release] = useParam("release", platform?.target ?? "");
+  const [chosen] = useParam("platform");
+  const platform = platforms.data?.items.find((one) => one.id === chosen) ?? platforms.data?.items[0];
+  const [asked] = useParam("release", platform?.target ?? "");
+  const release = platform?.releases.some((one) => one.id === asked) ? asked : (platform?.target ?? "");
   return (
     <div className="min-h-dvh lg:grid lg:grid-cols-[13rem_1fr]">
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-10 focus:bg-slab focus:p-2">
         To the page
       </a>
-      <Rail me={me} platform={platform} release={release} />
+      <Rail me={me} platforms={platforms.data?.items ?? []} platform={platform} release={release} />
       <main id="main" className="mx-auto w-full max-w-6xl min-w-0 p-4 sm:p-7">
         {platforms.error ? (
           <Trouble error={platforms.error} />
@@ -80,9 +90,21 @@ function Start() {
   );
 }
 
-function Rail({ me, platform, release }: { me: Session; platform: Platform | undefined; release: string }) {
+function Rail({
+  me,
+  platforms,
+  platform,
+  release,
+}: {
+  me: Session;
+  platforms: Platform[];
+  platform: Platform | undefined;
+  release: string;
+}) {
   const [, setRelease] = useParam("release", platform?.target ?? "");
-  const kept = platform && release !== platform.target ? `?release=${release}` : "";
+  const [params] = useSearchParams();
+  const go = useNavigate();
+  const place = useLocation().pathname.split("/")[1] ?? "";
   const signOut = async () => {
     await client.DELETE("/api/v1/session");
     queries.clear();
@@ -94,16 +116,16 @@ function Rail({ me, platform, release }: { me: Session; platform: Platform | und
         <img src="/icon.svg" alt="" className="size-7" />
         Door Stone
       </p>
-      <nav aria-label="Pages" className="my-3 -mx-1 overflow-x-auto lg:my-6 lg:overflow-visible">
-        <ul className="flex gap-1 p-1 lg:flex-col">
-          {PAGES.map(([to, words]) => (
+      <nav aria-label="Pages" className="my-3 -mx-1 overflow-x-auto lg:my-2 lg:min-h-0 lg:overflow-y-auto">
+        <ul className="flex gap-0.5 p-1 lg:flex-col lg:gap-0 lg:py-0">
+          {PAGES.filter(([to]) => to !== "/hooks" || me.role === "administrator").map(([to, words]) => (
             <li key={to}>
               <NavLink
-                to={`${to}${kept}`}
+                to={keep(to, params)}
                 end={to === "/"}
                 className={({ isActive }) =>
                   clsx(
-                    "block rounded-md px-3 py-1.5 text-ink no-underline hover:bg-slab",
+                    "block rounded-md px-3 py-0.5 text-ink no-underline hover:bg-slab lg:leading-[1.38]",
                     isActive && "bg-slab font-semibold shadow-[inset_3px_0_0_var(--accent)]",
                   )
                 }
@@ -114,10 +136,26 @@ function Rail({ me, platform, release }: { me: Session; platform: Platform | und
           ))}
         </ul>
       </nav>
-      <div className="flex flex-wrap items-end gap-3 text-sm lg:mt-auto lg:flex-col lg:items-stretch">
+      <div className="flex flex-wrap items-end gap-2.5 text-sm lg:mt-auto lg:flex-col lg:items-stretch">
+        {platform && platforms.length > 1 && (
+          <label className="block">
+            <span className="mb-0.5 block font-semibold">Platform</span>
+            <select
+              className="field"
+              value={platform.id}
+              onChange={(event) => go(`/${place}?platform=${event.target.value}`)}
+            >
+              {platforms.map((one) => (
+                <option key={one.id} value={one.id}>
+                  {one.name}
+                </option>
+              ))}
+            </select>
+          </label>
+        )}
         {platform && (
           <label className="block">
-            <span className="mb-0.5 block font-semibold">{platform.name} towards</span>
+            <span className="mb-0.5 block font-semibold">Towards release</span>
             <select className="field" value={release} onChange={(event) => setRelease(event.target.value)}>
               {platform.releases.slice(1).map((known) => (
                 <option key={known.id} value={known.id}>
@@ -130,11 +168,9 @@ function Rail({ me, platform, release }: { me: Session; platform: Platform | und
         )}
         <ThemeChoice />
         <p className="text-ink-2">
-          {day(me.today)}
-          <br />
-          {me.display}, {me.role}
+          <Go to="/me">{me.display}</Go>, {me.role}, {day(me.today)}
         </p>
-        <Button quiet onClick={signOut}>
+        <Button quiet className="min-h-8 py-0" onClick={signOut}>
           Sign out
         </Button>
       </div>

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import zlib
+from collections.abc import Mapping
 from datetime import date, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -15,42 +16,34 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 from doorstone_standins.machine import Machine
-from doorstone_standins.setup_program import CHECKS, FLOORS, ORDER
-
-PUBLISHED = {
-    "9.0": date(2025, 3, 4),
-    "9.1": date(2026, 5, 12),
-    "9.2": date(2027, 3, 16),
-    "9.3": date(2027, 12, 14),
-}
-SERVICED = {
-    "8": date(2027, 2, 28),
-    "9.0": date(2026, 9, 30),
-    "9.1": date(2027, 11, 30),
-    "9.2": date(2028, 9, 30),
-    "9.3": date(2029, 6, 30),
-}
-WITHHOLDING = {"processor-listed", "security-chip"}
+from doorstone_standins.worlds import WORLDS, World
 
 
-def offers(machine: Machine, on: date) -> dict[str, Any]:
+def offers(machine: Machine, on: date, worlds: Mapping[str, World] = WORLDS) -> dict[str, Any]:
     """What the service offers this machine on a day."""
     truth = machine.truth
-    serviced = on <= SERVICED[truth["release"]]
+    world = worlds[truth["platform"]]
+    serviced = on <= world.serviced[truth["edition"]][truth["release"]]
     answer: dict[str, Any] = {"machine": truth["name"], "release": truth["release"], "on": on.isoformat()}
-    answer["security"] = {"result": "arrived"} if serviced else {"result": "not-offered", "reason": "unsupported"}
-    fails = {name for name, holds in {**CHECKS, **FLOORS}.items() if not holds(truth)}
-    drivers = "processor-listed" not in fails and serviced
-    answer["driver"] = {"result": "arrived"} if drivers else {"result": "not-offered", "reason": "unsupported"}
-    later = [r for r in ORDER[ORDER.index(truth["release"]) + 1 :] if PUBLISHED[r] <= on]
+    here = set(world.unmet(world.checks, truth, truth["release"])) | set(
+        world.unmet(world.floors, truth, truth["release"])
+    )
+    none = {name for name, since in world.no_security.items() if name in here and on >= since}
+    nothing = {"result": "not-offered", "reason": "unsupported"}
+    answer["security"] = {"result": "arrived"} if serviced and not none else nothing
+    answer["driver"] = {"result": "arrived"} if serviced and not here & world.no_drivers else nothing
+    later = [r for r in world.order[world.at(truth["release"]) + 1 :] if world.published[r] <= on]
     if not later:
         answer["release"] = {"result": "not-offered", "reason": "unknown"}
-    elif fails & (WITHHOLDING | set(FLOORS)):
-        answer["release"] = {"result": "not-offered", "reason": "unsupported", "detail": later[-1]}
-    elif on < PUBLISHED[later[-1]] + timedelta(days=zlib.crc32(truth["name"].encode()) % 60):
-        answer["release"] = {"result": "not-offered", "reason": "phased", "detail": later[-1]}
+        return answer
+    newest = later[-1]
+    fails = set(world.unmet(world.checks, truth, newest)) & world.withholding
+    if fails or world.unmet(world.floors, truth, newest):
+        answer["release"] = {**nothing, "detail": newest}
+    elif on < world.published[newest] + timedelta(days=zlib.crc32(truth["name"].encode()) % 60):
+        answer["release"] = {"result": "not-offered", "reason": "phased", "detail": newest}
     else:
-        answer["release"] = {"result": "offered", "detail": later[-1]}
+        answer["release"] = {"result": "offered", "detail": newest}
     return answer
 
 

@@ -9,7 +9,9 @@ import pytest
 
 import doorstone.client as library
 from doorstone.client import Client
-from doorstone.formats.wire import ExceptionRequestAsked, KitAsked, TokenAsked
+from doorstone.formats.wire_exceptions import ExceptionRequestAsked
+from doorstone.formats.wire_kits import KitAsked
+from doorstone.formats.wire_people import TokenAsked
 from tests.running import free_port
 
 Make = Callable[[str], Client]
@@ -35,7 +37,7 @@ def test_results_are_typed(as_role: Make) -> None:
     assert [person.role for person in client.people()] == ["approver", "viewer", "technician", "administrator"]
     assert client.platform("tarn").target == "9.1"
     assert client.sheet("tarn").startswith("# Tarn Desktop")
-    assert next(client.ledger(kind="kit")).object == "KT-0002"
+    assert next(client.ledger(kind="kit")).object == "KT-0003"
 
 
 @pytest.mark.parametrize(
@@ -92,13 +94,13 @@ def flaky(client: Client) -> Flaky:
 def test_a_retry_makes_a_thing_once(as_role: Make) -> None:
     client = as_role("technician")
     session = client.session()
-    transport = flaky(client)
     asked = ExceptionRequestAsked.model_validate(
         {
             "release": "9.1",
             "requirements": ["security-chip", "processor-listed"],
             "devices": ["nbt-012"],
             "risk_acknowledged": session.risk_statement,
+            "notice_acknowledged": client.risk("tarn", "9.1").notice,
             "reason": "It works and is to be replaced.",
             "owner": "petra",
             "start_on": session.today,
@@ -106,9 +108,10 @@ def test_a_retry_makes_a_thing_once(as_role: Make) -> None:
             "review_on": "2027-05-01",
         }
     )
-    assert client.request_exception(asked).id == "EX-0005"
+    transport = flaky(client)
+    assert client.request_exception(asked).id == "EX-0009"
     assert transport.calls == 2
-    assert [e.id for e in client.exceptions(device="nbt-012")] == ["EX-0005"]
+    assert [e.id for e in client.exceptions(device="nbt-012")] == ["EX-0009"]
 
 
 def test_a_call_that_is_not_safe_to_repeat_is_not_repeated(as_role: Make) -> None:

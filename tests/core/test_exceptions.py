@@ -65,6 +65,8 @@ MOVES = {
     (ExceptionState.REQUESTED, Move.WITHDRAW): ExceptionState.WITHDRAWN,
     (ExceptionState.APPROVED, Move.REVOKE): ExceptionState.REVOKED,
     (ExceptionState.APPROVED, Move.CLOSE): ExceptionState.CLOSED,
+    (ExceptionState.APPROVED, Move.CONFIRM): ExceptionState.APPROVED,
+    (ExceptionState.APPROVED, Move.LAPSE): ExceptionState.LAPSED,
 }
 
 

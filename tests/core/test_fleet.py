@@ -1,16 +1,22 @@
 from __future__ import annotations
 
+from typing import Any
+
 from doorstone.core.facts import View
-from doorstone.core.fleet import profile_key, roll_up
+from doorstone.core.fleet import profile_key, profile_picture, roll_up, sorted_as, view_of
 from doorstone.core.sorting import assess
 from tests.build import CHIPLESS, GOOD, TODAY, reading, settled, tarn, view
+
+
+def key(of: View) -> str:
+    return profile_key(profile_picture(tarn(), of))
 
 
 def test_devices_that_differ_in_nothing_the_sheet_sees_share_a_profile() -> None:
     one = view({**GOOD, "machine.serial": "A1", "disk.free_gib": 10})
     other = view({**GOOD, "machine.serial": "B2", "disk.free_gib": 90})
-    assert profile_key(tarn(), one) == profile_key(tarn(), other)
-    assert profile_key(tarn(), view({**GOOD, "memory.mib": 8191})) != profile_key(tarn(), one)
+    assert key(one) == key(other)
+    assert key(view({**GOOD, "memory.mib": 8191})) != key(one)
 
 
 def test_a_rival_reading_makes_another_profile() -> None:
@@ -19,14 +25,26 @@ def test_a_rival_reading_makes_another_profile() -> None:
         reading("assessor", "2027-01-16T08:00", tpm__state="off"),
     )
     contested = View(TODAY, {**view(GOOD).facts, **said.facts})
-    assert profile_key(tarn(), contested) != profile_key(tarn(), view(GOOD))
+    assert key(contested) != key(view(GOOD))
+
+
+def test_a_profile_sorts_as_each_of_its_devices_does() -> None:
+    said = settled(
+        reading("collector", "2027-01-15T08:00", tpm__state="on"),
+        reading("assessor", "2027-01-16T08:00", tpm__state="off"),
+    )
+    cases: list[dict[str, Any]] = [dict(GOOD), dict(CHIPLESS), {**GOOD, "tpm.state": "off"}, {"memory.mib": 4096}]
+    for own in [view(facts) for facts in cases] + [View(TODAY, {**view(GOOD).facts, **said.facts})]:
+        shared = view_of(profile_picture(tarn(), own), tarn().specs, TODAY)
+        for release in ("9.0", "9.1", "9.3"):
+            assert sorted_as(assess(tarn(), release, shared)) == sorted_as(assess(tarn(), release, own))
 
 
 def test_a_roll_up_counts_states_requirements_and_what_fails_together() -> None:
     clear = assess(tarn(), "9.1", view(GOOD))
     chipless = assess(tarn(), "9.1", view(CHIPLESS))
     off = assess(tarn(), "9.1", view({**GOOD, "tpm.state": "off"}))
-    rolled = roll_up(tarn(), "9.1", [(clear, 5), (chipless, 3), (off, 2)])
+    rolled = roll_up(tarn(), "9.1", [(sorted_as(found), n) for found, n in ((clear, 5), (chipless, 3), (off, 2))])
     assert rolled.devices == 10
     assert rolled.states == {"clear": 5, "fixable": 2, "needs-exception": 3, "floored": 0, "unsettled": 0}
     chip = next(count for count in rolled.requirements if count.requirement == "security-chip")

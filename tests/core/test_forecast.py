@@ -50,7 +50,7 @@ def test_case_1_all_met() -> None:
     ]
     assert found.technical.runway == D("2029-06-30")
     assert found.technical.gaps == ()
-    assert found.technical.ended_by == "9.3 is the last published release"
+    assert found.technical.ended_by == "9.3 is the last release of the sheet"
     assert found.approved == found.technical
     assert [r.way for r in found.reaches] == [Way.OFFERED] * 4
 

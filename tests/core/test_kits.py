@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 import zipfile
 from dataclasses import replace
 from datetime import date
@@ -19,14 +20,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doorstone.core.gates import check_gates
-from doorstone.core.kits import KitCase, KitException, archive, kit_refusals, render, setting_text
+from doorstone.core.kit_case import KitCase, KitException
+from doorstone.core.kits import archive, kit_refusals, render
+from doorstone.core.media import Media
 from doorstone.core.overrides import OverrideSet, choose
 from doorstone.core.platforms import Origin, Override, Route, Setting
 from doorstone.core.sorting import assess
-from tests.build import CHIPLESS, GOOD, TODAY, tarn, view
+from doorstone.core.stores import setting_text
+from tests.build import CHIPLESS, GOOD, MEDIA, TODAY, tarn, view
 
 CHECKS = ("graphics-level", "memory-set-up", "online-account", "processor-listed", "security-chip")
-FACTS = {**CHIPLESS, "memory.mib": 4096, "graphics.vulkan": "1.1", "account.online": False}
+FACTS = {**CHIPLESS, **MEDIA, "memory.mib": 4096, "graphics.vulkan": "1.1", "account.online": False}
 
 
 def case(**changes: Any) -> KitCase:
@@ -91,6 +95,19 @@ def test_same_inputs_same_bytes() -> None:
     assert archive("KT-0042", render(case())) == archive("KT-0042", render(case()))
 
 
+def test_same_bytes_on_another_machines_clock_and_in_another_run() -> None:
+    program = (
+        "import hashlib; from tests.core.test_kits import *; "
+        "print(hashlib.sha256(archive('KT-0042', render(case()))).hexdigest())"
+    )
+    found = set()
+    for zone, seed in (("UTC", "1"), ("Pacific/Kiritimati", "2"), ("America/Adak", "3")):
+        env = {**os.environ, "TZ": zone, "PYTHONHASHSEED": seed, "LC_ALL": "C"}
+        done = subprocess.run([sys.executable, "-c", program], env=env, capture_output=True, text=True, check=True)
+        found.add(done.stdout)
+    assert found == {hashlib.sha256(archive("KT-0042", render(case()))).hexdigest() + "\n"}
+
+
 def test_the_files_of_a_kit() -> None:
     files = render(case())
     assert list(files) == [
@@ -151,11 +168,12 @@ def test_the_runbook_is_in_order() -> None:
         "## 2. Before anything changes",
         "## 3. Put the settings in",
         "## 4. Restart",
-        "## 5. Start set-up",
-        "## 6. What you will see",
-        "## 7. What to accept and record",
-        "## 8. After",
-        "## 9. To undo the settings",
+        "## 5. Prepare the media",
+        "## 6. Start set-up",
+        "## 7. What you will see",
+        "## 8. What to accept and record",
+        "## 9. After",
+        "## 10. To undo the settings",
     ]
 
 
@@ -184,11 +202,14 @@ def test_two_overrides_that_add_to_one_list_are_merged() -> None:
 
 
 def test_what_a_person_typed_adds_no_step_to_the_runbook() -> None:
-    typed = "Encrypted.\n\n## 10. Switch everything off\n- [ ] really"
+    typed = "Encrypted.\n\n## 11. Switch everything off\n- [ ] really"
     held = KitException("EX-0007", CHECKS, date(2027, 9, 1), typed, "petra")
     text = render(case(exceptions=(held,)))["runbook.md"].decode()
-    assert not any(line.startswith("## 10") for line in text.splitlines())
-    assert "Keep to: Encrypted. ## 10. Switch everything off - [ ] really" in text
+    assert not any(line.startswith("## 11") for line in text.splitlines())
+    assert "Keep to: Encrypted. ## 11. Switch everything off - [ ] really" in text
+    from_cupboard = Media("MD-1", "tarn", "9.1", "9.1", ("desk",), "en", "x86-64", 10**9, "a" * 64, True, typed)
+    text = render(case(media=from_cupboard))["runbook.md"].decode()
+    assert "It is on Encrypted. ## 11. Switch everything off - [ ] really." in text
 
 
 @pytest.mark.parametrize(
@@ -301,6 +322,7 @@ def test_situation_12_a_setting_misspelt_by_one_letter_is_a_near_miss(root: Path
     code, report = verified(kit, root)
     row = next(row for row in report["settings"] if row["name"] == "accept")
     assert (code, row["state"], row["near"]) == (1, "near-miss", "acept")
+    assert row["slip"] == "letter 3: c is missing"
 
 
 def test_set_up_gets_exactly_the_arguments_of_the_kit(root: Path, tmp_path: Path) -> None:
@@ -349,7 +371,7 @@ def test_hostile_values_never_reach_a_script_unquoted(
 
 
 def refused(facts: dict[str, Any], excepted: dict[str, str] | None = None, **more: Any) -> dict[str, str]:
-    seen = view(facts)
+    seen = view({**facts, **MEDIA})
     found = kit_refusals(
         assess(tarn(), "9.1", seen),
         excepted or {},
@@ -374,7 +396,7 @@ def test_everything_that_refuses_a_kit_is_named() -> None:
         "security-chip": "Security chip, TPM 2.0, switched on has no approved exception in force",
         "firmware-uefi": "UEFI firmware mode is unread",
         "secure-boot": "Secure Boot switched on can be fixed",
-        "backup": "A backup younger than 14 days: care.last_backup 2026-12-01",
+        "backup": "A recent backup: care.last_backup 2026-12-01",
     }
 
 

@@ -9,7 +9,7 @@ from doorstone.core.gates import check_gates
 from doorstone.core.platforms import Route, Standing, UpdateClass
 from doorstone.core.sorting import assess
 from doorstone.core.standing import ClassStanding, Observation, standing
-from tests.build import CHIPLESS, GOOD, TODAY, tarn, view
+from tests.build import CHIPLESS, GOOD, MEDIA, TODAY, tarn, view
 
 
 def on_nine_one(facts: Any, *seen: Observation) -> dict[str, ClassStanding]:
@@ -67,7 +67,7 @@ def test_the_newest_observation_counts() -> None:
 
 
 def results(route: Route = Route.IN_PLACE, **changes: Any) -> dict[str, str]:
-    facts = {**GOOD, **{name.replace("__", "."): value for name, value in changes.items()}}
+    facts = {**GOOD, **MEDIA, **{name.replace("__", "."): value for name, value in changes.items()}}
     seen = view({name: value for name, value in facts.items() if value is not None})
     return {g.gate.id: g.result for g in check_gates(tarn(), route, seen)}
 

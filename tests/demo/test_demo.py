@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from doorstone.demo.fleet import SITES, build_fleet, ndjson
-from doorstone.formats.readings import read_ndjson
+from doorstone.formats.readings import read_text
 from doorstone.work import attempts, devices, exceptions, forecast, kits, ledger, people
 from doorstone.work.desk import Desk
 from tests.build import tarn
@@ -26,7 +26,7 @@ def test_the_fleet_is_the_same_every_time_and_reads_without_a_problem() -> None:
     text = ndjson(build_fleet())
     assert text == ndjson(build_fleet())
     assert text != ndjson(build_fleet(seed=1))
-    parsed = read_ndjson(text, tarn().specs)
+    parsed = read_text(text, "ndjson", tarn().specs)
     assert parsed.problems == ()
     assert len({record.device for record in parsed.records}) == 180
     assert Counter(device.site for device in build_fleet()) == SITES
@@ -72,14 +72,23 @@ def test_every_state_and_every_mark_occurs(demo: Desk) -> None:
 
 def test_the_exceptions_of_the_demo_are_in_every_stage(demo: Desk) -> None:
     states = {view.id: view.state for view in exceptions.list_exceptions(demo)}
-    assert states == {"EX-0001": "approved", "EX-0002": "approved", "EX-0003": "requested", "EX-0004": "declined"}
-    assert all(not view.stale for view in exceptions.list_exceptions(demo))
+    assert states == {
+        "EX-0001": "approved", "EX-0002": "approved", "EX-0003": "requested", "EX-0004": "declined",
+        "EX-0005": "approved", "EX-0006": "requested", "EX-0007": "requested", "EX-0008": "lapsed",
+    }  # fmt: skip
+    assert [view.id for view in exceptions.list_exceptions(demo) if view.stale] == ["EX-0005"]
 
 
 def test_two_stations_run_by_exception_one_of_them_at_the_second_try(demo: Desk) -> None:
     tries = [(a.row.device, a.row.number, a.row.outcome) for a in reversed(attempts.list_attempts(demo))]
     assert tries == [("nbt-101", 1, "completed"), ("nbt-102", 1, "refused"), ("nbt-102", 2, "completed")]
-    assert [kit.overrides for _, kit in kits.list_kits(demo)] == [("compat-drop-in",), ("compat-drop-in",)]
+    assert [kit.row.overrides for kit in kits.list_kits(demo)] == [
+        ("listed-grace",),
+        ("compat-drop-in",),
+        ("compat-drop-in",),
+    ]
+    stands = {kit.id: not kit.standing.reasons for kit in kits.list_kits(demo)}
+    assert stands == {"KT-0001": False, "KT-0002": False, "KT-0003": True}  # of an older sheet; of today's
     standing = {c.update_class: c.compared for c in attempts.device_standing(demo, "nbt-101").classes}
     assert standing == {"security": "as-expected", "driver": "worse", "release": "as-expected"}
 

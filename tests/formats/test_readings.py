@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doorstone.core.facts import BUILT_IN, FactSpec
-from doorstone.formats.readings import Parsed, read_csv, read_ndjson
+from doorstone.formats.readings import Parsed, read_text
 from tests.build import tarn
 
 SPECS: dict[str, FactSpec] = dict(tarn().specs)
@@ -29,8 +29,8 @@ def only(parsed: Parsed) -> tuple[int, str, str]:
 
 
 def test_a_line_is_a_reading() -> None:
-    parsed = read_ndjson(
-        line(name="bench 4", site="Herbarium", critical=True, verdicts={"security-chip": "fail"}), SPECS
+    parsed = read_text(
+        line(name="bench 4", site="Herbarium", critical=True, verdicts={"security-chip": "fail"}), "ndjson", SPECS
     )
     record = parsed.records[0]
     assert (record.device, record.reading.source) == ("nbt-001", "assessor")
@@ -43,7 +43,7 @@ def test_a_line_is_a_reading() -> None:
 @pytest.mark.parametrize(
     ("text", "place", "message"),
     [
-        (GOOD[:70], "column 71", "The line is cut off"),
+        (GOOD[:70], "column 71", "It is cut off"),
         ("{nonsense}", "column 2", "Not JSON"),
         ("[1]", "line", "Not an object"),
         (line(device="a b"), "device", "'a b' is not a device id"),
@@ -52,7 +52,7 @@ def test_a_line_is_a_reading() -> None:
         (line(facts={"memory.mb": 1}), "memory.mb", "Unknown fact 'memory.mb'"),
         (line(facts={"memory.mib": "8 Gbit"}), "memory.mib", "'Gbit' is not a unit of memory.mib"),
         (line(facts={}), "facts", "The reading is empty"),
-        (line(facts=[]), "facts", "facts and verdicts are objects"),
+        (line(facts=[]), "facts", "facts, verdicts and unread are objects"),
         (line(verdicts={"security-chip": "perhaps"}), "verdict:security-chip", "'perhaps' is no verdict"),
         (line(colour="green"), "colour", "Unknown key 'colour'"),
         (GOOD.replace("8192", "NaN"), "line", "NaN is not a number"),
@@ -63,19 +63,19 @@ def test_a_line_is_a_reading() -> None:
     ],
 )
 def test_a_bad_line_is_named_with_its_place(text: str, place: str, message: str) -> None:
-    number, where, what = only(read_ndjson(text, SPECS))
+    number, where, what = only(read_text(text, "ndjson", SPECS))
     assert (number, where) == (1, place)
     assert message in what
 
 
 def test_lines_are_counted_past_blank_ones_and_good_ones_are_kept_apart() -> None:
-    parsed = read_ndjson(f"{GOOD}\n\n{GOOD[:50]}\n", SPECS)
+    parsed = read_text(f"{GOOD}\n\n{GOOD[:50]}\n", "ndjson", SPECS)
     assert len(parsed.records) == 1
     assert parsed.problems[0].line == 3
 
 
 def test_a_repeated_device_names_both_lines() -> None:
-    parsed = read_ndjson(f"{GOOD}\n{GOOD}", SPECS)
+    parsed = read_text(f"{GOOD}\n{GOOD}", "ndjson", SPECS)
     assert parsed.problems[0].line == 2
     assert parsed.problems[0].message == "nbt-001 from assessor at 2027-01-11 08:00:00 stands in line 1 already"
 
@@ -84,7 +84,7 @@ HEADER = "device,source,taken_at,site,memory.mib [GiB],tpm.state,verdict:securit
 
 
 def table(*rows: str, header: str = HEADER) -> Parsed:
-    return read_csv("\n".join([header, *rows]) + "\n", SPECS)
+    return read_text("\n".join([header, *rows]) + "\n", "csv", SPECS)
 
 
 def test_a_csv_row_is_a_reading_and_a_column_may_carry_a_unit() -> None:
@@ -132,7 +132,9 @@ def test_a_csv_row_of_another_width_is_refused() -> None:
     st.one_of(st.text(max_size=300), st.lists(st.sampled_from([*GOOD, "\n", "\x00", "é"]), max_size=120).map("".join))
 )
 def test_any_text_is_read_or_named_but_never_crashes(text: str) -> None:
-    for parsed in (read_ndjson(text, SPECS), read_csv(f"{HEADER}\n{text}", SPECS), read_csv(text, SPECS)):
+    table = f"{HEADER}\n{text}"
+    for words, form in ((text, "ndjson"), (text, "json"), (table, "csv"), (text, "csv"), (text, "tsv")):
+        parsed = read_text(words, form, SPECS)
         assert parsed.records or parsed.problems
         assert all(problem.line >= 1 and problem.mend for problem in parsed.problems)
 
@@ -147,5 +149,5 @@ values = st.recursive(
 @settings(max_examples=150, deadline=None)
 @given(st.dictionaries(st.sampled_from([*BUILT_IN]), values, max_size=6))
 def test_any_json_as_facts_is_read_or_named(facts: dict[str, Any]) -> None:
-    parsed = read_ndjson(json.dumps({**json.loads(GOOD), "facts": facts}), SPECS)
+    parsed = read_text(json.dumps({**json.loads(GOOD), "facts": facts}), "ndjson", SPECS)
     assert len(parsed.records) + len(parsed.problems) == 1

@@ -35,7 +35,7 @@ def test_the_demo_sheet_is_read() -> None:
     platform = tarn()
     assert [r.id for r in platform.releases] == ["8", "9.0", "9.1", "9.2", "9.3"]
     assert len(platform.requirements) == 11
-    assert len(platform.overrides) == 9
+    assert len(platform.overrides) == 11
     graphics = platform.requirement("graphics-level")
     assert [platform.sheet_sort(graphics, r) for r in ("9.2", "9.3")] == [Sort.CHECK, Sort.FLOOR]
     chip = platform.requirement("security-chip")
@@ -73,7 +73,15 @@ def test_an_unknown_fact_is_refused_with_its_line_and_the_near_one() -> None:
         ('gives = { "tpm.state" = "on" }', 'gives = { "tpm.status" = "on" }', "Unknown fact 'tpm.status'"),
         ('name = "account.online"', 'name = "tpm.state"', "tpm.state is built in"),
         ('as = "floor"', 'as = "ceiling"', "Input should be 'floor', 'installer-check' or 'unsorted'"),
-        ('kind = "argument"', 'kind = "loader"', "Input should be 'setting', 'argument' or 'answer'"),
+        ('kind = "argument"', 'kind = "charm"', "Input should be 'setting', 'argument'"),
+        ('kind = "argument"', 'kind = "loader"', "A loader override, and no other, has a loader"),
+        ('change = "added", file = "tarn-packed.ini"', 'change = "added"', "tarn/packed.ini is added"),
+        ('file = "tarn-packed.ini"', 'file = "gone.ini"', "The file 'gone.ini' is missing"),
+        (
+            'change = "emptied", before',
+            'change = "added", before',
+            "A media-file override changes files",
+        ),
         ("weight = 2", "weight = 12", "Input should be less than or equal to 9"),
         ('because = "Set-up refuses', 'becuase = "Set-up refuses', "Unknown key 'becuase'"),
         ('system = "etc/tarn/settings.d"', 'system = "../etc"', "String should match pattern"),
@@ -110,7 +118,7 @@ def test_the_json_schema_accepts_the_demo_sheet_and_refuses_another() -> None:
     jsonschema.Draft202012Validator.check_schema(schema)
     data = json.loads(json.dumps(tomllib.loads(TEXT), default=str))
     jsonschema.validate(data, schema)
-    data["override"][0]["kind"] = "loader"
+    data["override"][0]["kind"] = "charm"
     with pytest.raises(jsonschema.ValidationError):
         jsonschema.validate(data, schema)
 

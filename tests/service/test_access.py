@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import re
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -12,19 +16,34 @@ from flask import Flask
 
 from doorstone.demo.seed import PASSWORD
 from doorstone.service.app import api_document, create_app
+from doorstone.service.door import Door
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.database import Database
 from doorstone.work import people
-from doorstone.work.desk import Actor, Desk
+from doorstone.work.desk import Actor, Desk, FixedClock
+from doorstone.work.errors import RefusedError
+from doorstone.work.people import PersonChange
+from tests.asking import ADMIN
 
 ROLES = ["viewer", "technician", "approver", "administrator"]
-NAMES = dict(zip(ROLES, ["odile", "petra", "anselm", "wilhelmina"], strict=True))
+NAMES = dict(zip([*ROLES, "reporter"], ["odile", "petra", "anselm", "wilhelmina", "petra"], strict=True))
+OWN = {
+    "issue_token", "revoke_token", "sign_out", "what_if", "change_me", "change_my_password", "make_calendar",
+    "revoke_calendar", "check_request", "kit_cases", "media_plan",
+    "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv",
+}  # fmt: skip
+CARE = {"comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "review_exception"}
 WRITES = {
-    "technician": {
-        "import_readings", "request_exception", "edit_exception", "withdraw_exception", "make_kit", "record_attempt",
-        "record_observation", "issue_token", "sign_out",
+    "technician": OWN | CARE | {
+        "import_readings", "begin_import", "send_import_file", "cancel_import", "request_exception",
+        "edit_exception", "withdraw_exception", "make_kit", "record_attempt",
+        "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
+        "settle_followup", "add_verification",
+        "record_observation", "settle_dispute", "save_selection", "delete_selection",
     },
-    "approver": {"decide_exception", "issue_token", "sign_out"},
-    "viewer": {"issue_token", "sign_out"},
+    "approver": OWN | CARE | {"decide_exception"},
+    "viewer": OWN,
+    "reporter": {"import_readings"},
 }  # fmt: skip
 
 
@@ -40,7 +59,8 @@ def app(demo: Desk) -> Flask:
 
 
 def token(desk: Desk, role: str) -> dict[str, str]:
-    secret = people.issue_token(desk, Actor(NAMES[role], role, "test"), "test", role, 9).secret
+    holder = "technician" if role == "reporter" else role
+    secret = people.issue_token(desk, Actor(NAMES[role], holder, "test"), "test", role, 9).secret
     return {"Authorization": f"Bearer {secret}"}
 
 
@@ -55,7 +75,7 @@ def test_the_document_knows_every_operation() -> None:
     assert len(OPERATIONS) == len({o.name for o in OPERATIONS})
 
 
-@pytest.mark.parametrize("role", [*ROLES, "nobody"])
+@pytest.mark.parametrize("role", [*ROLES, "reporter", "nobody"])
 def test_every_operation_with_every_role(app: Flask, demo: Desk, role: str) -> None:
     headers = {} if role == "nobody" else token(demo, role)
     for method, path, operation in operations():
@@ -69,11 +89,19 @@ def test_every_operation_with_every_role(app: Flask, demo: Desk, role: str) -> N
             assert (status == 403) is (role not in allowed), (method, path, status)
 
 
-@pytest.mark.parametrize("role", ROLES)
+@pytest.mark.parametrize("role", [*ROLES, "reporter"])
 def test_who_may_write_what(role: str) -> None:
     writing = {o["operationId"] for method, _, o in operations() if method != "GET" and role in o.get("x-roles", [])}
     if role == "administrator":
-        assert writing >= {"load_sheet", "decide", "add_person", "revoke_token", *WRITES["technician"]}
+        assert writing >= {
+            "load_sheet",
+            "decide",
+            "add_person",
+            "change_person",
+            "add_hook",
+            "change_risk",
+            *WRITES["technician"],
+        }
     else:
         assert writing == WRITES[role]
 
@@ -152,3 +180,146 @@ def test_headers_are_safe_by_default(browser: httpx.Client) -> None:
         assert "unsafe" not in headers["content-security-policy"]
         assert headers["x-content-type-options"] == "nosniff"
         assert headers["x-frame-options"] == "DENY"
+
+
+# --------------------------------------------------- people, sites, narrow tokens
+
+
+def at(app: Flask, desk: Desk, name: str, role: str, **how: Any) -> Callable[..., httpx.Response]:
+    """Calls with a token of a person."""
+    secret = people.issue_token(desk, Actor(name, role, "test"), "t", how.pop("as_", role), 9, **how).secret
+
+    def call(method: str, path: str, body: Any = None, **headers: str) -> httpx.Response:
+        with httpx.Client(transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test/api/v1") as client:
+            return client.request(method, path, json=body, headers={"Authorization": f"Bearer {secret}", **headers})
+
+    return call
+
+
+def reading(device: str, source: str = "collector") -> dict[str, str]:
+    line = {"device": device, "source": source, "taken_at": "2027-01-17T08:00:00", "facts": {"memory.mib": 8192}}
+    return {"form": "ndjson", "text": json.dumps(line)}
+
+
+def test_a_greater_role_at_one_site_counts_there_and_nowhere_else(app: Flask, demo: Desk) -> None:
+    version = people.get_person(demo, "odile").version
+    people.change_person(demo, ADMIN, "odile", version, PersonChange(sites={"Herbarium": "technician"}))
+    odile = at(app, demo, "odile", "viewer")
+    seen = {"seen_on": "2027-01-18", "update_class": "security", "result": "arrived"}
+    assert odile("POST", "/observations", {"device": "nbt-047", **seen}).status_code == 201  # Herbarium
+    refused = odile("POST", "/observations", {"device": "nbt-012", **seen})  # Glasshouse
+    assert refused.status_code == 403
+    assert refused.json()["detail"] == (
+        "Record an observation: at Glasshouse you are a viewer, it takes the role administrator or technician"
+    )
+    assert odile("POST", "/readings", reading("nbt-047")).status_code == 403  # it cannot say which devices it touches
+    version = people.get_person(demo, "odile").version
+    people.change_person(demo, ADMIN, "odile", version, PersonChange(sites={"Herbarium": "approver"}))
+    etag = odile("GET", "/exceptions/EX-0005").headers["etag"]
+    everywhere = odile(
+        "POST", "/exceptions/EX-0005/decision", {"move": "confirm", "note": "Looked at."}, **{"If-Match": etag}
+    )
+    assert everywhere.status_code == 403  # the exception has devices at other sites
+
+
+def test_a_token_that_may_only_post_readings(app: Flask, demo: Desk) -> None:
+    script = at(app, demo, "petra", "technician", as_="reporter", device="nbt-012")
+    assert script("POST", "/readings", reading("nbt-012")).status_code == 201
+    for method, path in (("GET", "/devices?platform=tarn"), ("GET", "/session"), ("POST", "/kits"), ("GET", "/me")):
+        assert script(method, path, {} if method == "POST" else None).status_code == 403
+    other = script("POST", "/readings", reading("nbt-021"))
+    assert (other.status_code, other.json()["troubles"][0]["message"]) == (
+        422,
+        "This token may only post readings of nbt-012",
+    )
+    posing = script("POST", "/readings", reading("nbt-012", "operator"))
+    assert posing.json()["troubles"][0]["message"] == "A token for readings cannot speak as operator"
+
+
+def test_a_token_does_no_more_than_its_person_may_and_tells_when_it_was_used(app: Flask, demo: Desk) -> None:
+    hands = at(app, demo, "petra", "technician")
+    script = at(app, demo, "petra", "technician", as_="reporter")
+    assert hands("GET", "/session").json()["role"] == "technician"
+    assert [t.last_used_at for t in people.list_tokens(demo)] == ["2027-01-18T09:00:00", None]
+    version = people.get_person(demo, "petra").version
+    changed = people.change_person(demo, ADMIN, "petra", version, PersonChange(role="viewer"))
+    assert hands("GET", "/session").json()["role"] == "viewer"
+    assert script("POST", "/readings", reading("nbt-012")).status_code == 403
+    people.change_person(demo, ADMIN, "petra", changed.version, PersonChange(active=False))
+    assert hands("GET", "/session").status_code == 401
+    assert all(token.revoked_at for token in people.list_tokens(demo))
+
+
+def test_ones_own_tokens_are_seen_and_revoked_by_oneself(app: Flask, demo: Desk) -> None:
+    petra, anselm = at(app, demo, "petra", "technician"), at(app, demo, "anselm", "approver")
+    assert [t["person"] for t in petra("GET", "/tokens").json()["items"]] == ["petra"]
+    assert petra("DELETE", "/tokens/TK-0002").status_code == 409
+    assert anselm("DELETE", "/tokens/TK-0002").status_code == 200
+    assert anselm("GET", "/session").status_code == 401
+
+
+def test_the_last_administrator_stays_one(demo: Desk) -> None:
+    version = people.get_person(demo, "wilhelmina").version
+    for change in (PersonChange(role="viewer"), PersonChange(active=False)):
+        with pytest.raises(RefusedError, match="wilhelmina is the last administrator"):
+            people.change_person(demo, ADMIN, "wilhelmina", version, change)
+
+
+def test_the_first_administrator_is_made_once(tmp_path: Path) -> None:
+    desk = Desk(Database(tmp_path / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
+    people.add_person(desk, ADMIN, "first", "", "administrator", "long enough pw", first=True)
+    with pytest.raises(RefusedError, match="There is an administrator already"):
+        people.add_person(desk, ADMIN, "second", "", "administrator", "long enough pw", first=True)
+
+
+# ------------------------------------------------------- throttle, sessions that end
+
+
+def test_after_five_wrong_passwords_the_right_one_waits_too(browser: httpx.Client) -> None:
+    for _ in range(5):
+        assert sign_in(browser, "petra", "wrong").status_code == 401
+    answer = sign_in(browser, "petra")
+    assert answer.status_code == 429
+    assert 1 <= int(answer.headers["Retry-After"]) <= 300
+    assert answer.json()["detail"] == "Too many tries for 'petra' from here"
+    assert sign_in(browser, "anselm").status_code == 200  # others are not shut out
+
+
+def test_a_session_ends_when_it_is_old_or_left_alone(demo: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    app = create_app(demo, b"k" * 32, door=Door(session=timedelta(hours=2), idle=timedelta(minutes=30)))
+    headers = {"X-Doorstone-Console": "1"}
+    now = time.time()
+    monkeypatch.setattr("doorstone.service.access.time.time", lambda: now)
+    with httpx.Client(
+        transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test", headers=headers
+    ) as client:
+        start = now
+        sign_in(client)
+        for minutes in (29, 58, 87, 116):
+            now = start + minutes * 60
+            assert client.get("/api/v1/session").status_code == 200, minutes
+        now = start + 121 * 60
+        assert client.get("/api/v1/session").status_code == 401
+        sign_in(client)
+        now += 31 * 60
+        assert client.get("/api/v1/session").status_code == 401
+
+
+def test_a_new_password_ends_every_session_and_takes_the_old_one(app: Flask, browser: httpx.Client) -> None:
+    sign_in(browser)
+    assert browser.put("/api/v1/me/password", json={"old": "guess", "new": "long enough pw"}).status_code == 422
+    assert browser.put("/api/v1/me/password", json={"old": PASSWORD, "new": "long enough pw"}).status_code == 204
+    assert browser.get("/api/v1/session").status_code == 401
+    assert sign_in(browser, "petra", "long enough pw").status_code == 200
+
+
+def test_mail_addresses_are_for_administrators_and_oneself(app: Flask, demo: Desk) -> None:
+    version = people.get_person(demo, "petra").version
+    change = PersonChange(email="petra@northmere.example", told_of=("due",))
+    people.change_person(demo, ADMIN, "petra", version, change)
+    seen = {}
+    for name, role in (("odile", "viewer"), ("wilhelmina", "administrator")):
+        items = at(app, demo, name, role)("GET", "/people").json()["items"]
+        seen[name] = next(p["email"] for p in items if p["name"] == "petra")
+    assert seen == {"odile": "", "wilhelmina": "petra@northmere.example"}
+    assert at(app, demo, "petra", "technician")("GET", "/me").json()["told_of"] == ["due"]

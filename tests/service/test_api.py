@@ -17,7 +17,8 @@ from doorstone.demo.seed import sheet_text
 from doorstone.service.app import api_document, create_app
 from doorstone.store import ledger
 from doorstone.work import people
-from doorstone.work.desk import RISK_STATEMENT, Actor, Desk
+from doorstone.work.desk import Actor, Desk
+from tests.asking import NOTICE, RISK
 
 ROOT = Path(__file__).parent.parent.parent
 ADMIN = Actor("wilhelmina", "administrator", "test")
@@ -41,7 +42,8 @@ REQUEST = {
     "release": "9.1",
     "requirements": ["security-chip", "processor-listed"],
     "devices": ["nbt-012"],
-    "risk_acknowledged": RISK_STATEMENT,
+    "risk_acknowledged": RISK,
+    "notice_acknowledged": NOTICE,
     "reason": "It works and is to be replaced.",
     "owner": "petra",
     "start_on": "2027-01-18",
@@ -159,7 +161,7 @@ def test_a_bad_sheet_leaves_the_records_as_they_were(http: httpx.Client, demo: D
     assert answer.status_code == 422
     trouble = answer.json()["troubles"][0]
     assert trouble["message"] == "Unknown fact 'cpu.arhc'"
-    assert trouble["place"].startswith("line 6")
+    assert trouble["place"].startswith("line 71, ")
     assert entries(demo) == before
 
 
@@ -194,7 +196,7 @@ def test_what_goes_stale_is_sent_again_though_its_version_stands(http: httpx.Cli
 
 def test_a_stale_edit_is_refused_and_changes_nothing(http: httpx.Client, demo: Desk) -> None:
     seen = http.get("/exceptions/EX-0003").headers["etag"]
-    terms = {k: v for k, v in REQUEST.items() if k not in ("release", "requirements", "devices", "risk_acknowledged")}
+    terms = {k: REQUEST[k] for k in ("reason", "owner", "start_on", "expires_on", "review_on")}
     assert seen == '"v1"'
     first = http.patch("/exceptions/EX-0003", json=terms | {"owner": "anselm"}, headers={"If-Match": seen})
     assert (first.status_code, first.headers["etag"]) == (200, '"v2"')
@@ -265,9 +267,9 @@ def test_the_ledger_pages_to_its_first_entry(http: httpx.Client, demo: Desk) -> 
 
 
 def test_a_kit_downloads_as_a_zip(http: httpx.Client) -> None:
-    answer = http.get("/kits/KT-0001/archive")
+    answer = http.get("/kits/KT-0003/archive")
     assert answer.headers["content-type"] == "application/zip"
-    assert answer.headers["content-disposition"] == 'attachment; filename="KT-0001.zip"'
+    assert answer.headers["content-disposition"] == 'attachment; filename="KT-0003.zip"'
     assert answer.content[:2] == b"PK"
 
 

@@ -10,7 +10,9 @@ import httpx
 
 from doorstone.client import Client, StaleEditError
 from doorstone.demo.seed import PASSWORD
-from doorstone.formats.wire import DecisionAsked, ExceptionTermsAsked, TokenAsked
+from doorstone.formats.wire import DecisionAsked
+from doorstone.formats.wire_exceptions import ExceptionTermsAsked
+from doorstone.formats.wire_people import TokenAsked
 
 Act = Callable[[], Any]
 
@@ -120,5 +122,5 @@ def test_a_token_of_the_wrong_role_changes_nothing(live: str) -> None:
         headers={"Authorization": f"Bearer {secret}"},
     )
     assert answer.status_code == 403
-    assert answer.json()["detail"].startswith("Import readings, all or nothing: a viewer may not")
+    assert answer.json()["detail"].startswith("Import readings at once: a viewer may not")
     assert petra.check_ledger().entries == before

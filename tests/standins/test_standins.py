@@ -12,10 +12,8 @@ import httpx
 import pytest
 
 from doorstone.core.facts import BUILT_IN, FactValue
-from doorstone.core.overrides import choose
-from doorstone.core.platforms import Route
 from doorstone.core.sorting import assess
-from doorstone.formats.readings import read_ndjson
+from doorstone.formats.readings import read_text
 from doorstone_standins import assessor, machine, setup_program, update_service
 from doorstone_standins.machine import Machine
 from tests.build import tarn, view
@@ -33,7 +31,7 @@ def set_up(target: Machine, *words: str, release: str = "9.1") -> tuple[int, lis
 
 
 def read(target: Machine) -> dict[str, FactValue]:
-    parsed = read_ndjson(assessor.report(target, "2027-01-17T08:00:00"), tarn().specs)
+    parsed = read_text(assessor.report(target, "2027-01-17T08:00:00"), "ndjson", tarn().specs)
     assert parsed.problems == ()
     return dict(parsed.records[0].reading.facts)
 
@@ -104,36 +102,6 @@ def test_situation_13_a_setting_inside_set_up_is_lost_by_a_restart(tmp_path: Pat
     assert set_up(target) == (10, ["memory-set-up"])
     put(target, "run/tarn-set-up/settings.d", "[profile]\nmemory = small\n")
     assert set_up(target) == (0, [])
-
-
-@pytest.mark.parametrize("override", tarn().overrides, ids=lambda o: o.id)
-@pytest.mark.parametrize("release", ["9.0", "9.1", "9.2", "9.3"])
-def test_an_override_is_proposed_exactly_while_set_up_honours_it(tmp_path: Path, override: Any, release: str) -> None:
-    """For each override and release: what the sheet says it covers is what the stand-in lets pass, and no longer."""
-    target = made(tmp_path, edition="estate")
-    words = list(override.arguments)
-    answers = None
-    for setting in override.settings:
-        value = "; ".join(setting.value) if isinstance(setting.value, list) else str(setting.value).lower()
-        text = f"[{setting.path}]\n{setting.name} = {value}\n"
-        if setting.place == "answers":
-            answers = tmp_path / "answers.ini"
-            answers.write_text(text)
-        else:
-            put(target, tarn().store.places[setting.place], text)
-    passed = setup_program.waived(target, release, "in-place", words, answers)
-    valid = tarn().in_span(release, override.since, override.until)
-    expected = override.covers if valid else set()
-    assert passed & {r.id for r in tarn().requirements_at(release)} == expected & {
-        r.id for r in tarn().requirements_at(release)
-    }
-    checks = sorted(override.covers & {r.id for r in tarn().requirements_at(release)})
-    facts = {**read(target), "os.edition": "estate"}
-    choice = choose(tarn(), release, Route.IN_PLACE, facts, date(2027, 1, 18), checks, checks)
-    offered = {o.override.id: o.why for o in choice.left_out}
-    assert (
-        "ended at" in offered.get(override.id, "") or "works only from" in offered.get(override.id, "")
-    ) is not valid
 
 
 # ----------------------------------------------------------- update service

@@ -4,11 +4,12 @@ import hashlib
 import json
 import sqlite3
 import threading
+from importlib import resources
 from pathlib import Path
 
 import pytest
 
-from doorstone.store import ledger
+from doorstone.store import exceptions, ledger
 from doorstone.store.database import Database, migrate
 
 
@@ -24,10 +25,10 @@ def put(db: sqlite3.Connection, *names: str) -> None:
 
 def test_a_new_file_has_the_newest_schema_wal_and_foreign_keys(database: Database) -> None:
     with database.read() as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 1
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 6
         assert db.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
         assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
-        assert migrate(db) == 1
+        assert migrate(db) == 6
 
 
 def test_a_newer_schema_than_this_programs_is_refused(tmp_path: Path) -> None:
@@ -88,7 +89,11 @@ def test_the_ledger_refuses_changes(database: Database) -> None:
     [
         ("UPDATE ledger SET body = '{}' WHERE seq = 2", ["entry 2 was altered"]),
         ("UPDATE ledger SET actor = 'anselm' WHERE seq = 3", ["entry 3 was altered"]),
-        ("DELETE FROM ledger WHERE seq = 2", ["entries 2 to 2 are missing"]),
+        ("DELETE FROM ledger WHERE seq = 2", ["entry 2 is missing"]),
+        ("DELETE FROM ledger WHERE seq = 4", ["entry 4 is missing at the end"]),
+        ("DELETE FROM ledger WHERE seq >= 3", ["entries 3 to 4 are missing at the end"]),
+        ("DELETE FROM ledger_head", ["the seal of the last entry is missing"]),
+        ("UPDATE ledger_head SET seq = 3", ["the seal of the last entry was altered"]),
         (
             "UPDATE ledger SET seq = CASE seq WHEN 2 THEN 103 ELSE 102 END WHERE seq IN (2, 3)",
             ["entries 2 to 3 are missing", "entry 102 was altered", "entry 103 was altered"],
@@ -105,6 +110,41 @@ def test_tampering_is_found_and_named(database: Database, tamper: str, faults: l
     with database.read() as db:
         found = list(ledger.faults(db))
     assert set(faults) <= set(found)
+
+
+def test_a_chain_that_is_written_anew_does_not_fit_the_seal(database: Database) -> None:
+    with database.write() as db:
+        put(db, "a", "b")
+    with database.write() as db:
+        db.execute("DROP TRIGGER ledger_keeps")
+        row = dict(db.execute("SELECT * FROM ledger WHERE seq = 2").fetchone()) | {"actor": "anselm"}
+        names = ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous")
+        digest = ledger.entry_hash(*(row[name] for name in names))
+        db.execute("UPDATE ledger SET actor = 'anselm', hash = ? WHERE seq = 2", (digest,))
+    with database.read() as db:
+        assert list(ledger.faults(db)) == ["entry 2 is not the one that was sealed: the chain was written anew"]
+
+
+def test_an_older_file_is_sealed_when_it_is_first_opened_and_its_conditions_are_kept(tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / "old.db") as old:
+        for number in ("0001_start", "0002_profiles"):
+            old.executescript((resources.files("doorstone.store.migrations") / f"{number}.sql").read_text())
+        old.execute(
+            "INSERT INTO exceptions (platform, release, up_to, reason, risk_text, acknowledged_by, conditions, owner,"
+            " start_on, expires_on, review_on, state, requester, requested_at) VALUES ('tarn', '9.1', 0, 'r', 'x', 'p',"
+            " 'Locked.', 'p', '2026-01-01', '2027-01-01', '2026-06-01', 'approved', 'p', '2026-01-01')"
+        )
+        values = (1, "2026-01-01", "p", "t", "did", "thing", "a", '{"devices": ["d1"]}', ledger.START)
+        old.execute("INSERT INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", (*values, ledger.entry_hash(*values)))
+        old.execute("PRAGMA user_version = 2")
+    old.close()
+    database = Database(tmp_path / "old.db")
+    with database.read() as db:
+        assert list(ledger.faults(db)) == []
+        assert [entry.object for entry in ledger.story(db, "device", "d1")] == ["a"]
+        kept = exceptions.get(db, 1)
+    assert kept is not None
+    assert [(c.text, c.due_on) for c in kept.conditions] == [("Locked.", "2026-06-01")]
 
 
 def test_entries_come_newest_first_and_by_object(database: Database) -> None:

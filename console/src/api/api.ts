@@ -15,6 +15,14 @@ export type Forecast = Shapes["DeviceForecastShape"];
 export type Line = Shapes["LineShape"];
 export type Course = Shapes["CourseShape"];
 export type SortingRow = Shapes["SortingRowShape"];
+export type Import = Shapes["ImportShape"];
+export type Impact = Shapes["ImpactShape"];
+export type Dispute = Shapes["DisputeShape"];
+export type Round = Shapes["FixRoundShape"];
+export type Supposed = Shapes["SupposedShape"];
+export type Told = Shapes["ToldTextShape"];
+export type AccountOf = Shapes["AccountShape"];
+export type Person = Shapes["PersonShape"];
 
 /** What the service answered instead of a result. */
 export class ProblemError extends Error {

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in here */
+        get: operations["sign_in_ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -58,6 +75,50 @@ export interface paths {
          * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Oneself, with what one is told of
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["get_me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Choose what one is told of, and where
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        patch: operations["change_me"];
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set one's own password
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        put: operations["change_my_password"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -87,6 +148,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change a person's role, sites, names, or whether they may sign in
+         * @description Roles: administrator.
+         */
+        patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{person}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set somebody's password
+         * @description Roles: administrator.
+         */
+        put: operations["set_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -95,8 +196,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List tokens
-         * @description Roles: administrator.
+         * List tokens; one's own, or as an administrator all
+         * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_tokens"];
         put?: never;
@@ -122,8 +223,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Revoke a token
-         * @description Roles: administrator.
+         * Revoke a token; one's own, or as an administrator any
+         * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["revoke_token"];
         options?: never;
@@ -139,7 +240,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List platforms
+         * List platforms, the largest first
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_platforms"];
@@ -211,6 +312,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheets/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What loading a sheet would change
+         * @description Roles: administrator.
+         */
+        post: operations["sheet_impact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every revision and what it changed
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One revision as loaded
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["get_revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/requirements/{requirement}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One requirement, explained
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["explain_requirement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sheet-schema": {
         parameters: {
             query?: never;
@@ -241,10 +422,138 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Import readings, all or nothing
-         * @description Roles: administrator, technician.
+         * Import readings at once
+         * @description Roles: administrator, reporter, technician.
          */
         post: operations["import_readings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List imports
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_imports"];
+        put?: never;
+        /**
+         * Begin an import
+         * @description Roles: administrator, technician.
+         */
+        post: operations["begin_import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Send the import's file
+         * @description Roles: administrator, technician.
+         */
+        put: operations["send_import_file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One import
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["get_import"];
+        put?: never;
+        post?: never;
+        /**
+         * Cancel an import
+         * @description Roles: administrator, technician.
+         */
+        delete: operations["cancel_import"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{name}/problems": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rejected lines
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["import_problems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{name}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The import's progress as it goes
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["import_events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who reports, and how far each is trusted
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_sources"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -331,6 +640,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/disputes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What sources disagree about
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_disputes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settlements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How disputes of a device were settled
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_settlements"];
+        put?: never;
+        /**
+         * Settle a dispute
+         * @description Roles: administrator, technician.
+         */
+        post: operations["settle_dispute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/failure-texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Failures told in words
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_failure_texts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/failure-texts/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Match a text to a requirement
+         * @description Roles: administrator.
+         */
+        post: operations["match_failure_text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/failure-texts/requirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a text into a new requirement
+         * @description Roles: administrator.
+         */
+        post: operations["new_requirement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sorting": {
         parameters: {
             query?: never;
@@ -358,13 +771,225 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Every decision
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_decisions"];
         put?: never;
         /**
          * Sort a requirement
          * @description Roles: administrator.
          */
         post: operations["decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/decisions/{decision}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Withdraw a decision
+         * @description Roles: administrator.
+         */
+        post: operations["withdraw_decision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Counts over the fleet
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["fleet_view"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Two releases or routes side by side
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["compare_fleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Counts before and after what is supposed
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["what_if"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The fixes of the fleet, by site
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["fix_round"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fixes.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The same as CSV
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["fix_round_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The fixes of one device, combined
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_fixes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Saved selections
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_selections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Save a selection
+         * @description Roles: administrator, technician.
+         */
+        put: operations["save_selection"];
+        post?: never;
+        /**
+         * Forget a selection
+         * @description Roles: administrator, technician.
+         */
+        delete: operations["delete_selection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/risk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is acknowledged with a request
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["get_risk"];
+        /**
+         * Put another risk statement in force
+         * @description Roles: administrator.
+         */
+        put: operations["change_risk"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -395,6 +1020,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exceptions/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The register to hand over: CSV, JSON, or an OSCAL plan of action and milestones
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["export_exceptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a request would meet, device by device
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["check_request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/exceptions/{exception}": {
         parameters: {
             query?: never;
@@ -419,6 +1084,46 @@ export interface paths {
         patch: operations["edit_exception"];
         trace?: never;
     };
+    "/api/v1/exceptions/{exception}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One exception as a page that stands alone
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["exception_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What must be done once it does not hold
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_consequences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/exceptions/{exception}/decision": {
         parameters: {
             query?: never;
@@ -429,7 +1134,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Approve, decline, revoke or close an exception
+         * Approve all or a part, decline, revoke, close, or look again
          * @description Roles: administrator, approver.
          */
         post: operations["decide_exception"];
@@ -453,6 +1158,230 @@ export interface paths {
          * @description Roles: administrator, technician.
          */
         post: operations["withdraw_exception"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Comment, ask back, or answer
+         * @description Roles: administrator, approver, technician.
+         */
+        post: operations["comment_exception"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/attestations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Vouch that a condition is kept
+         * @description Roles: administrator, approver, technician.
+         */
+        post: operations["attest_condition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/attachments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Attach evidence by link and hash
+         * @description Roles: administrator, approver, technician.
+         */
+        post: operations["attach_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/owner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Make somebody else answer for it
+         * @description Roles: administrator, approver, technician.
+         */
+        put: operations["transfer_exception"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{exception}/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write down a review
+         * @description Roles: administrator, approver, technician.
+         */
+        post: operations["review_exception"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who allowed what on a device, and whether it still holds
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/media": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List media, newest first
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_media"];
+        put?: never;
+        /**
+         * Record a media
+         * @description Roles: administrator, technician.
+         */
+        post: operations["add_media"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/media/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Which media a batch needs
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["media_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/media/{media}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One media
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["get_media"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/media/{media}/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say what its published SHA-256 is
+         * @description Roles: administrator, technician.
+         */
+        post: operations["verify_media"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/media/{media}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a media out of use
+         * @description Roles: administrator, technician.
+         */
+        post: operations["withdraw_media"];
         delete?: never;
         options?: never;
         head?: never;
@@ -483,6 +1412,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kits/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public key that kits are checked against */
+        get: operations["signing_key"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How devices split into the fewest kits
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["kit_cases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kits/{kit}": {
         parameters: {
             query?: never;
@@ -503,6 +1469,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kits/{kit}/runbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The runbook as a page to print, with boxes to tick
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["kit_runbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kits/{kit}/archive": {
         parameters: {
             query?: never;
@@ -511,10 +1497,90 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The kit as a zip
+         * The kit as a zip, while it stands
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["download_kit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{kit}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What differs between two kits
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["kit_differences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The gates before a device on a route
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_gates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Settings for after an upgrade, and whether they are in place
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_sets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The routes of a device side by side
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_routes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -541,6 +1607,86 @@ export interface paths {
          * @description Roles: administrator, technician.
          */
         post: operations["record_attempt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record a day's attempts, all or none
+         * @description Roles: administrator, technician.
+         */
+        post: operations["record_attempts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How often attempts completed
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["attempt_rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/attempts/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the next attempt starts from
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["attempt_draft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/observations/batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record many observations, all or none
+         * @description Roles: administrator, technician.
+         */
+        post: operations["record_observations"];
         delete?: never;
         options?: never;
         head?: never;
@@ -585,6 +1731,70 @@ export interface paths {
         get: operations["device_standing"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/follow-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What its last upgrade left to do
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_followups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follow-ups/{step}/outcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say what came of a follow-up
+         * @description Roles: administrator, technician.
+         */
+        post: operations["settle_followup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/verifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What verify said on a device
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_verifications"];
+        put?: never;
+        /**
+         * Keep what verify said on a device
+         * @description Roles: administrator, technician.
+         */
+        post: operations["add_verification"];
         delete?: never;
         options?: never;
         head?: never;
@@ -651,6 +1861,251 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Assumptions, exceptions and costs side by side
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_outlook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A device's forecast under a supposition
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["what_if_device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecast/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The fleet's forecast under a supposition
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["what_if_fleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a budget buys: the most serviced device-months
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["budget_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The plan as a table
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["budget_plan_csv"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is due
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_due"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a new address for one's calendar
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["make_calendar"];
+        /**
+         * Revoke the address of one's calendar
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        delete: operations["revoke_calendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person's due dates as iCalendar; the address is the key */
+        get: operations["read_calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the addresses that are told
+         * @description Roles: administrator.
+         */
+        get: operations["list_hooks"];
+        put?: never;
+        /**
+         * Have an address told of events
+         * @description Roles: administrator.
+         */
+        post: operations["add_hook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Tell an address nothing more
+         * @description Roles: administrator.
+         */
+        delete: operations["remove_hook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send an address an event to try it
+         * @description Roles: administrator.
+         */
+        post: operations["try_hook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was sent to an address
+         * @description Roles: administrator.
+         */
+        get: operations["list_deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger": {
         parameters: {
             query?: never;
@@ -663,6 +2118,46 @@ export interface paths {
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_ledger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/story": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What happened to one object, in sentences
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["tell_story"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ledger/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The whole ledger, an entry a line, oldest first
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["export_ledger"];
         put?: never;
         post?: never;
         delete?: never;
@@ -695,6 +2190,29 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AccountShape */
+        AccountShape: {
+            /** Device */
+            device: string;
+            /** Runs */
+            runs: string;
+            /** Release */
+            release: string;
+            /** Permissions */
+            permissions: components["schemas"]["PermissionShape"][];
+        };
+        /** ApprovalShape */
+        ApprovalShape: {
+            /** Person */
+            person: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Note */
+            note: string;
+        };
         /** AssessmentShape */
         AssessmentShape: {
             /** Release */
@@ -702,6 +2220,62 @@ export interface components {
             state: components["schemas"]["State"];
             /** Findings */
             findings: components["schemas"]["FindingShape"][];
+        };
+        /** AssumedShape */
+        AssumedShape: {
+            assumption: components["schemas"]["Assumption"];
+            technical: components["schemas"]["LineShape"];
+            approved: components["schemas"]["LineShape"];
+        };
+        /**
+         * Assumption
+         * @description What is taken for granted of the releases to come.
+         * @enum {string}
+         */
+        Assumption: "planned" | "published" | "pessimistic";
+        /** AtReleaseShape */
+        AtReleaseShape: {
+            /** Release */
+            release: string;
+            /** Asks */
+            asks: string;
+            sort: components["schemas"]["Sort"];
+            /** Effects */
+            effects: {
+                [key: string]: string;
+            };
+            /** Overrides */
+            overrides: string[];
+        };
+        /** AttachmentAsked */
+        AttachmentAsked: {
+            /** Title */
+            title: string;
+            /** Link */
+            link: string;
+            /**
+             * Sha256
+             * @default
+             */
+            sha256: string;
+        };
+        /** AttachmentShape */
+        AttachmentShape: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Link */
+            link: string;
+            /** Sha256 */
+            sha256: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
         };
         /** AttemptAsked */
         AttemptAsked: {
@@ -761,6 +2335,23 @@ export interface components {
              * Format: date-time
              */
             ended_at: string;
+            /**
+             * Notice Accepted
+             * @description The vendor's notice was shown and accepted
+             * @default false
+             */
+            notice_accepted: boolean;
+            /**
+             * Mismatch
+             * @description With carry-over-lost: what did not match
+             * @default
+             */
+            mismatch: string;
+        };
+        /** AttemptBatchAsked */
+        AttemptBatchAsked: {
+            /** Items */
+            items: components["schemas"]["AttemptAsked"][];
         };
         /** AttemptList */
         AttemptList: {
@@ -809,6 +2400,136 @@ export interface components {
             ended_at: string;
             /** By */
             by: string;
+            /**
+             * Notice Accepted
+             * @description The notice that was accepted, word for word; empty if none was
+             */
+            notice_accepted: string;
+            /** Mismatch */
+            mismatch: string;
+            /**
+             * Minutes
+             * @description How long it took
+             */
+            minutes: number;
+        };
+        /** AttestAsked */
+        AttestAsked: {
+            /** Condition */
+            condition: number;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * AttributionShape
+         * @description What the requirements of one exception do to one update class.
+         */
+        AttributionShape: {
+            /** Exception */
+            exception: string;
+            update_class: components["schemas"]["UpdateClass"];
+            alone: components["schemas"]["Standing"];
+            /** Shared With */
+            shared_with: string[];
+            restored: components["schemas"]["Standing"];
+        };
+        /** BatchShape */
+        BatchShape: {
+            /** Recorded */
+            recorded: number;
+            /**
+             * Known
+             * @description Already there, and left alone
+             */
+            known: number;
+        };
+        /** BudgetAsked */
+        BudgetAsked: {
+            /** Platform */
+            platform: string;
+            /** Budget */
+            budget: number | string;
+            /**
+             * Selection
+             * @default
+             */
+            selection: string;
+            /**
+             * @default {
+             *       "state": "",
+             *       "site": "",
+             *       "role": "",
+             *       "model": "",
+             *       "requirement": "",
+             *       "mark": "",
+             *       "words": ""
+             *     }
+             */
+            where: components["schemas"]["FilterAsked"];
+            /**
+             * Without
+             * @description Ways left out
+             * @default []
+             */
+            without: ("take" | "fix" | "except" | "extend" | "replace")[];
+        };
+        /** BudgetPlanShape */
+        BudgetPlanShape: {
+            /** Platform */
+            platform: string;
+            /** Budget */
+            budget: string;
+            /** Cost */
+            cost: string;
+            /** Months */
+            months: string;
+            /** Without Money */
+            without_money: string;
+            /** At Most */
+            at_most: string;
+            /** Devices */
+            devices: number;
+            /** Lines */
+            lines: components["schemas"]["PlanLineShape"][];
+        };
+        /**
+         * CalendarShape
+         * @description The address of one's calendar of due dates. It is shown once; a new one revokes it.
+         */
+        CalendarShape: {
+            /** Path */
+            path: string;
+        };
+        /** ChangeShape */
+        ChangeShape: {
+            /** Kind */
+            kind: string;
+            /** Subject */
+            subject: string;
+            /** Words */
+            words: string;
+        };
+        /** ChangedShape */
+        ChangedShape: {
+            /** Setting */
+            setting: string;
+            /** Was */
+            was: string;
+            /** Now */
+            now: string;
+        };
+        /**
+         * ChangesShape
+         * @description What a dry run found.
+         */
+        ChangesShape: {
+            /** Moves */
+            moves: components["schemas"]["StateMoveShape"][];
+            /** Facts */
+            facts: components["schemas"]["FactChangeShape"][];
         };
         /** ClassStandingShape */
         ClassStandingShape: {
@@ -829,6 +2550,138 @@ export interface components {
             requirements: string[];
             /** Devices */
             devices: number;
+        };
+        /** CommentAsked */
+        CommentAsked: {
+            /** Text */
+            text: string;
+            /**
+             * Question
+             * @description Ask the requester back; the request waits for the answer
+             * @default false
+             */
+            question: boolean;
+        };
+        /** CommentShape */
+        CommentShape: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "comment" | "question" | "answer";
+            /** Text */
+            text: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** CompareSideShape */
+        CompareSideShape: {
+            /** Release */
+            release: string;
+            /** Route */
+            route: string;
+            /** Outcomes */
+            outcomes: {
+                [key: string]: number;
+            };
+            /**
+             * Uncovered
+             * @description Devices per check that no override covers on this route
+             */
+            uncovered: {
+                [key: string]: number;
+            };
+        };
+        /** ComparisonShape */
+        ComparisonShape: {
+            /** Platform */
+            platform: string;
+            /** Devices */
+            devices: number;
+            one: components["schemas"]["CompareSideShape"];
+            other: components["schemas"]["CompareSideShape"];
+            /** Shifts */
+            shifts: components["schemas"]["ShiftShape"][];
+        };
+        /**
+         * ConditionAsked
+         * @description A condition to keep: a test of facts as in a sheet, or words that somebody attests by a day.
+         */
+        ConditionAsked: {
+            /**
+             * Text
+             * @description Needed without a test; with one it says the test if left out
+             * @default
+             */
+            text: string;
+            /**
+             * Fact Condition
+             * @description Such as {"fact": "disk.encrypted", "is": true}
+             * @default null
+             */
+            fact_condition: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Due On
+             * @description To be attested by this day; the review if left out
+             * @default null
+             */
+            due_on: string | null;
+            /**
+             * Every Days
+             * @description And then every so many days
+             * @default null
+             */
+            every_days: number | null;
+        };
+        /** ConsequenceList */
+        ConsequenceList: {
+            /** Items */
+            items: components["schemas"]["ConsequenceShape"][];
+        };
+        /** ConsequenceShape */
+        ConsequenceShape: {
+            /** Device */
+            device: string;
+            /** Runs */
+            runs: string;
+            /**
+             * Relies
+             * @description It runs, today, what only this exception permits
+             */
+            relies: boolean;
+            /** Steps */
+            steps: string[];
+        };
+        /** CostLineShape */
+        CostLineShape: {
+            /** What */
+            what: string;
+            /** Quantity */
+            quantity: string;
+            /** Unit */
+            unit: string;
+            /** Each */
+            each: string;
+            /** Total */
+            total: string;
+        };
+        /** CountShape */
+        CountShape: {
+            /** Requirement */
+            requirement: string;
+            /** Title */
+            title: string;
+            /** Marks */
+            marks: {
+                [key: string]: number;
+            };
         };
         /** CourseShape */
         CourseShape: {
@@ -866,6 +2719,17 @@ export interface components {
             evidence: "vendor-statement" | "trial" | "attempt" | "report";
             /** Note */
             note: string;
+            /**
+             * Link
+             * @description Where the evidence is to be seen, https://
+             * @default
+             */
+            link: string;
+        };
+        /** DecisionList */
+        DecisionList: {
+            /** Items */
+            items: components["schemas"]["DecisionShape"][];
         };
         /** DecisionShape */
         DecisionShape: {
@@ -883,6 +2747,8 @@ export interface components {
             evidence: string;
             /** Note */
             note: string;
+            /** Link */
+            link: string;
             /** By */
             by: string;
             /**
@@ -890,6 +2756,44 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /** Withdrawn At */
+            withdrawn_at: string | null;
+            /** Withdrawn By */
+            withdrawn_by: string;
+            /** Withdrawn Note */
+            withdrawn_note: string;
+        };
+        /** DeliveryList */
+        DeliveryList: {
+            /** Items */
+            items: components["schemas"]["DeliveryShape"][];
+        };
+        /** DeliveryShape */
+        DeliveryShape: {
+            /** Id */
+            id: number;
+            /** Hook */
+            hook: string;
+            /** Person */
+            person: string;
+            /** Event */
+            event: string;
+            /** Kind */
+            kind: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "done" | "given-up";
+            /** Tries */
+            tries: number;
+            /** Answer */
+            answer: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
         };
         /** DeviceDetail */
         DeviceDetail: {
@@ -902,7 +2806,31 @@ export interface components {
             facts: components["schemas"]["FactShape"][];
             /** Readings */
             readings: components["schemas"]["ReadingShape"][];
+            /**
+             * Verdicts
+             * @description What each source says passes or fails, newest first
+             */
+            verdicts: components["schemas"]["VerdictShape"][];
             course: components["schemas"]["CourseShape"] | null;
+        };
+        /** DeviceFixesShape */
+        DeviceFixesShape: {
+            /** Device */
+            device: string;
+            /** Release */
+            release: string;
+            /** Steps */
+            steps: components["schemas"]["FixStepShape"][];
+            /** Spared */
+            spared: components["schemas"]["SparedFixShape"][];
+            /** Left */
+            left: string[];
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            state: components["schemas"]["State"];
+            after: components["schemas"]["State"];
         };
         /** DeviceForecastShape */
         DeviceForecastShape: {
@@ -936,6 +2864,8 @@ export interface components {
             sites: string[];
             /** Roles */
             roles: string[];
+            /** Models */
+            models: string[];
         };
         /** DeviceShape */
         DeviceShape: {
@@ -968,17 +2898,85 @@ export interface components {
             /** Runway */
             runway: string | null;
         };
+        /** DeviceSupposedShape */
+        DeviceSupposedShape: {
+            before: components["schemas"]["ForecastShape"];
+            after: components["schemas"]["ForecastShape"];
+        };
+        /** DisputeList */
+        DisputeList: {
+            /** Items */
+            items: components["schemas"]["DisputeShape"][];
+        };
+        /** DisputeShape */
+        DisputeShape: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "fact" | "requirement";
+            /** Subject */
+            subject: string;
+            /** Title */
+            title: string;
+            /** Requirements */
+            requirements: string[];
+            /** Sides */
+            sides: components["schemas"]["SideShape"][];
+        };
+        /**
+         * DraftShape
+         * @description What the next attempt on a device starts from.
+         */
+        DraftShape: {
+            /** Device */
+            device: string;
+            /** Number */
+            number: number;
+            /**
+             * Kit
+             * @description The newest that stands; empty if none does
+             */
+            kit: string;
+            /** Media */
+            media: string;
+            /** Tool Version */
+            tool_version: string;
+            /**
+             * Met
+             * @description What earlier attempts met, in order
+             */
+            met: string[];
+        };
+        /** DueList */
+        DueList: {
+            /** Items */
+            items: components["schemas"]["DueShape"][];
+        };
         /** DueShape */
         DueShape: {
+            /** Kind */
+            kind: string;
             /**
              * On
              * Format: date
              */
             on: string;
-            /** Kind */
-            kind: string;
-            /** Subject */
-            subject: string;
+            /** Overdue */
+            overdue: boolean;
+            /**
+             * Object Kind
+             * @enum {string}
+             */
+            object_kind: "exception" | "device";
+            /** Object */
+            object: string;
             /** Words */
             words: string;
         };
@@ -1028,9 +3026,9 @@ export interface components {
             reason: string;
             /**
              * Conditions
-             * @default
+             * @default []
              */
-            conditions: string;
+            conditions: components["schemas"]["ConditionAsked"][];
             /** Owner */
             owner: string;
             /**
@@ -1057,13 +3055,51 @@ export interface components {
             up_to: boolean;
             /** Requirements */
             requirements: string[];
-            /** Devices */
+            /**
+             * Devices
+             * @default []
+             */
             devices: string[];
+            /**
+             * Selection
+             * @description A saved selection whose devices come on top
+             * @default
+             */
+            selection: string;
+            /**
+             * Platform
+             * @description Of the selection, if it is not its own
+             * @default
+             */
+            platform: string;
+            /**
+             * Go On
+             * @description Leave out the devices that cannot have it, and ask for the rest
+             * @default false
+             */
+            go_on: boolean;
             /**
              * Risk Acknowledged
              * @description The risk statement, word for word
              */
             risk_acknowledged: string;
+            /**
+             * Notice Acknowledged
+             * @description The vendor's notice, word for word, if any
+             * @default
+             */
+            notice_acknowledged: string;
+            /**
+             * Renews
+             * @description The exception that this one follows on
+             * @default
+             */
+            renews: string;
+            /**
+             * Attachments
+             * @default []
+             */
+            attachments: components["schemas"]["AttachmentAsked"][];
         };
         /** ExceptionShape */
         ExceptionShape: {
@@ -1081,12 +3117,27 @@ export interface components {
             requirements: string[];
             /** Devices */
             devices: string[];
+            /**
+             * Left Out
+             * @description Device or requirement to why it was not approved with the rest
+             */
+            left_out: {
+                [key: string]: string;
+            };
             /** Reason */
             reason: string;
             /** Conditions */
-            conditions: string;
+            conditions: components["schemas"]["KeptShape"][];
+            /** Attachments */
+            attachments: components["schemas"]["AttachmentShape"][];
+            /** Comments */
+            comments: components["schemas"]["CommentShape"][];
+            /** Risk Version */
+            risk_version: number;
             /** Risk Text */
             risk_text: string;
+            /** Notice Text */
+            notice_text: string;
             /** Acknowledged By */
             acknowledged_by: string;
             /** Owner */
@@ -1110,6 +3161,8 @@ export interface components {
             state: string;
             /** In Force */
             in_force: boolean;
+            /** Asked Back */
+            asked_back: boolean;
             /** Requester */
             requester: string;
             /**
@@ -1117,6 +3170,10 @@ export interface components {
              * Format: date-time
              */
             requested_at: string;
+            /** Approvals Needed */
+            approvals_needed: number;
+            /** Approvals */
+            approvals: components["schemas"]["ApprovalShape"][];
             /** Decided By */
             decided_by: string | null;
             /** Decided At */
@@ -1125,6 +3182,12 @@ export interface components {
             decision_note: string;
             /** Self Approved */
             self_approved: boolean;
+            /** Ended On */
+            ended_on: string | null;
+            /** Renews */
+            renews: string;
+            /** Renewed By */
+            renewed_by: string;
             /**
              * Stale
              * @description Device to what changed since its approval
@@ -1134,6 +3197,12 @@ export interface components {
             };
             /** Moves */
             moves: string[];
+            /**
+             * Refused
+             * @description Devices that were left out of the request, and why
+             * @default []
+             */
+            refused: components["schemas"]["TroubleShape"][];
         };
         /** ExceptionTermsAsked */
         ExceptionTermsAsked: {
@@ -1141,9 +3210,9 @@ export interface components {
             reason: string;
             /**
              * Conditions
-             * @default
+             * @default []
              */
-            conditions: string;
+            conditions: components["schemas"]["ConditionAsked"][];
             /** Owner */
             owner: string;
             /**
@@ -1161,6 +3230,92 @@ export interface components {
              * Format: date
              */
             review_on: string;
+        };
+        /** ExceptionWeightShape */
+        ExceptionWeightShape: {
+            /** Exception */
+            exception: string;
+            /** Requirements */
+            requirements: string[];
+            /** With It */
+            with_it: string | null;
+            /** Without It */
+            without_it: string | null;
+            /** Fixed Technical */
+            fixed_technical: string | null;
+            /** Fixed Approved */
+            fixed_approved: string | null;
+            /** Changes */
+            changes: boolean;
+        };
+        /** ExplainedFixShape */
+        ExplainedFixShape: {
+            /** Title */
+            title: string;
+            /** Kind */
+            kind: string;
+            /** When */
+            when: string;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+        };
+        /** ExplainedOverrideShape */
+        ExplainedOverrideShape: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Kind */
+            kind: string;
+            /** Origin */
+            origin: string;
+            /** Routes */
+            routes: string[];
+            /** Since */
+            since: string;
+            /** Until */
+            until: string | null;
+            /** Needs */
+            needs: string;
+        };
+        /** ExplanationShape */
+        ExplanationShape: {
+            /** Requirement */
+            requirement: string;
+            /** Title */
+            title: string;
+            /** Because */
+            because: string;
+            /** Source */
+            source: string;
+            /** Enforced At */
+            enforced_at: string[];
+            /** Reported As */
+            reported_as: string[];
+            /** Releases */
+            releases: components["schemas"]["AtReleaseShape"][];
+            /** Fixes */
+            fixes: components["schemas"]["ExplainedFixShape"][];
+            /** Overrides */
+            overrides: components["schemas"]["ExplainedOverrideShape"][];
+        };
+        /** FactChangeShape */
+        FactChangeShape: {
+            /** Fact */
+            fact: string;
+            /** Devices */
+            devices: number;
+            /**
+             * Device
+             * @description One of them, as an example
+             */
+            device: string;
+            /** Was */
+            was: unknown;
+            /** Becomes */
+            becomes: unknown;
         };
         /** FactShape */
         FactShape: {
@@ -1189,6 +3344,66 @@ export interface components {
             taken_at: string;
         };
         /**
+         * FilterAsked
+         * @description Which devices: every given part must fit.
+         */
+        FilterAsked: {
+            /**
+             * State
+             * @default
+             */
+            state: string;
+            /**
+             * Site
+             * @default
+             */
+            site: string;
+            /**
+             * Role
+             * @default
+             */
+            role: string;
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+            /**
+             * Requirement
+             * @default
+             */
+            requirement: string;
+            /**
+             * Mark
+             * @description With requirement: met, fixable, installer-check, floor, unread, ...
+             * @default
+             */
+            mark: string;
+            /**
+             * Words
+             * @description Every word must occur in id, name, site, role or model
+             * @default
+             */
+            words: string;
+        };
+        /** FilterShape */
+        FilterShape: {
+            /** State */
+            state: string;
+            /** Site */
+            site: string;
+            /** Role */
+            role: string;
+            /** Model */
+            model: string;
+            /** Requirement */
+            requirement: string;
+            /** Mark */
+            mark: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * Finding
          * @enum {string}
          */
@@ -1212,6 +3427,62 @@ export interface components {
             rivals: components["schemas"]["RivalShape"][];
             /** Against */
             against: components["schemas"]["VerdictShape"][];
+            /**
+             * Rulings
+             * @description Operators' words that settle what sources dispute
+             */
+            rulings: components["schemas"]["RulingShape"][];
+            /**
+             * Words
+             * @description Every word on the sort, the narrowest first; the first counts
+             */
+            words: components["schemas"]["SortWordShape"][];
+        };
+        /** FixActionShape */
+        FixActionShape: {
+            /** Title */
+            title: string;
+            /** Kind */
+            kind: string;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            /** Visits */
+            visits: components["schemas"]["FixVisitShape"][];
+        };
+        /** FixPart */
+        FixPart: {
+            /** Title */
+            title: string;
+            /** Kind */
+            kind: string;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+        };
+        /** FixRoundShape */
+        FixRoundShape: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Devices */
+            devices: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            /** Sites */
+            sites: components["schemas"]["SiteRoundShape"][];
+            /** Parts */
+            parts: components["schemas"]["PartShape"][];
+            /**
+             * Pointless
+             * @description Devices that stay floored whatever is fixed
+             */
+            pointless: number;
         };
         /** FixShape */
         FixShape: {
@@ -1223,6 +3494,29 @@ export interface components {
             minutes: number;
             /** Cost */
             cost: string;
+        };
+        /** FixStepShape */
+        FixStepShape: {
+            fix: components["schemas"]["FixPart"];
+            /** Meets */
+            meets: string[];
+        };
+        /** FixVisitShape */
+        FixVisitShape: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Step */
+            step: number;
+            /** Of */
+            of: number;
+            /** Meets */
+            meets: string[];
+            /** After */
+            after: string;
         };
         /** FleetForecastShape */
         FleetForecastShape: {
@@ -1250,6 +3544,127 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /** FleetShape */
+        FleetShape: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** By */
+            by: string;
+            /** Devices */
+            devices: number;
+            /**
+             * States
+             * @description With excepted: every check of the device is excepted today
+             */
+            states: {
+                [key: string]: number;
+            };
+            /** Requirements */
+            requirements: components["schemas"]["CountShape"][];
+            /** Combinations */
+            combinations: components["schemas"]["TogetherShape"][];
+            /** Groups */
+            groups: components["schemas"]["GroupShape"][];
+        };
+        /** FleetSupposedShape */
+        FleetSupposedShape: {
+            /** Devices */
+            devices: number;
+            /** Months */
+            months: components["schemas"]["LeavingShape"][];
+            /** Gained Days */
+            gained_days: number;
+            /** Longer */
+            longer: number;
+            /** Shorter */
+            shorter: number;
+        };
+        /** FleetSupposingAsked */
+        FleetSupposingAsked: {
+            /** Platform */
+            platform: string;
+            supposing: components["schemas"]["SupposingAsked"];
+        };
+        /** FollowUpAsked */
+        FollowUpAsked: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "failed" | "skipped";
+            /**
+             * Answer
+             * @default
+             * @enum {string}
+             */
+            answer: "" | "as-before" | "slower" | "faster";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Confirm
+             * @description Said twice: that doing it ends going back is meant
+             * @default false
+             */
+            confirm: boolean;
+        };
+        /** FollowUpShape */
+        FollowUpShape: {
+            /** Id */
+            id: string;
+            /** Attempt */
+            attempt: string;
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Todo */
+            todo: string;
+            /** Kind */
+            kind: string;
+            /** Blocking */
+            blocking: boolean;
+            /**
+             * Due On
+             * Format: date
+             */
+            due_on: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "done" | "failed" | "skipped";
+            /** Answer */
+            answer: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /** At */
+            at: string;
+        };
+        /** FollowUpsShape */
+        FollowUpsShape: {
+            /** Device */
+            device: string;
+            /** Attempt */
+            attempt: string;
+            /** Steps */
+            steps: components["schemas"]["FollowUpShape"][];
+            /**
+             * Blocked
+             * @description Something is open that the device is not finished without
+             */
+            blocked: boolean;
+            /** Rollback Until */
+            rollback_until: string | null;
+        };
         /** ForecastShape */
         ForecastShape: {
             /** Release */
@@ -1262,6 +3677,47 @@ export interface components {
             technical: components["schemas"]["LineShape"];
             approved: components["schemas"]["LineShape"];
         };
+        /** GateList */
+        GateList: {
+            /** Items */
+            items: components["schemas"]["GateShape"][];
+        };
+        /**
+         * GateShape
+         * @description A gate before a device, as it stands today.
+         */
+        GateShape: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Severity */
+            severity: string;
+            /**
+             * Result
+             * @description holds, warns, stops or unread
+             */
+            result: string;
+            /** Asks */
+            asks: string;
+            /** Measured */
+            measured: string;
+            /** Todo */
+            todo: string;
+            /** Waivable */
+            waivable: boolean;
+        };
+        /** GroupShape */
+        GroupShape: {
+            /** Name */
+            name: string;
+            /** Devices */
+            devices: number;
+            /** States */
+            states: {
+                [key: string]: number;
+            };
+        };
         /** HealthShape */
         HealthShape: {
             /**
@@ -1270,21 +3726,244 @@ export interface components {
              */
             status: "ok";
         };
-        /** ImportShape */
+        /** HookAsked */
+        HookAsked: {
+            /** Url */
+            url: string;
+            /**
+             * Kinds
+             * @description Kinds of events, such as exception; none means all
+             * @default []
+             */
+            kinds: string[];
+        };
+        /** HookList */
+        HookList: {
+            /** Items */
+            items: components["schemas"]["HookShape"][];
+        };
+        /** HookShape */
+        HookShape: {
+            /** Id */
+            id: string;
+            /** Url */
+            url: string;
+            /** Kinds */
+            kinds: string[];
+            /** Active */
+            active: boolean;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Secret
+             * @description Signs what is sent; shown once, when the hook is added
+             * @default null
+             */
+            secret: string | null;
+        };
+        /**
+         * ImpactShape
+         * @description What loading a sheet would do. `revision` is the one loaded now, 0 for a platform's first sheet.
+         */
+        ImpactShape: {
+            /** Platform */
+            platform: string;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Changed */
+            changed: boolean;
+            /** Changes */
+            changes: components["schemas"]["ChangeShape"][];
+            /** Devices */
+            devices: number;
+            /** Moves */
+            moves: components["schemas"]["SheetMoveShape"][];
+            /** Exceptions */
+            exceptions: components["schemas"]["TouchedShape"][];
+            /** Kits */
+            kits: components["schemas"]["TouchedShape"][];
+            /**
+             * Relying
+             * @description Overrides that would end, and the devices carried by them
+             */
+            relying: components["schemas"]["TouchedShape"][];
+        };
+        /** ImportAsked */
+        ImportAsked: {
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "ndjson" | "json" | "csv" | "tsv";
+            /**
+             * Name
+             * @description The file's name, to know it again
+             * @default
+             */
+            name: string;
+            /**
+             * Dry
+             * @description Only say what would change
+             * @default false
+             */
+            dry: boolean;
+            /**
+             * Skip
+             * @description Leave bad lines out instead of refusing the file
+             * @default false
+             */
+            skip: boolean;
+            /**
+             * Mapping
+             * @description A mapping file, TOML, for foreign columns and words
+             * @default
+             */
+            mapping: string;
+        };
+        /** ImportList */
+        ImportList: {
+            /** Items */
+            items: components["schemas"]["ImportShape"][];
+        };
+        /** ImportProblemPage */
+        ImportProblemPage: {
+            /** Items */
+            items: components["schemas"]["ImportProblemShape"][];
+            /** Next */
+            next: string | null;
+        };
+        /** ImportProblemShape */
+        ImportProblemShape: {
+            /** Number */
+            number: number;
+            /** Line */
+            line: number;
+            /** Place */
+            place: string;
+            /** Message */
+            message: string;
+            /** Mend */
+            mend: string;
+        };
+        /**
+         * ImportShape
+         * @description An import as it stands. `size` and `position` count bytes of the file, the rest readings and devices.
+         */
         ImportShape: {
             /** Id */
             id: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "ndjson" | "json" | "csv" | "tsv";
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "received" | "checking" | "applying" | "done" | "refused" | "cancelled" | "failed";
+            /** Ended */
+            ended: boolean;
+            /** Dry */
+            dry: boolean;
+            /** Skip */
+            skip: boolean;
+            /** Size */
+            size: number;
+            /** Position */
+            position: number;
+            /** Checked */
+            checked: number;
+            /** Applied */
+            applied: number;
+            /** Rejected */
+            rejected: number;
             /** Readings */
             readings: number;
             /** Devices */
             devices: number;
             /** Added */
             added: number;
+            /** Why */
+            why: string;
+            changes: components["schemas"]["ChangesShape"] | null;
+        };
+        /**
+         * KeptShape
+         * @description A condition to keep, as it stands today.
+         */
+        KeptShape: {
+            /** Number */
+            number: number;
+            /** Text */
+            text: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "facts" | "attested";
+            /**
+             * Word
+             * @enum {string}
+             */
+            word: "kept" | "broken" | "unread" | "due" | "overdue";
+            /** Measured */
+            measured: string;
+            /** Due On */
+            due_on: string | null;
+            /** Every Days */
+            every_days: number | null;
+            /** Fact Condition */
+            fact_condition: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Devices
+             * @description Devices on which the facts do not show it kept, and what they show
+             */
+            devices: {
+                [key: string]: string;
+            };
+            /**
+             * Attested
+             * @description Day, by whom, note
+             */
+            attested: [
+                string,
+                string,
+                string
+            ][];
         };
         /** KitAsked */
         KitAsked: {
-            /** Device */
+            /**
+             * Device
+             * @description The device; or name several in devices
+             * @default
+             */
             device: string;
+            /**
+             * Devices
+             * @description Devices of the same case, which share the kit
+             * @default []
+             */
+            devices: string[];
             /**
              * Release
              * @default
@@ -1302,12 +3981,56 @@ export interface components {
              * @enum {string}
              */
             carry_over: "everything" | "files" | "nothing";
+            /**
+             * Waive
+             * @description Gate to why its warning is waived; a stop cannot be
+             * @default {}
+             */
+            waive: {
+                [key: string]: string;
+            };
+            /**
+             * Media
+             * @description The media to use; the one that fits the devices best if left out
+             * @default
+             */
+            media: string;
+            /**
+             * Sets
+             * @description Settings sets for after the upgrade
+             * @default []
+             */
+            sets: string[];
+        };
+        /**
+         * KitCasesShape
+         * @description How devices split into the fewest kits, and why some can have none yet.
+         */
+        KitCasesShape: {
+            /** Cases */
+            cases: components["schemas"]["SharedCaseShape"][];
+            /** Refused */
+            refused: components["schemas"]["TroubleShape"][];
         };
         /** KitDetail */
         KitDetail: {
             kit: components["schemas"]["KitShape"];
             /** Files */
             files: components["schemas"]["KitFileShape"][];
+        };
+        /** KitDifferenceList */
+        KitDifferenceList: {
+            /** Items */
+            items: components["schemas"]["KitDifferenceShape"][];
+        };
+        /** KitDifferenceShape */
+        KitDifferenceShape: {
+            /** What */
+            what: string;
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
         };
         /** KitFileShape */
         KitFileShape: {
@@ -1335,12 +4058,27 @@ export interface components {
             route: string;
             /** Carry Over */
             carry_over: string;
-            /** Device */
+            /**
+             * Device
+             * @description The first of its devices
+             */
             device: string;
+            /** Devices */
+            devices: string[];
             /** Overrides */
             overrides: string[];
             /** Exceptions */
             exceptions: string[];
+            /** Waived */
+            waived: {
+                [key: string]: string;
+            };
+            /** Media */
+            media: string | null;
+            /** Sets */
+            sets: string[];
+            /** Expires On */
+            expires_on: string | null;
             /** Sha256 */
             sha256: string;
             /** Made By */
@@ -1350,6 +4088,16 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+            /**
+             * Reasons
+             * @description Why it is no longer handed out; none while it stands
+             */
+            reasons: string[];
+            /**
+             * Used
+             * @description Attempts that were made with it
+             */
+            used: string[];
         };
         /** LeafShape */
         LeafShape: {
@@ -1375,6 +4123,15 @@ export interface components {
              */
             level: number | null;
         };
+        /** LeavingShape */
+        LeavingShape: {
+            /** Month */
+            month: string;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+        };
         /** LedgerCheckShape */
         LedgerCheckShape: {
             /** Entries */
@@ -1392,6 +4149,11 @@ export interface components {
             title: string;
             /** Why */
             why: string;
+            /**
+             * Covers
+             * @description What of the checks it would cover, were it usable and chosen
+             */
+            covers: string[];
         };
         /** LineShape */
         LineShape: {
@@ -1421,6 +4183,272 @@ export interface components {
             /** Releases */
             releases: number;
         };
+        /** MeShape */
+        MeShape: {
+            /** Name */
+            name: string;
+            /** Version */
+            version: number;
+            /** Display */
+            display: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "technician" | "approver" | "administrator";
+            /**
+             * Sites
+             * @description Site to the greater role that the person has there
+             */
+            sites: {
+                [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            };
+            /**
+             * Origin
+             * @description How they sign in: password or oidc
+             */
+            origin: string;
+            /** Email */
+            email: string;
+            /** Told Of */
+            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
+            /** Active */
+            active: boolean;
+            /**
+             * Owns
+             * @description Exceptions that they answer for
+             * @default []
+             */
+            owns: string[];
+            /** Has Calendar */
+            has_calendar: boolean;
+        };
+        /**
+         * MediaAsked
+         * @description A set-up media to record, with the SHA-256 that was computed of it.
+         */
+        MediaAsked: {
+            /** Platform */
+            platform: string;
+            /**
+             * Release
+             * @description What is on it
+             */
+            release: string;
+            /**
+             * Asked
+             * @description What its maker was asked for; the same if left out
+             * @default
+             */
+            asked: string;
+            /** Editions */
+            editions: string[];
+            /** Language */
+            language: string;
+            /**
+             * Arch
+             * @default x86-64
+             */
+            arch: string;
+            /**
+             * Partition Table
+             * @default gpt
+             * @enum {string}
+             */
+            partition_table: "gpt" | "mbr";
+            /**
+             * Size
+             * @description In bytes
+             */
+            size: number;
+            /** Sha256 */
+            sha256: string;
+            /**
+             * Published Sha256
+             * @description The vendor's word; refused if it differs from sha256
+             * @default
+             */
+            published_sha256: string;
+            /**
+             * Origin
+             * @description Where it is, or who made it
+             * @default
+             */
+            origin: string;
+            /**
+             * Maker
+             * @description The media maker and its version
+             * @default
+             */
+            maker: string;
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+            /**
+             * Link Ends
+             * @description The last day on which the link gives it
+             * @default null
+             */
+            link_ends: string | null;
+            /**
+             * Stick Gb
+             * @description The stick it is written on, if it is
+             * @default null
+             */
+            stick_gb: number | null;
+        };
+        /** MediaList */
+        MediaList: {
+            /** Items */
+            items: components["schemas"]["MediaShape"][];
+        };
+        /**
+         * MediaPlanAsked
+         * @description Devices by name; or those of a platform that fit, on top of a saved selection if one is named.
+         */
+        MediaPlanAsked: {
+            /**
+             * Devices
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Platform
+             * @default
+             */
+            platform: string;
+            /**
+             * Selection
+             * @default
+             */
+            selection: string;
+            /**
+             * @default {
+             *       "state": "",
+             *       "site": "",
+             *       "role": "",
+             *       "model": "",
+             *       "requirement": "",
+             *       "mark": "",
+             *       "words": ""
+             *     }
+             */
+            where: components["schemas"]["FilterAsked"];
+            /**
+             * Release
+             * @default
+             */
+            release: string;
+            /**
+             * Sticks Per Site
+             * @default 1
+             */
+            sticks_per_site: number;
+        };
+        /** MediaPlanShape */
+        MediaPlanShape: {
+            /** Release */
+            release: string;
+            /** Uses */
+            uses: components["schemas"]["MediaUseShape"][];
+            /** Mismatches */
+            mismatches: components["schemas"]["MismatchShape"][];
+        };
+        /** MediaShape */
+        MediaShape: {
+            /** Id */
+            id: string;
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Asked */
+            asked: string;
+            /** Editions */
+            editions: string[];
+            /** Language */
+            language: string;
+            /** Arch */
+            arch: string;
+            /** Partition Table */
+            partition_table: string;
+            /** Size */
+            size: number;
+            /** Sha256 */
+            sha256: string;
+            /**
+             * Verified
+             * @description Its SHA-256 is the published one
+             */
+            verified: boolean;
+            /** Origin */
+            origin: string;
+            /** Maker */
+            maker: string;
+            /** Link */
+            link: string;
+            /** Link Ends */
+            link_ends: string | null;
+            /** Stick Gb */
+            stick_gb: number | null;
+            /**
+             * Needs Gb
+             * @description The smallest usual stick that holds it; 0 if none does
+             */
+            needs_gb: number;
+            /** Withdrawn */
+            withdrawn: string;
+            /** Troubles */
+            troubles: string[];
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** MediaUseShape */
+        MediaUseShape: {
+            /** Media */
+            media: string;
+            /** What */
+            what: string;
+            /** Devices */
+            devices: string[];
+            /**
+             * Sticks
+             * @description Site to how many sticks
+             */
+            sticks: {
+                [key: string]: number;
+            };
+            /** Stick Gb */
+            stick_gb: number;
+            /** Troubles */
+            troubles: string[];
+        };
+        /** MediaVerifyAsked */
+        MediaVerifyAsked: {
+            /** Published Sha256 */
+            published_sha256: string;
+        };
+        /** MediaWithdrawAsked */
+        MediaWithdrawAsked: {
+            /** Why */
+            why: string;
+        };
+        /** MismatchShape */
+        MismatchShape: {
+            /** Devices */
+            devices: string[];
+            /** Why */
+            why: string;
+            /** Mend */
+            mend: string;
+        };
         /** MonthShape */
         MonthShape: {
             /** Month */
@@ -1440,12 +4468,24 @@ export interface components {
              * Move
              * @enum {string}
              */
-            move: "approve" | "decline" | "withdraw" | "revoke" | "close";
+            move: "approve" | "decline" | "revoke" | "close" | "confirm";
             /**
              * Note
              * @default
              */
             note: string;
+            /**
+             * Devices
+             * @description To approve or confirm only these; all if left out
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Requirements
+             * @description To approve only these; all if left out
+             * @default []
+             */
+            requirements: string[];
         };
         /** MoveShape */
         MoveShape: {
@@ -1471,6 +4511,22 @@ export interface components {
             overrides: string[];
             /** Exceptions */
             exceptions: string[];
+        };
+        /** NewRequirementAsked */
+        NewRequirementAsked: {
+            /** Platform */
+            platform: string;
+            /** Text */
+            text: string;
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /**
+             * Since
+             * @description The first release that asks for it
+             */
+            since: string;
         };
         /** ObservationAsked */
         ObservationAsked: {
@@ -1504,6 +4560,11 @@ export interface components {
              */
             detail: string;
         };
+        /** ObservationBatchAsked */
+        ObservationBatchAsked: {
+            /** Items */
+            items: components["schemas"]["ObservationAsked"][];
+        };
         /** ObservationList */
         ObservationList: {
             /** Items */
@@ -1532,6 +4593,24 @@ export interface components {
             detail: string;
             /** By */
             by: string;
+        };
+        /** OutlookShape */
+        OutlookShape: {
+            /** Device */
+            device: string;
+            /**
+             * As Of
+             * Format: date
+             */
+            as_of: string;
+            /** Runs */
+            runs: string;
+            /** Assumed */
+            assumed: components["schemas"]["AssumedShape"][];
+            /** Exceptions */
+            exceptions: components["schemas"]["ExceptionWeightShape"][];
+            /** Ways */
+            ways: components["schemas"]["WayCostShape"][];
         };
         /** OverrideAnswerShape */
         OverrideAnswerShape: {
@@ -1598,8 +4677,41 @@ export interface components {
             roll_up: components["schemas"]["RollUpShape"];
             /** Sites */
             sites: components["schemas"]["SiteCountShape"][];
-            /** Due */
-            due: components["schemas"]["DueShape"][];
+        };
+        /**
+         * OwnChangeAsked
+         * @description What a person changes of themselves.
+         */
+        OwnChangeAsked: {
+            /**
+             * Email
+             * @default null
+             */
+            email: string | null;
+            /**
+             * Told Of
+             * @default null
+             */
+            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
+        };
+        /** OwnerAsked */
+        OwnerAsked: {
+            /** Owner */
+            owner: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** PartShape */
+        PartShape: {
+            /** Title */
+            title: string;
+            /** Count */
+            count: number;
+            /** Cost */
+            cost: string;
         };
         /** PartialShape */
         PartialShape: {
@@ -1607,6 +4719,61 @@ export interface components {
             id: string;
             /** Covers */
             covers: string[];
+        };
+        /** PasswordAsked */
+        PasswordAsked: {
+            /**
+             * Old
+             * @description Needed for one's own
+             * @default
+             */
+            old: string;
+            /** New */
+            new: string;
+        };
+        /**
+         * PermissionShape
+         * @description One requirement that a device fails, and what permits that.
+         */
+        PermissionShape: {
+            /** Requirement */
+            requirement: string;
+            /** Title */
+            title: string;
+            /** Measured */
+            measured: string;
+            /** Sort */
+            sort: string;
+            /** Sorted By */
+            sorted_by: string;
+            /** Exception */
+            exception: string;
+            /** Approved By */
+            approved_by: string[];
+            /** Approved At */
+            approved_at: string;
+            /** Self Approved */
+            self_approved: boolean;
+            /** Through */
+            through: string;
+            /** Conditions */
+            conditions: components["schemas"]["KeptShape"][];
+            /**
+             * Attachments
+             * @description Title, link, SHA-256
+             */
+            attachments: [
+                string,
+                string,
+                string
+            ][];
+            /** Holds */
+            holds: boolean;
+            /**
+             * Still
+             * @description Why it does not hold, if so
+             */
+            still: string[];
         };
         /** PersonAsked */
         PersonAsked: {
@@ -1625,6 +4792,44 @@ export interface components {
             /** Password */
             password: string;
         };
+        /**
+         * PersonChangeAsked
+         * @description What is left out stays as it is.
+         */
+        PersonChangeAsked: {
+            /**
+             * Display
+             * @default null
+             */
+            display: string | null;
+            /**
+             * Role
+             * @default null
+             */
+            role: ("viewer" | "technician" | "approver" | "administrator") | null;
+            /**
+             * Sites
+             * @default null
+             */
+            sites: {
+                [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            } | null;
+            /**
+             * Email
+             * @default null
+             */
+            email: string | null;
+            /**
+             * Told Of
+             * @default null
+             */
+            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
+            /**
+             * Active
+             * @default null
+             */
+            active: boolean | null;
+        };
         /** PersonList */
         PersonList: {
             /** Items */
@@ -1634,6 +4839,8 @@ export interface components {
         PersonShape: {
             /** Name */
             name: string;
+            /** Version */
+            version: number;
             /** Display */
             display: string;
             /**
@@ -1641,6 +4848,47 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "technician" | "approver" | "administrator";
+            /**
+             * Sites
+             * @description Site to the greater role that the person has there
+             */
+            sites: {
+                [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            };
+            /**
+             * Origin
+             * @description How they sign in: password or oidc
+             */
+            origin: string;
+            /** Email */
+            email: string;
+            /** Told Of */
+            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
+            /** Active */
+            active: boolean;
+            /**
+             * Owns
+             * @description Exceptions that they answer for
+             * @default []
+             */
+            owns: string[];
+        };
+        /** PlanLineShape */
+        PlanLineShape: {
+            /** Way */
+            way: string;
+            /** Model */
+            model: string;
+            /** Count */
+            count: number;
+            /** Each */
+            each: string;
+            /** Cost */
+            cost: string;
+            /** Months Each */
+            months_each: string;
+            /** How */
+            how: string;
         };
         /** PlatformList */
         PlatformList: {
@@ -1666,6 +4914,8 @@ export interface components {
             target: string;
             /** Sheet Revision */
             sheet_revision: number;
+            /** Devices */
+            devices: number;
         };
         /**
          * Problem
@@ -1695,6 +4945,27 @@ export interface components {
              * @default []
              */
             troubles: components["schemas"]["TroubleShape"][];
+        };
+        /** RateList */
+        RateList: {
+            /** Items */
+            items: components["schemas"]["RateShape"][];
+        };
+        /** RateShape */
+        RateShape: {
+            /** Key */
+            key: string;
+            /** Tried */
+            tried: number;
+            /** Done */
+            done: number;
+            /**
+             * Low
+             * @description Lower end of the 95 % interval (Wilson), a share
+             */
+            low: number;
+            /** High */
+            high: number;
         };
         /** ReachShape */
         ReachShape: {
@@ -1735,6 +5006,18 @@ export interface components {
             verdicts: {
                 [key: string]: boolean;
             };
+            /**
+             * Unread
+             * @description Fact to why it could not be read
+             */
+            unread: {
+                [key: string]: string;
+            };
+            /**
+             * Texts
+             * @description Failures in the source's own words
+             */
+            texts: string[];
         };
         /** ReadingsAsked */
         ReadingsAsked: {
@@ -1742,7 +5025,31 @@ export interface components {
              * Form
              * @enum {string}
              */
-            form: "ndjson" | "csv";
+            form: "ndjson" | "json" | "csv" | "tsv";
+            /**
+             * Name
+             * @description The file's name, to know it again
+             * @default
+             */
+            name: string;
+            /**
+             * Dry
+             * @description Only say what would change
+             * @default false
+             */
+            dry: boolean;
+            /**
+             * Skip
+             * @description Leave bad lines out instead of refusing the file
+             * @default false
+             */
+            skip: boolean;
+            /**
+             * Mapping
+             * @description A mapping file, TOML, for foreign columns and words
+             * @default
+             */
+            mapping: string;
             /**
              * Text
              * @description The whole file
@@ -1782,6 +5089,18 @@ export interface components {
             /** Rollback Days */
             rollback_days: number;
         };
+        /**
+         * RequestCheckShape
+         * @description What a request would meet; nothing was written.
+         */
+        RequestCheckShape: {
+            /** Platform */
+            platform: string;
+            /** Devices */
+            devices: string[];
+            /** Refused */
+            refused: components["schemas"]["TroubleShape"][];
+        };
         /** RequirementCountShape */
         RequirementCountShape: {
             /** Requirement */
@@ -1805,6 +5124,55 @@ export interface components {
             source: string;
             /** Enforced At */
             enforced_at: string[];
+        };
+        /** ReviewAsked */
+        ReviewAsked: {
+            /**
+             * Next On
+             * @description The next review; its last day if left out
+             * @default null
+             */
+            next_on: string | null;
+            /** Note */
+            note: string;
+        };
+        /** RevisionList */
+        RevisionList: {
+            /** Items */
+            items: components["schemas"]["RevisionShape"][];
+        };
+        /** RevisionShape */
+        RevisionShape: {
+            /** Revision */
+            revision: number;
+            /** Sha256 */
+            sha256: string;
+            /**
+             * Loaded At
+             * Format: date-time
+             */
+            loaded_at: string;
+            /** Loaded By */
+            loaded_by: string;
+            /** Changes */
+            changes: components["schemas"]["ChangeShape"][];
+        };
+        /** RiskAsked */
+        RiskAsked: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * RiskShape
+         * @description What is acknowledged word for word.
+         */
+        RiskShape: {
+            /** Version */
+            version: number;
+            /** Text */
+            text: string;
+            /** Notice */
+            notice: string;
         };
         /** RivalShape */
         RivalShape: {
@@ -1842,6 +5210,63 @@ export interface components {
          * @enum {string}
          */
         Route: "offered" | "in-place" | "clean";
+        /** RouteList */
+        RouteList: {
+            /** Items */
+            items: components["schemas"]["RouteShape"][];
+        };
+        /**
+         * RouteShape
+         * @description How a device fares on one route, were every check on it excepted.
+         */
+        RouteShape: {
+            /**
+             * Route
+             * @enum {string}
+             */
+            route: "in-place" | "clean";
+            /** Checks */
+            checks: string[];
+            /**
+             * Chosen
+             * @description The overrides; null if nothing covers what is uncovered
+             */
+            chosen: string[] | null;
+            /** Uncovered */
+            uncovered: string[];
+            /** Excess */
+            excess: string[];
+            /**
+             * Restart
+             * @description The device is restarted before set-up
+             */
+            restart: boolean;
+            /**
+             * Stops
+             * @description Gates that stop it today
+             */
+            stops: string[];
+            /** Warns */
+            warns: string[];
+            /** Keeps */
+            keeps: string[];
+        };
+        /** RulingShape */
+        RulingShape: {
+            /** Id */
+            id: string;
+            /** Subject */
+            subject: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
         /**
          * Scope
          * @description What a decision speaks of, the narrowest first.
@@ -1864,6 +5289,40 @@ export interface components {
             /** Detail */
             detail: string;
         };
+        /** SelectionAsked */
+        SelectionAsked: {
+            /** Platform */
+            platform: string;
+            /**
+             * Release
+             * @description That state and mark are asked against; the day's target if left out
+             * @default
+             */
+            release: string;
+            where: components["schemas"]["FilterAsked"];
+        };
+        /** SelectionList */
+        SelectionList: {
+            /** Items */
+            items: components["schemas"]["SelectionShape"][];
+        };
+        /** SelectionShape */
+        SelectionShape: {
+            /** Name */
+            name: string;
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            where: components["schemas"]["FilterShape"];
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
         /**
          * SessionShape
          * @description Who is signed in, and the clock and rules that the console needs.
@@ -1878,17 +5337,168 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "technician" | "approver" | "administrator";
+            /** Sites */
+            sites: {
+                [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            };
             /**
              * Today
              * Format: date
              */
             today: string;
+            /** Risk Version */
+            risk_version: number;
             /** Risk Statement */
             risk_statement: string;
             /** Most Days */
             most_days: number;
             /** Self Approval */
             self_approval: boolean;
+            /**
+             * Required
+             * @description What a request must have beside reason, owner and dates
+             */
+            required: string[];
+        };
+        /** SettingStateShape */
+        SettingStateShape: {
+            /**
+             * Place
+             * @default
+             */
+            place: string;
+            /**
+             * Section
+             * @default
+             */
+            section: string;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "right" | "missing" | "different" | "near-miss";
+            /**
+             * Expected
+             * @default
+             */
+            expected: string;
+            /**
+             * Found
+             * @default
+             */
+            found: string;
+            /**
+             * Near
+             * @default
+             */
+            near: string;
+            /**
+             * Slip
+             * @default
+             */
+            slip: string;
+        };
+        /** SettingWordsShape */
+        SettingWordsShape: {
+            /** Place */
+            place: string;
+            /** Section */
+            section: string;
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+        };
+        /** SettingsSetList */
+        SettingsSetList: {
+            /** Items */
+            items: components["schemas"]["SettingsSetShape"][];
+        };
+        /** SettingsSetShape */
+        SettingsSetShape: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
+            /**
+             * In Place
+             * @description By the device's facts; not-told if the sheet names none
+             * @enum {string}
+             */
+            in_place: "in-place" | "not-in-place" | "unread" | "not-told";
+            /** Settings */
+            settings: components["schemas"]["SettingWordsShape"][];
+        };
+        /** SettlementAsked */
+        SettlementAsked: {
+            /** Device */
+            device: string;
+            /**
+             * Kind
+             * @default fact
+             * @enum {string}
+             */
+            kind: "fact" | "requirement";
+            /**
+             * Subject
+             * @description A fact, or a requirement whose verdict speaks against the facts
+             */
+            subject: string;
+            /**
+             * Value
+             * @description Of a fact: what one of the sources says. Of a requirement: met or unmet
+             */
+            value: unknown;
+            /** Reason */
+            reason: string;
+        };
+        /** SettlementList */
+        SettlementList: {
+            /** Items */
+            items: components["schemas"]["SettlementShape"][];
+        };
+        /** SettlementShape */
+        SettlementShape: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "fact" | "requirement";
+            /** Subject */
+            subject: string;
+            /** Value */
+            value: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Stands
+             * @description False once something newer has been read of the subject
+             */
+            stands: boolean;
+        };
+        /** SharedCaseShape */
+        SharedCaseShape: {
+            /** Devices */
+            devices: string[];
+            /** Overrides */
+            overrides: string[];
+            /** Media */
+            media: string;
         };
         /** SheetAsked */
         SheetAsked: {
@@ -1910,6 +5520,54 @@ export interface components {
             lists: {
                 [key: string]: string;
             };
+            /**
+             * Seen
+             * @description The revision whose impact was looked at; refused if it is another now
+             * @default null
+             */
+            seen: number | null;
+        };
+        /** SheetMoveShape */
+        SheetMoveShape: {
+            /** Release */
+            release: string;
+            /** Was */
+            was: string;
+            /** Becomes */
+            becomes: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
+        };
+        /** ShiftShape */
+        ShiftShape: {
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
+        };
+        /** SideShape */
+        SideShape: {
+            /** Value */
+            value: string;
+            /** Source */
+            source: string;
+            /** Trust */
+            trust: number;
+            /**
+             * Taken At
+             * Format: date-time
+             */
+            taken_at: string;
+            /** Outcome */
+            outcome: string;
+            /** Believed */
+            believed: boolean;
         };
         /** SignIn */
         SignIn: {
@@ -1927,11 +5585,43 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /** SiteRoundShape */
+        SiteRoundShape: {
+            /** Site */
+            site: string;
+            /** Devices */
+            devices: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            /** Actions */
+            actions: components["schemas"]["FixActionShape"][];
+        };
         /**
          * Sort
          * @enum {string}
          */
         Sort: "floor" | "installer-check" | "unsorted";
+        /** SortSupposed */
+        SortSupposed: {
+            /** Requirement */
+            requirement: string;
+            sort: components["schemas"]["Sort"];
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+        };
+        /** SortWordShape */
+        SortWordShape: {
+            /** Level */
+            level: string;
+            sort: components["schemas"]["Sort"] | null;
+            /** Decision */
+            decision: string;
+        };
         /** SortingRowShape */
         SortingRowShape: {
             /** Requirement */
@@ -1946,6 +5636,11 @@ export interface components {
             source: string;
             /** Enforced At */
             enforced_at: string[];
+            /**
+             * Reported
+             * @description Known only from failure texts
+             */
+            reported: boolean;
             sort: components["schemas"]["Sort"];
             /** Sorted By */
             sorted_by: string;
@@ -1959,6 +5654,8 @@ export interface components {
             refused: number;
             /** Failed To Start */
             failed_to_start: number;
+            /** Tallies */
+            tallies: components["schemas"]["TallyShape"][];
             /** Against */
             against: string;
             /** Decisions */
@@ -1972,6 +5669,25 @@ export interface components {
             release: string;
             /** Items */
             items: components["schemas"]["SortingRowShape"][];
+        };
+        /** SourceList */
+        SourceList: {
+            /** Items */
+            items: components["schemas"]["SourceShape"][];
+        };
+        /**
+         * SourceShape
+         * @description Who reports: higher trust is believed first; null days mean that a reading does not age.
+         */
+        SourceShape: {
+            /** Name */
+            name: string;
+            /** Trust */
+            trust: number;
+            /** Passing Days */
+            passing_days: number | null;
+            /** Lasting Days */
+            lasting_days: number | null;
         };
         /** SpanShape */
         SpanShape: {
@@ -1988,6 +5704,14 @@ export interface components {
             /** Days */
             days: number;
         };
+        /** SparedFixShape */
+        SparedFixShape: {
+            fix: components["schemas"]["FixPart"];
+            /** Requirement */
+            requirement: string;
+            /** After */
+            after: string;
+        };
         /**
          * Standing
          * @description The effect on one update class, from best to worst.
@@ -2002,12 +5726,156 @@ export interface components {
             release: string;
             /** Classes */
             classes: components["schemas"]["ClassStandingShape"][];
+            /** Attributions */
+            attributions: components["schemas"]["AttributionShape"][];
         };
         /**
          * State
          * @enum {string}
          */
         State: "clear" | "fixable" | "needs-exception" | "floored" | "unsettled";
+        /**
+         * StateMoveShape
+         * @description Devices whose state at a release changes; `was` is empty for devices that are new.
+         */
+        StateMoveShape: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Was */
+            was: string;
+            /** Becomes */
+            becomes: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
+        };
+        /** StoryLineShape */
+        StoryLineShape: {
+            /** Seq */
+            seq: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Actor */
+            actor: string;
+            /** Words */
+            words: string;
+        };
+        /** StoryShape */
+        StoryShape: {
+            /** Items */
+            items: components["schemas"]["StoryLineShape"][];
+        };
+        /** SupposedShape */
+        SupposedShape: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Devices */
+            devices: number;
+            /** Before */
+            before: {
+                [key: string]: number;
+            };
+            /** After */
+            after: {
+                [key: string]: number;
+            };
+            /** Moves */
+            moves: components["schemas"]["ShiftShape"][];
+            /** Fixes Made */
+            fixes_made: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+        };
+        /**
+         * SupposingAsked
+         * @description What is supposed. Whatever is left out is as it is.
+         */
+        SupposingAsked: {
+            /**
+             * Published
+             * @description Release to another day of publication
+             * @default {}
+             */
+            published: {
+                [key: string]: string;
+            };
+            /**
+             * Serviced
+             * @description Release to another last serviced day, for every edition
+             * @default {}
+             */
+            serviced: {
+                [key: string]: string;
+            };
+            /**
+             * Ends
+             * @description Override to the first release without it; empty for none
+             * @default {}
+             */
+            ends: {
+                [key: string]: string;
+            };
+            /**
+             * Fixed
+             * @description Requirements taken as met
+             * @default []
+             */
+            fixed: string[];
+            /**
+             * Granted
+             * @description Requirements taken as excepted from today on
+             * @default []
+             */
+            granted: string[];
+            /**
+             * Sorts
+             * @description Requirement to another sort
+             * @default {}
+             */
+            sorts: {
+                [key: string]: components["schemas"]["Sort"];
+            };
+        };
+        /**
+         * TallyShape
+         * @description What attempts without a requirement came to on one machine model, in devices.
+         */
+        TallyShape: {
+            /** Model */
+            model: string;
+            /** Ran */
+            ran: number;
+            /** Refused */
+            refused: number;
+            /** Failed To Start */
+            failed_to_start: number;
+        };
+        /** TextMatchAsked */
+        TextMatchAsked: {
+            /** Platform */
+            platform: string;
+            /** Text */
+            text: string;
+            /** Requirement */
+            requirement: string;
+        };
+        /** TogetherShape */
+        TogetherShape: {
+            /** Requirements */
+            requirements: string[];
+            /** Devices */
+            devices: number;
+        };
         /** TokenAsked */
         TokenAsked: {
             /** Name */
@@ -2016,12 +5884,18 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "technician" | "approver" | "administrator";
+            role: "viewer" | "technician" | "approver" | "administrator" | "reporter";
             /**
              * Days
              * @default 90
              */
             days: number;
+            /**
+             * Device
+             * @description For a reporter: the only device whose readings it may post
+             * @default
+             */
+            device: string;
         };
         /** TokenList */
         TokenList: {
@@ -2040,7 +5914,9 @@ export interface components {
              * Role
              * @enum {string}
              */
-            role: "viewer" | "technician" | "approver" | "administrator";
+            role: "viewer" | "technician" | "approver" | "administrator" | "reporter";
+            /** Device */
+            device: string;
             /**
              * Issued At
              * Format: date-time
@@ -2053,12 +5929,51 @@ export interface components {
             expires_on: string;
             /** Revoked At */
             revoked_at: string | null;
+            /** Last Used At */
+            last_used_at: string | null;
             /**
              * Secret
              * @description Shown once, when it is issued
              * @default null
              */
             secret: string | null;
+        };
+        /** ToldTextList */
+        ToldTextList: {
+            /** Items */
+            items: components["schemas"]["ToldTextShape"][];
+        };
+        /**
+         * ToldTextShape
+         * @description A failure that devices report in words. `requirement` is empty while nobody has said what it speaks of.
+         */
+        ToldTextShape: {
+            /** Text */
+            text: string;
+            /** Devices */
+            devices: number;
+            /** Sources */
+            sources: string[];
+            /**
+             * Last
+             * Format: date-time
+             */
+            last: string;
+            /** Example */
+            example: string;
+            /** Requirement */
+            requirement: string;
+            /** Foreseen */
+            foreseen: boolean;
+        };
+        /** TouchedShape */
+        TouchedShape: {
+            /** Id */
+            id: string;
+            /** Devices */
+            devices: string[];
+            /** Words */
+            words: string[];
         };
         /** TroubleShape */
         TroubleShape: {
@@ -2087,6 +6002,139 @@ export interface components {
              * Format: date-time
              */
             taken_at: string;
+        };
+        /** VerifiedList */
+        VerifiedList: {
+            /** Items */
+            items: components["schemas"]["VerifiedShape"][];
+        };
+        /** VerifiedShape */
+        VerifiedShape: {
+            /** Id */
+            id: string;
+            /** Kit */
+            kit: string;
+            /** Device */
+            device: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Ok */
+            ok: boolean;
+            /** Settings */
+            settings: {
+                [key: string]: string;
+            }[];
+            /** Changed */
+            changed: components["schemas"]["ChangedShape"][];
+        };
+        /**
+         * VerifyReportAsked
+         * @description What `verify` of a kit printed on a device.
+         */
+        VerifyReportAsked: {
+            /** Kit */
+            kit: string;
+            /** Ok */
+            ok: boolean;
+            /** Settings */
+            settings: components["schemas"]["SettingStateShape"][];
+        };
+        /** WayCostShape */
+        WayCostShape: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "stay" | "take" | "fix" | "except" | "extend" | "replace";
+            /** Until */
+            until: string | null;
+            /** Months */
+            months: string;
+            /** Added */
+            added: string;
+            /** Lines */
+            lines: components["schemas"]["CostLineShape"][];
+            /** Cost */
+            cost: string;
+            /** Per Month */
+            per_month: string | null;
+            /** How */
+            how: string;
+        };
+        /**
+         * WaysShape
+         * @description How one can sign in here.
+         */
+        WaysShape: {
+            /** Password */
+            password: boolean;
+            /**
+             * Provider
+             * @description Issuer of the OpenID Connect provider; empty if there is none
+             */
+            provider: string;
+        };
+        /** WhatIfAsked */
+        WhatIfAsked: {
+            /** Platform */
+            platform: string;
+            /**
+             * Release
+             * @default
+             */
+            release: string;
+            /**
+             * Selection
+             * @default
+             */
+            selection: string;
+            /**
+             * @default {
+             *       "state": "",
+             *       "site": "",
+             *       "role": "",
+             *       "model": "",
+             *       "requirement": "",
+             *       "mark": "",
+             *       "words": ""
+             *     }
+             */
+            where: components["schemas"]["FilterAsked"];
+            /**
+             * Fixes
+             * @description Titles of the fixes that would be made
+             * @default []
+             */
+            fixes: string[];
+            /**
+             * All Fixes
+             * @default false
+             */
+            all_fixes: boolean;
+            /**
+             * Sorts
+             * @default []
+             */
+            sorts: components["schemas"]["SortSupposed"][];
+            /**
+             * Approve
+             * @description Checks that would be excepted
+             * @default []
+             */
+            approve: string[];
+        };
+        /** WithdrawalAsked */
+        WithdrawalAsked: {
+            /**
+             * Note
+             * @description Why it no longer holds
+             */
+            note: string;
         };
     };
     responses: never;
@@ -2142,6 +6190,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadyShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_ways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysShape"];
                 };
             };
             /** @description The request cannot be read */
@@ -2325,9 +6402,233 @@ export interface operations {
             };
         };
     };
-    list_people: {
+    get_me: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_me: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag of what was seen */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnChangeAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description If-Match is missing */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_my_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordAsked"];
+            };
+        };
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_people: {
+        parameters: {
+            query?: {
+                gone?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2370,6 +6671,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_person: {
@@ -2393,6 +6703,185 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PersonShape"];
                 };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag of what was seen */
+                "If-Match": string;
+            };
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChangeAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description If-Match is missing */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordAsked"];
+            };
+        };
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request cannot be read */
             400: {
@@ -2895,6 +7384,260 @@ export interface operations {
             };
         };
     };
+    sheet_impact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImpactShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                platform: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                platform: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/toml": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_requirement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                platform: string;
+                requirement: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExplanationShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sheet_schema: {
         parameters: {
             query?: never;
@@ -3023,6 +7766,516 @@ export interface operations {
             };
         };
     };
+    list_imports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_import: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_import_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_problems: {
+        parameters: {
+            query?: {
+                cursor?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    /** @description rel=next (RFC 8288) */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportProblemPage"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_devices: {
         parameters: {
             query: {
@@ -3032,6 +8285,7 @@ export interface operations {
                 state?: string;
                 site?: string;
                 role?: string;
+                model?: string;
                 requirement?: string;
                 /** @description With requirement: met, fixable, installer-check, floor, unread, ... */
                 mark?: string;
@@ -3279,6 +8533,422 @@ export interface operations {
             };
         };
     };
+    list_disputes: {
+        parameters: {
+            query: {
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisputeList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_settlements: {
+        parameters: {
+            query: {
+                device: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettlementList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settle_dispute: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlementAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettlementShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_failure_texts: {
+        parameters: {
+            query: {
+                platform: string;
+                /** @description Only texts that match no requirement */
+                waiting?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToldTextList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    match_failure_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextMatchAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToldTextShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    new_requirement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequirementAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToldTextShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sorting_table: {
         parameters: {
             query: {
@@ -3298,6 +8968,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SortingTable"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_decisions: {
+        parameters: {
+            query: {
+                platform: string;
+                requirement?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionList"];
                 };
             };
             /** @description The request cannot be read */
@@ -3419,11 +9148,859 @@ export interface operations {
             };
         };
     };
+    withdraw_decision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                decision: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawalAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fleet_view: {
+        parameters: {
+            query: {
+                state?: string;
+                site?: string;
+                role?: string;
+                model?: string;
+                requirement?: string;
+                /** @description With requirement: met, fixable, installer-check, floor, unread, ... */
+                mark?: string;
+                /** @description Every word must occur in id, name, site, role or model */
+                words?: string;
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
+                /** @description A saved selection; the other conditions come on top of it */
+                selection?: string;
+                /** @description Group by site, model, role or runs */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_fleet: {
+        parameters: {
+            query: {
+                state?: string;
+                site?: string;
+                role?: string;
+                model?: string;
+                requirement?: string;
+                /** @description With requirement: met, fixable, installer-check, floor, unread, ... */
+                mark?: string;
+                /** @description Every word must occur in id, name, site, role or model */
+                words?: string;
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
+                /** @description A saved selection; the other conditions come on top of it */
+                selection?: string;
+                route?: "in-place" | "clean";
+                /** @description The second side's release; the same if left out */
+                other_release?: string;
+                other_route?: "in-place" | "clean";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_if: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIfAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SupposedShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fix_round: {
+        parameters: {
+            query: {
+                state?: string;
+                site?: string;
+                role?: string;
+                model?: string;
+                requirement?: string;
+                /** @description With requirement: met, fixable, installer-check, floor, unread, ... */
+                mark?: string;
+                /** @description Every word must occur in id, name, site, role or model */
+                words?: string;
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
+                /** @description A saved selection; the other conditions come on top of it */
+                selection?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FixRoundShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fix_round_csv: {
+        parameters: {
+            query: {
+                state?: string;
+                site?: string;
+                role?: string;
+                model?: string;
+                requirement?: string;
+                /** @description With requirement: met, fixable, installer-check, floor, unread, ... */
+                mark?: string;
+                /** @description Every word must occur in id, name, site, role or model */
+                words?: string;
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
+                /** @description A saved selection; the other conditions come on top of it */
+                selection?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_fixes: {
+        parameters: {
+            query?: {
+                /** @description Target release; the last published one if left out */
+                release?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceFixesShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_selections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SelectionAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_risk: {
+        parameters: {
+            query?: {
+                platform?: string;
+                release?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RiskShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_risk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RiskAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RiskShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_exceptions: {
         parameters: {
             query?: {
                 state?: string;
                 device?: string;
+                owner?: string;
             };
             header?: never;
             path?: never;
@@ -3501,6 +10078,142 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_exceptions: {
+        parameters: {
+            query?: {
+                form?: "csv" | "json" | "oscal";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionRequestAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestCheckShape"];
                 };
             };
             /** @description The request cannot be read */
@@ -3718,6 +10431,122 @@ export interface operations {
             };
         };
     };
+    exception_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_consequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsequenceList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     decide_exception: {
         parameters: {
             query?: never;
@@ -3916,6 +10745,944 @@ export interface operations {
             };
         };
     };
+    comment_exception: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommentAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attest_condition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttestAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attach_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttachmentAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    transfer_exception: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag of what was seen */
+                "If-Match": string;
+            };
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnerAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description If-Match is missing */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    review_exception: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The ETag of what was seen */
+                "If-Match": string;
+            };
+            path: {
+                exception: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description If-Match is missing */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_account: {
+        parameters: {
+            query?: {
+                release?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_media: {
+        parameters: {
+            query?: {
+                platform?: string;
+                withdrawn?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_media: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MediaAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    media_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MediaPlanAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaPlanShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_media: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                media: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_media: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                media: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MediaVerifyAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_media: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                media: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MediaWithdrawAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_kits: {
         parameters: {
             query?: {
@@ -4055,6 +11822,113 @@ export interface operations {
             };
         };
     };
+    signing_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kit_cases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitCasesShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_kit: {
         parameters: {
             query?: never;
@@ -4113,6 +11987,64 @@ export interface operations {
             };
         };
     };
+    kit_runbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     download_kit: {
         parameters: {
             query?: never;
@@ -4131,6 +12063,249 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kit_differences: {
+        parameters: {
+            query: {
+                /** @description The kit to compare with */
+                other: string;
+            };
+            header?: never;
+            path: {
+                kit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDifferenceList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_gates: {
+        parameters: {
+            query?: {
+                route?: "in-place" | "clean";
+                release?: string;
+                carry_over?: "" | "everything" | "files" | "nothing";
+                /** @description The media to use; the one that fits best if left out */
+                media?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_sets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsSetList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_routes: {
+        parameters: {
+            query?: {
+                release?: string;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteList"];
                 };
             };
             /** @description The request cannot be read */
@@ -4252,6 +12427,279 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AttemptShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_attempts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AttemptBatchAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attempt_rates: {
+        parameters: {
+            query?: {
+                by?: "override" | "release" | "route" | "model" | "media" | "tool";
+                platform?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RateList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attempt_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_observations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObservationBatchAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchShape"];
                 };
             };
             /** @description The request cannot be read */
@@ -4507,6 +12955,282 @@ export interface operations {
             };
         };
     };
+    device_followups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowUpsShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settle_followup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowUpAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowUpShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_verifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifiedList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_verification: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyReportAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifiedShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     overview: {
         parameters: {
             query: {
@@ -4688,6 +13412,943 @@ export interface operations {
             };
         };
     };
+    device_outlook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_if_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SupposingAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceSupposedShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_if_fleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FleetSupposingAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetSupposedShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    budget_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BudgetAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetPlanShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    budget_plan_csv: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BudgetAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_due: {
+        parameters: {
+            query?: {
+                /** @description Only what concerns the caller */
+                mine?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DueList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_hooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_hook: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HookAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_hook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_hook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_deliveries: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                hook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_ledger: {
         parameters: {
             query?: {
@@ -4742,6 +14403,112 @@ export interface operations {
             };
             /** @description There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tell_story: {
+        parameters: {
+            query: {
+                kind: string;
+                object: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoryShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_ledger: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": Record<string, never>;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

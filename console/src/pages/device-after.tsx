@@ -1,7 +1,10 @@
 import { api } from "../api/api";
+import type { components } from "../api/schema";
 import { useHere } from "../frame";
-import { day, Empty, Shown, Slab } from "../ui/parts";
+import { day, Empty, Go, Shown, Slab } from "../ui/parts";
 import type { DeviceProps } from "./device";
+import { Drift, FollowUps } from "./device-followups";
+import { History } from "./device-history";
 import { RecordAttempt, RecordObservation } from "./device-record";
 
 const COLOURS: Record<string, string> = {
@@ -11,6 +14,25 @@ const COLOURS: Record<string, string> = {
   "too-old": "text-open",
   "not-observed": "text-open",
 };
+
+type Attribution = components["schemas"]["AttributionShape"];
+
+/** What each exception does to each class of updates, alone and with others. */
+function Attributed({ of }: { of: Attribution[] }) {
+  if (of.length === 0) return null;
+  return (
+    <ul className="mt-3 text-sm">
+      {of.map((one) => (
+        <li key={one.exception + one.update_class}>
+          <Go to={`/exceptions/${one.exception}`}>{one.exception}</Go> alone makes {one.update_class} updates{" "}
+          <strong>{one.alone}</strong>
+          {one.shared_with.length > 0 && `, as does ${one.shared_with.join(", ")}`}; if it were fixed they would be{" "}
+          {one.restored}.
+        </li>
+      ))}
+    </ul>
+  );
+}
 
 export function AfterTab({ device, release }: DeviceProps) {
   const { me } = useHere();
@@ -63,8 +85,12 @@ export function AfterTab({ device, release }: DeviceProps) {
             </section>
           )}
         </Shown>
+        <Attributed of={standing.data?.attributions ?? []} />
+        <History device={device} />
         {hands && <RecordObservation device={device} release={release} />}
       </Slab>
+      <FollowUps device={device} />
+      <Drift device={device} />
       <Slab title="Attempts">
         <Shown of={attempts} what="the attempts">
           {(data) =>

@@ -1,15 +1,35 @@
-import type { Finding, Leaf } from "../api/api";
+import { api, type Dispute, type Exception, type Finding, type Leaf, type Platform } from "../api/api";
 import { useHere } from "../frame";
 import { Mark } from "../ui/mark";
 import { count, day, Go } from "../ui/parts";
 import type { DeviceProps } from "./device";
+import { DisputeSlab } from "./disputes";
+
+/** Whether an exception speaks of a release: its own, or an earlier one where it holds up to its own. */
+function covers(one: Exception, release: string, platform: Platform): boolean {
+  const place = (name: string) => platform.releases.findIndex((known) => known.id === name);
+  return one.release === release || (one.up_to && place(release) < place(one.release));
+}
 
 /** What asks for a decision first. */
 const ORDER = ["disputed", "unread", "unsorted", "floor", "installer-check", "fixable", "met"];
 
-export function FindingsTab({ device, release, findings }: DeviceProps & { findings: Finding[] }) {
-  const { me } = useHere();
-  const checks = findings.filter((finding) => finding.mark === "installer-check");
+export function FindingsTab({
+  device,
+  release,
+  platform: own,
+  findings,
+}: DeviceProps & { platform: string; findings: Finding[] }) {
+  const { me, platform } = useHere();
+  const disputed = findings.some((finding) => finding.mark === "disputed");
+  const asked = { params: { query: { platform: own, release, device } } };
+  const disputes = api.useQuery("get", "/api/v1/disputes", asked, { enabled: disputed }).data?.items ?? [];
+  const held = api.useQuery("get", "/api/v1/exceptions", { params: { query: { device } } }).data?.items ?? [];
+  const excepted = new Set(
+    held.filter((one) => one.in_force && covers(one, release, platform)).flatMap((one) => one.requirements),
+  );
+  const every = findings.filter((finding) => finding.mark === "installer-check");
+  const checks = every.filter((finding) => !excepted.has(finding.requirement.id));
   const floors = findings.filter((finding) => finding.mark === "floor");
   const query = new URLSearchParams({ device, release });
   for (const check of checks) query.append("requirement", check.requirement.id);
@@ -35,14 +55,28 @@ export function FindingsTab({ device, release, findings }: DeviceProps & { findi
           </p>
         )
       )}
+      {every.length > checks.length && (
+        <p>
+          <strong className="text-met">Excepted today:</strong>{" "}
+          {every
+            .filter((finding) => excepted.has(finding.requirement.id))
+            .map((finding) => finding.requirement.title)
+            .join(", ")}
+          . <Go to={`/devices/${device}?tab=exceptions`}>By which exceptions</Go>
+        </p>
+      )}
       {ORDER.flatMap((mark) => findings.filter((finding) => finding.mark === mark)).map((finding) => (
-        <OneFinding key={finding.requirement.id} finding={finding} />
+        <OneFinding
+          key={finding.requirement.id}
+          finding={finding}
+          disputes={disputes.filter((one) => one.requirements.includes(finding.requirement.id))}
+        />
       ))}
     </div>
   );
 }
 
-function OneFinding({ finding }: { finding: Finding }) {
+function OneFinding({ finding, disputes }: { finding: Finding; disputes: Dispute[] }) {
   const { requirement, mark } = finding;
   return (
     <article id={requirement.id} className="slab scroll-mt-4 target:border-accent">
@@ -69,7 +103,15 @@ function OneFinding({ finding }: { finding: Finding }) {
           ))}
         </ul>
       )}
-      {(finding.rivals.length > 0 || finding.against.length > 0) && <Dispute finding={finding} />}
+      {finding.rulings.map((ruling) => (
+        <p key={ruling.id} className="mt-2">
+          <strong className="text-open">Settled</strong> by {ruling.by} on {day(ruling.at)} ({ruling.id},{" "}
+          <code className="text-sm">{ruling.subject}</code>): {ruling.reason}
+        </p>
+      ))}
+      {disputes.map((dispute) => (
+        <DisputeSlab key={dispute.subject} dispute={dispute} bare />
+      ))}
       {mark !== "met" && (
         <p className="mt-2 text-sm text-ink-2">
           {finding.sorted_by && `Sorted by ${finding.sorted_by}. `}
@@ -77,6 +119,7 @@ function OneFinding({ finding }: { finding: Finding }) {
           {!finding.deciding && " It does not change the state of this device."}
         </p>
       )}
+      {finding.words.length > 0 && <SortWords words={finding.words} />}
     </article>
   );
 }
@@ -98,30 +141,23 @@ function LeafLine({ leaf }: { leaf: Leaf }) {
   );
 }
 
-function Dispute({ finding }: { finding: Finding }) {
+const LEVELS: Record<string, string> = { device: "this device", model: "its model", release: "the release" };
+
+/** Every word on the sort in the order of precedence; the first that says anything counts. */
+function SortWords({ words }: { words: Finding["words"] }) {
+  const counts = words.findIndex((word) => word.sort !== null);
   return (
-    <table className="mt-2 text-sm">
-      <caption className="text-left font-semibold text-open">What the sources say</caption>
-      <tbody>
-        {finding.rivals.map((rival) => (
-          <tr key={`${rival.source}${rival.fact}`}>
-            <td className="cell">{rival.source}</td>
-            <td className="cell">{rival.fact}</td>
-            <td className="cell font-semibold">{rival.value}</td>
-            <td className="cell">{day(rival.taken_at)}</td>
-            <td className="cell">gives {rival.outcome}</td>
-          </tr>
+    <details className="mt-1 text-sm">
+      <summary className="cursor-pointer text-ink-2">Where its sort comes from</summary>
+      <ol className="mt-1 list-decimal pl-6">
+        {words.map((word, at) => (
+          <li key={word.level} className={at === counts ? "font-semibold" : "text-ink-2"}>
+            {LEVELS[word.level] ? `a decision for ${LEVELS[word.level]}` : "the sheet"}:{" "}
+            {word.sort ? `${word.sort}${word.decision ? ` (${word.decision})` : ""}` : "none"}
+            {at === counts && ", which counts"}
+          </li>
         ))}
-        {finding.against.map((verdict) => (
-          <tr key={verdict.source}>
-            <td className="cell">{verdict.source}</td>
-            <td className="cell">its verdict</td>
-            <td className="cell font-semibold">{verdict.passed ? "pass" : "fail"}</td>
-            <td className="cell">{day(verdict.taken_at)}</td>
-            <td className="cell">against the facts</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      </ol>
+    </details>
   );
 }

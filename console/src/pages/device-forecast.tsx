@@ -2,6 +2,7 @@ import { api, type Forecast, type Line } from "../api/api";
 import { day, Shown, Slab } from "../ui/parts";
 import { Timeline } from "../ui/timeline";
 import type { DeviceProps } from "./device";
+import { DeviceOutlook } from "./device-outlook";
 
 const WAYS: Record<string, string> = {
   offered: "offered",
@@ -32,6 +33,7 @@ export function ForecastTab({ device, release }: DeviceProps) {
             )}
           </Slab>
           <Reaches data={data} />
+          <DeviceOutlook device={device} />
         </div>
       )}
     </Shown>

@@ -1,14 +1,16 @@
 import { RadioGroup } from "radix-ui";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, client, once, useSend } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
-import { Button, Empty, Shown, Slab, Trouble, useParam } from "../ui/parts";
+import { Button, Choice, Empty, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../ui/parts";
 import type { DeviceProps } from "./device";
+import { Gates, MediaChoice, Routes, Sets } from "./device-ready";
 import { KitTable } from "./kits";
 
 type Answer = components["schemas"]["OverrideAnswerShape"];
-type Chosen = components["schemas"]["OverrideSetShape"];
+type OverrideSet = components["schemas"]["OverrideSetShape"];
 
 export function KitTab({ device, release }: DeviceProps) {
   const { me } = useHere();
@@ -19,9 +21,18 @@ export function KitTab({ device, release }: DeviceProps) {
     params: { path: { device }, query: { release, route } },
   });
   const kits = api.useQuery("get", "/api/v1/kits", { params: { query: { device } } });
+  const [waived, setWaived] = useState<Record<string, string>>({});
+  const [others, setOthers] = useState("");
+  const [sets, setSets] = useState<string[]>([]);
+  const [media, setMedia] = useParam("media");
+  const [kept, setKept] = useParam("keep", "everything");
+  const carry_over =
+    route === "clean" ? ("nothing" as const) : kept === "files" ? ("files" as const) : ("everything" as const);
   const make = useSend(
     async () => {
-      const body = { device, release, route, carry_over: route === "clean" ? "nothing" : "everything" } as const;
+      const waive = Object.fromEntries(Object.entries(waived).filter(([, why]) => why.trim()));
+      const devices = others.split(/[\s,;]+/).filter(Boolean);
+      const body = { device, devices, release, route, carry_over, waive, media, sets } as const;
       return (await client.POST("/api/v1/kits", { body, headers: once() })).data;
     },
     (kit) => kit && go(`/kits/${kit.kit.id}`),
@@ -49,11 +60,37 @@ export function KitTab({ device, release }: DeviceProps) {
         }
       >
         <Shown of={choice} what="the overrides">
-          {(data) => <Choice answer={data} />}
+          {(data) => <Chosen answer={data} />}
         </Shown>
       </Slab>
+      <Routes device={device} release={release} />
+      <div className="grid gap-3 sm:grid-cols-2">
+        <MediaChoice release={release} media={media} set={setMedia} />
+        {route === "in-place" && (
+          <Choice
+            label="Carried over"
+            value={kept}
+            set={setKept}
+            needed
+            of={[
+              ["everything", "everything"],
+              ["files", "files only"],
+            ]}
+          />
+        )}
+      </div>
+      <Gates
+        query={{ route, release, carry_over, media }}
+        device={device}
+        waived={waived}
+        waive={mayMake ? setWaived : null}
+      />
+      <Sets device={device} chosen={sets} choose={mayMake ? setSets : null} />
       {mayMake && (
         <div className="space-y-3">
+          <Labelled label="Also for these devices of the same case" hint="Separate more than one by commas.">
+            <input className="field" value={others} onChange={(event) => setOthers(event.target.value)} />
+          </Labelled>
           <Button onClick={() => make.mutate()} disabled={make.isPending}>
             {make.isPending ? "Making the kit…" : `Make the kit for ${release}, ${route}`}
           </Button>
@@ -67,7 +104,7 @@ export function KitTab({ device, release }: DeviceProps) {
   );
 }
 
-function Choice({ answer }: { answer: Answer }) {
+function Chosen({ answer }: { answer: Answer }) {
   if (answer.checks.length === 0) return <p>Nothing needs an override on this route.</p>;
   return (
     <div className="space-y-3">
@@ -83,22 +120,63 @@ function Choice({ answer }: { answer: Answer }) {
         <p className="font-semibold text-floor">Nothing covers {answer.uncovered.join(", ")} on this route.</p>
       )}
       <details>
-        <summary className="cursor-pointer font-semibold">Why not the others</summary>
-        <ul className="mt-1 space-y-1">
-          {answer.left_out.map((left) => (
-            <li key={left.id}>
-              <code>{left.id}</code>: {left.why}
-            </li>
-          ))}
-        </ul>
+        <summary className="cursor-pointer font-semibold">
+          Every override, what it covers, and why not the others
+        </summary>
+        <Matrix answer={answer} />
       </details>
     </div>
   );
 }
 
-const names = (found: Chosen) => found.overrides.map((override) => override.id).join(" + ");
+/** Overrides by checks: which covers which; the chosen ones first, each other with the reason why not. */
+function Matrix({ answer }: { answer: Answer }) {
+  const chosen = (answer.best?.overrides ?? []).map((one) => ({ ...one, why: "chosen" }));
+  const rows = [...chosen, ...answer.left_out];
+  return (
+    <Scroll label="Overrides by checks" className="mt-2">
+      <table className="w-full text-sm">
+        <thead>
+          <tr className="[&>th]:px-2">
+            <th scope="col">Override</th>
+            {answer.checks.map((check) => (
+              <th scope="col" key={check} className="text-center">
+                {check}
+              </th>
+            ))}
+            <th scope="col">Why</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={row.id}>
+              <th scope="row" className="cell font-normal text-ink">
+                {row.id}
+              </th>
+              {answer.checks.map((check) => (
+                <td key={check} className="cell text-center">
+                  {row.covers.includes(check) ? (
+                    <>
+                      <span aria-hidden="true">■</span>
+                      <span className="sr-only">covers</span>
+                    </>
+                  ) : (
+                    <span className="text-ink-2">–</span>
+                  )}
+                </td>
+              ))}
+              <td className={row.why === "chosen" ? "cell font-semibold text-met" : "cell"}>{row.why}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Scroll>
+  );
+}
 
-function OneSet({ found, words, strong = false }: { found: Chosen; words: string; strong?: boolean }) {
+const names = (found: OverrideSet) => found.overrides.map((override) => override.id).join(" + ");
+
+function OneSet({ found, words, strong = false }: { found: OverrideSet; words: string; strong?: boolean }) {
   return (
     <div className={`rounded-md border p-3 ${strong ? "border-met" : "border-edge"}`}>
       <p className={strong ? "font-semibold" : ""}>

@@ -2,7 +2,7 @@
 import { type FormEvent, type ReactNode, useState } from "react";
 import { api, client, once, useSend } from "../api/api";
 import { useHere } from "../frame";
-import { Button, Labelled, Trouble } from "../ui/parts";
+import { Button, Labelled, Tick, Trouble } from "../ui/parts";
 import type { DeviceProps } from "./device";
 
 const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
@@ -68,19 +68,33 @@ export function RecordAttempt({ device, release }: DeviceProps) {
   const [started, setStarted] = useState(`${me.today}T08:00`);
   const [ended, setEnded] = useState(`${me.today}T09:00`);
   const [refusedBy, setRefusedBy] = useState("");
-  const [media, setMedia] = useState("");
+  const [mismatch, setMismatch] = useState("");
+  const draft = api.useQuery("get", "/api/v1/devices/{device}/attempts/draft", { params: { path: { device } } }).data;
+  const [typed, setMedia] = useState<string | null>(null);
+  const media = typed ?? draft?.media ?? "";
   const [seen, setSeen] = useState("");
+  const [accepted, setAccepted] = useState(false);
   const send = useSend(async () => {
     const refused_by = refusedBy.split(/[\s,]+/).filter(Boolean);
     const times = { started_at: started, ended_at: ended };
     const body = { device, kit, release, route: "in-place", carry_over: "everything", tool_version: "" } as const;
     await client.POST("/api/v1/attempts", {
-      body: { ...body, ...times, outcome, refused_by, media, seen },
+      body: { ...body, ...times, outcome, refused_by, media, seen, mismatch, notice_accepted: accepted },
       headers: once(),
     });
   });
   return (
     <Recorder title="Record an attempt" send={send}>
+      {draft && draft.met.length > 0 && (
+        <div className="sm:col-span-3">
+          <p>Try {draft.number}. Before it:</p>
+          <ul className="text-ink-2">
+            {draft.met.map((words) => (
+              <li key={words}>{words}</li>
+            ))}
+          </ul>
+        </div>
+      )}
       <Pick label="Outcome" value={outcome} of={OUTCOMES} set={setOutcome} />
       <Labelled label="Started">
         <input
@@ -100,6 +114,9 @@ export function RecordAttempt({ device, release }: DeviceProps) {
           onChange={(e) => setEnded(e.target.value)}
         />
       </Labelled>
+      <div className="self-end">
+        <Tick label="The vendor's notice was accepted" checked={accepted} set={setAccepted} />
+      </div>
       <Labelled label="Kit">
         <select className="field" value={kit} onChange={(e) => setKit(e.target.value)}>
           <option value="">none</option>
@@ -111,6 +128,11 @@ export function RecordAttempt({ device, release }: DeviceProps) {
       <Labelled label="Refused by" hint="The checks that set-up named.">
         <input className="field" value={refusedBy} onChange={(e) => setRefusedBy(e.target.value)} />
       </Labelled>
+      {outcome === "carry-over-lost" && (
+        <Labelled label="What did not match">
+          <input className="field" value={mismatch} onChange={(e) => setMismatch(e.target.value)} />
+        </Labelled>
+      )}
       <Labelled label="Media">
         <input className="field" value={media} onChange={(e) => setMedia(e.target.value)} />
       </Labelled>

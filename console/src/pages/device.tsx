@@ -1,4 +1,5 @@
 import { Tabs } from "radix-ui";
+import { useEffect } from "react";
 import { useParams } from "react-router";
 import { api, type Course } from "../api/api";
 import type { components } from "../api/schema";
@@ -8,16 +9,20 @@ import { day, Heading, Shown, Slab, useParam } from "../ui/parts";
 import { FindingStrip } from "../ui/strip";
 import { AfterTab } from "./device-after";
 import { ExceptionsTab } from "./device-exceptions";
+import { FactsTab, ReadingsTab } from "./device-facts";
 import { FindingsTab } from "./device-findings";
+import { FixesTab } from "./device-fixes";
 import { ForecastTab } from "./device-forecast";
 import { KitTab } from "./device-kit";
 
-type Detail = components["schemas"]["DeviceDetail"];
+export type Detail = components["schemas"]["DeviceDetail"];
 export type DeviceProps = { device: string; release: string };
 
 const TABS = [
   ["findings", "Findings"],
+  ["fixes", "Fixes"],
   ["facts", "Facts"],
+  ["readings", "Readings"],
   ["exceptions", "Exceptions"],
   ["kit", "Kit"],
   ["after", "After"],
@@ -26,11 +31,21 @@ const TABS = [
 
 export function DevicePage() {
   const { device = "" } = useParams();
-  const { release } = useHere();
+  const { platform } = useHere();
+  const [asked] = useParam("release");
+  const [, setPlatform] = useParam("platform");
   const [tab, setTab] = useParam("tab", "findings");
-  const query = { params: { path: { device }, query: { release } } };
+  const known = platform.releases.some((one) => one.id === asked);
+  const query = { params: { path: { device }, query: { release: known ? asked : "" } } };
   const found = api.useQuery("get", "/api/v1/devices/{device}", query);
   const assessment = api.useQuery("get", "/api/v1/devices/{device}/assessment", query);
+  const own = found.data?.device.platform;
+  const release = found.data?.target ?? "";
+  // A device brings its platform along: the rail and every link follow it.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only when the device's platform is another
+  useEffect(() => {
+    if (own && own !== platform.id) setPlatform(own);
+  }, [own, platform.id]);
   return (
     <Shown of={found} what={device}>
       {(data) => (
@@ -62,22 +77,31 @@ export function DevicePage() {
               className="mb-4 flex gap-1 overflow-x-auto border-b border-edge p-1 pb-0"
             >
               {TABS.map(([name, words]) => (
-                <Tabs.Trigger
-                  key={name}
-                  value={name}
-                  className="cursor-pointer border-b-3 border-transparent px-3 py-2 text-ink-2 hover:text-ink data-[state=active]:border-accent data-[state=active]:font-semibold data-[state=active]:text-ink"
-                >
+                <Tabs.Trigger key={name} value={name} className="tab">
                   {words}
                 </Tabs.Trigger>
               ))}
             </Tabs.List>
             <Tabs.Content value="findings">
               <Shown of={assessment} what="the findings">
-                {(found) => <FindingsTab device={device} release={release} findings={found.findings} />}
+                {(found) => (
+                  <FindingsTab
+                    device={device}
+                    release={release}
+                    platform={data.device.platform}
+                    findings={found.findings}
+                  />
+                )}
               </Shown>
             </Tabs.Content>
+            <Tabs.Content value="fixes">
+              <FixesTab device={device} release={release} />
+            </Tabs.Content>
             <Tabs.Content value="facts">
-              <Facts data={data} />
+              <FactsTab data={data} />
+            </Tabs.Content>
+            <Tabs.Content value="readings">
+              <ReadingsTab data={data} />
             </Tabs.Content>
             <Tabs.Content value="exceptions">
               <ExceptionsTab device={device} release={release} />
@@ -127,45 +151,6 @@ function CourseSlab({ course }: { course: Course | null }) {
       ) : (
         <p>The sheet does not know the release that this device runs.</p>
       )}
-    </section>
-  );
-}
-
-function Facts({ data }: { data: Detail }) {
-  return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
-    <section className="slab relative overflow-x-auto" tabIndex={0} aria-label="Facts">
-      <table className="w-full">
-        <thead>
-          <tr className="[&>th]:px-3 [&>th]:pb-2">
-            <th scope="col">Fact</th>
-            <th scope="col">Believed</th>
-            <th scope="col">From</th>
-            <th scope="col">Read on</th>
-          </tr>
-        </thead>
-        <tbody>
-          {data.facts.map((fact) => (
-            <tr key={fact.name}>
-              <th scope="row" className="cell font-normal text-ink">
-                {fact.title || fact.name}
-                <code className="block text-xs text-ink-2">{fact.name}</code>
-              </th>
-              <td className="cell font-semibold">
-                {fact.believed.value}
-                {fact.aged && <span className="block text-sm font-normal text-floor">too old to count</span>}
-                {fact.rivals.map((rival) => (
-                  <span key={rival.source} className="block text-sm font-normal text-open">
-                    ≠ {rival.value} ({rival.source}, {day(rival.taken_at)})
-                  </span>
-                ))}
-              </td>
-              <td className="cell">{fact.believed.source}</td>
-              <td className="cell whitespace-nowrap">{day(fact.believed.taken_at)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
     </section>
   );
 }

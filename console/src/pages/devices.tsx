@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { api, client } from "../api/api";
 import { useHere } from "../frame";
 import { isMark, MARKS, STATE_NAMES, STATES, StateMark } from "../ui/mark";
-import { Button, count, day, Empty, Go, Heading, Labelled, Shown, useParam } from "../ui/parts";
+import { Button, Choice, count, day, Empty, Go, Heading, Labelled, Shown, useParam } from "../ui/parts";
 import { Strip } from "../ui/strip";
 
 export function DevicesPage() {
@@ -13,7 +13,9 @@ export function DevicesPage() {
   const [requirement, setRequirement] = useParam("requirement");
   const [mark, setMark] = useParam("mark");
   const [words, setWords] = useParam("words");
-  const where = { platform: platform.id, release, state, site, requirement, mark, words };
+  const [role, setRole] = useParam("role");
+  const [model, setModel] = useParam("model");
+  const where = { platform: platform.id, release, state, site, role, model, requirement, mark, words };
   const sorting = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
   const found = useInfiniteQuery({
     queryKey: ["devices", where],
@@ -31,10 +33,12 @@ export function DevicesPage() {
   return (
     <>
       <Heading title="Devices">Each with its findings against {release}, a stone per requirement.</Heading>
-      <search className="slab mb-4 grid gap-3 sm:grid-cols-2 lg:grid-cols-5">
+      <search className="slab mb-4 grid gap-3 sm:grid-cols-2 lg:grid-cols-4">
         <Search words={words} setWords={setWords} />
         <Choice label="State" value={state} set={setState} of={STATE_NAMES.map((s) => [s, STATES[s].words])} />
         <Choice label="Site" value={site} set={setSite} of={(first?.sites ?? []).map((s) => [s, s])} />
+        <Choice label="Role" value={role} set={setRole} of={(first?.roles ?? []).map((s) => [s, s])} />
+        <Choice label="Model" value={model} set={setModel} of={(first?.models ?? []).map((s) => [s, s])} />
         <Choice
           label="Without requirement"
           value={requirement}
@@ -131,33 +135,6 @@ function Search({ words, setWords }: { words: string; setWords: (value: string) 
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
       />
-    </Labelled>
-  );
-}
-
-function Choice({
-  label,
-  value,
-  set,
-  of,
-  disabled = false,
-}: {
-  label: string;
-  value: string;
-  set: (value: string) => void;
-  of: (readonly [string, string])[];
-  disabled?: boolean;
-}) {
-  return (
-    <Labelled label={label}>
-      <select className="field" value={value} disabled={disabled} onChange={(event) => set(event.target.value)}>
-        <option value="">any</option>
-        {of.map(([name, words]) => (
-          <option key={name} value={name}>
-            {words}
-          </option>
-        ))}
-      </select>
     </Labelled>
   );
 }

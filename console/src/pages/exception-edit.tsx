@@ -1,12 +1,20 @@
 // The terms of one's own request, while nobody has decided.
 import { type FormEvent, useState } from "react";
 import { client, type Exception, useSend } from "../api/api";
+import { type AskedCondition, ConditionFields } from "../ui/conditions";
 import { Button, Labelled, Trouble } from "../ui/parts";
 
 export function EditTerms({ data }: { data: Exception }) {
+  const [conditions, setConditions] = useState<AskedCondition[]>(() =>
+    data.conditions.map((one) => ({
+      text: one.text,
+      fact_condition: one.fact_condition,
+      due_on: one.kind === "attested" ? one.due_on : null,
+      every_days: one.every_days,
+    })),
+  );
   const [terms, setTerms] = useState({
     reason: data.reason,
-    conditions: data.conditions,
     owner: data.owner,
     start_on: data.start_on,
     expires_on: data.expires_on,
@@ -15,7 +23,7 @@ export function EditTerms({ data }: { data: Exception }) {
   const send = useSend(() =>
     client.PATCH("/api/v1/exceptions/{exception}", {
       params: { path: { exception: data.id }, header: { "If-Match": `"v${data.version}"` } },
-      body: terms,
+      body: { ...terms, conditions },
     }),
   );
   const submit = (event: FormEvent) => {
@@ -27,7 +35,7 @@ export function EditTerms({ data }: { data: Exception }) {
       <input
         className="field"
         type={type}
-        required={name !== "conditions"}
+        required
         value={terms[name]}
         onChange={(event) => setTerms({ ...terms, [name]: event.target.value })}
       />
@@ -38,7 +46,7 @@ export function EditTerms({ data }: { data: Exception }) {
       <summary className="cursor-pointer font-semibold">Edit the terms</summary>
       <form onSubmit={submit} className="mt-3 grid gap-3">
         {field("reason", "Reason")}
-        {field("conditions", "Conditions to keep")}
+        <ConditionFields of={conditions} set={setConditions} />
         {field("owner", "Owner")}
         <div className="grid gap-3 sm:grid-cols-3">
           {field("start_on", "Start", "date")}

@@ -29,9 +29,19 @@ export function ExceptionsPage() {
             ))}
           </select>
         </label>
-        {(me.role === "technician" || me.role === "administrator") && (
-          <Go to="/devices?state=needs-exception">Find a device that needs one</Go>
-        )}
+        <p className="flex flex-wrap gap-x-4 gap-y-1">
+          {(me.role === "technician" || me.role === "administrator") && (
+            <>
+              <Go to="/devices?state=needs-exception">Find a device that needs one</Go>
+              <Go to="/exceptions/new?selection=">Ask for a saved selection</Go>
+            </>
+          )}
+          <span className="text-ink-2">
+            To hand over: <a href="/api/v1/exceptions/export?form=csv">CSV</a>,{" "}
+            <a href="/api/v1/exceptions/export?form=json">JSON</a>,{" "}
+            <a href="/api/v1/exceptions/export?form=oscal">OSCAL</a>
+          </span>
+        </p>
       </div>
       <Shown of={found} what="the exceptions">
         {(data) =>
@@ -73,6 +83,13 @@ export function ExceptionTable({ items }: { items: Exception[] }) {
               <td className={`cell font-semibold ${STATE_COLOURS[item.state] ?? "text-ink-2"}`}>
                 {item.state}
                 {Object.keys(item.stale).length > 0 && <span className="block text-sm text-floor">stale</span>}
+                {item.asked_back && <span className="block text-sm text-check">asked back</span>}
+                {item.self_approved && <span className="block text-sm text-floor">own request</span>}
+                {item.approvals_needed > 1 && item.state === "requested" && (
+                  <span className="block text-sm font-normal text-ink-2">
+                    {item.approvals.length} of {item.approvals_needed} approvals
+                  </span>
+                )}
               </td>
               <td className="cell whitespace-nowrap">
                 {item.up_to ? "up to " : ""}

@@ -2,6 +2,7 @@ import { api } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
 import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
+import { WhatIf } from "./forecast-what-if";
 
 type Fleet = components["schemas"]["FleetForecastShape"];
 
@@ -37,17 +38,9 @@ export function ForecastPage() {
                 }
               >
                 <Months data={data} />
-                <p className="mt-2 flex flex-wrap gap-x-5 text-sm">
-                  <span>
-                    <span aria-hidden="true" className="mr-1.5 inline-block size-3 bg-ink" />
-                    technically, exceptions granted
-                  </span>
-                  <span>
-                    <span aria-hidden="true" className="mr-1.5 inline-block size-3 border-2 border-accent" />
-                    as approved today
-                  </span>
-                </p>
+                <Legend data={data} />
               </Slab>
+              <WhatIf />
               <div className="grid gap-4 lg:grid-cols-[1fr_18rem]">
                 <Counted title="What ends it" counts={data.ends} />
                 <Counted
@@ -82,7 +75,7 @@ function Months({ data }: { data: Fleet }) {
                 {month.month}
               </th>
               <td className="w-full py-1">
-                <Bar n={month.technical} most={most} words="technically" solid />
+                <Bar n={month.technical} most={most} words="technically" causes={month.causes} />
                 <Bar n={month.approved} most={most} words="as approved today" />
               </td>
             </tr>
@@ -93,13 +86,56 @@ function Months({ data }: { data: Fleet }) {
   );
 }
 
-function Bar({ n, most, words, solid = false }: { n: number; most: number; words: string; solid?: boolean }) {
+/** What ends a device's servicing, each with a fill of its own: told apart by pattern as well as colour. */
+const CAUSES: Record<string, [string, string]> = {
+  "last-release": ["nothing: the sheet ends there", "var(--ink)"],
+  floored: ["a floor", "repeating-linear-gradient(45deg, var(--floor) 0 4px, var(--slab) 4px 6px)"],
+  "no-override": ["no override works", "repeating-linear-gradient(90deg, var(--check) 0 3px, var(--slab) 3px 6px)"],
+  unknown: ["something unread", "repeating-linear-gradient(-45deg, var(--open) 0 2px, var(--slab) 2px 5px)"],
+  "no-path": ["no path upwards", "repeating-linear-gradient(0deg, var(--ink-2) 0 2px, var(--slab) 2px 4px)"],
+};
+const cause = (kind: string) => CAUSES[kind] ?? [kind.replaceAll("-", " "), "var(--ink-2)"];
+
+function Legend({ data }: { data: Fleet }) {
+  const kinds = [...new Set(data.months.flatMap((month) => Object.keys(month.causes)))];
+  return (
+    <p className="mt-2 flex flex-wrap gap-x-5 text-sm">
+      <span>Technically, exceptions granted, ended by</span>
+      {kinds.map((kind) => (
+        <span key={kind}>
+          <span aria-hidden="true" className="mr-1.5 inline-block h-3 w-5" style={{ background: cause(kind)[1] }} />
+          {cause(kind)[0]}
+        </span>
+      ))}
+      <span>
+        <span aria-hidden="true" className="mr-1.5 inline-block h-3 w-5 border-2 border-accent" />
+        as approved today
+      </span>
+    </p>
+  );
+}
+
+function Bar(given: { n: number; most: number; words: string; causes?: Record<string, number> }) {
+  const { n, most, words, causes } = given;
   if (n === 0) return null;
+  const parts = Object.entries(causes ?? {});
   return (
     <span className="grid items-center gap-2" style={{ gridTemplateColumns: `${Math.max(1, (85 * n) / most)}% 1fr` }}>
-      <span aria-hidden="true" className={`h-2.5 ${solid ? "bg-ink" : "border-2 border-accent"}`} />
+      {causes ? (
+        <span aria-hidden="true" className="flex h-3.5">
+          {parts.map(([kind, size]) => (
+            <span key={kind} style={{ width: `${(100 * size) / n}%`, background: cause(kind)[1] }} />
+          ))}
+        </span>
+      ) : (
+        <span aria-hidden="true" className="h-2.5 border-2 border-accent" />
+      )}
       <span>
-        {n} <span className="sr-only">{words}</span>
+        {n}{" "}
+        <span className="sr-only">
+          {words}
+          {parts.map(([kind, size]) => `, ${size} ended by ${cause(kind)[0]}`)}
+        </span>
       </span>
     </span>
   );

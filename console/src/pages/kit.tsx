@@ -16,8 +16,13 @@ export function KitPage() {
         return (
           <>
             <Heading title={kit.id}>
-              <Go to={`/devices/${kit.device}?tab=kit`}>{kit.device}</Go> to {kit.release}, {kit.route}, carries over{" "}
-              {kit.carry_over} · made {day(kit.made_at)} by {kit.made_by}
+              {kit.devices.map((device, at) => (
+                <span key={device}>
+                  {at > 0 && ", "}
+                  <Go to={`/devices/${device}?tab=kit`}>{device}</Go>
+                </span>
+              ))}{" "}
+              to {kit.release}, {kit.route}, carries over {kit.carry_over} · made {day(kit.made_at)} by {kit.made_by}
               {kit.exceptions.map((exception) => (
                 <span key={exception}>
                   {" "}
@@ -25,6 +30,22 @@ export function KitPage() {
                 </span>
               ))}
             </Heading>
+            {kit.reasons.length > 0 && (
+              <section className="slab mb-4 border-floor" aria-label="No longer handed out">
+                <p className="font-semibold text-floor">It is no longer handed out: make a new one.</p>
+                <ul className="mt-1">
+                  {kit.reasons.map((reason) => (
+                    <li key={reason}>{reason}</li>
+                  ))}
+                </ul>
+                {kit.used.length > 0 && <p className="mt-1 text-ink-2">It was used in {kit.used.join(", ")}.</p>}
+              </section>
+            )}
+            {Object.entries(kit.waived).map(([gate, why]) => (
+              <p key={gate} className="mb-3">
+                <strong className="text-check">Waived:</strong> {gate}: {why}
+              </p>
+            ))}
             <div className="grid gap-4 lg:grid-cols-[13rem_1fr]">
               <nav aria-label="Files of the kit">
                 <ul className="flex flex-wrap gap-1 lg:flex-col">
@@ -44,12 +65,19 @@ export function KitPage() {
                     </li>
                   ))}
                 </ul>
-                <a
-                  href={`/api/v1/kits/${kit.id}/archive`}
-                  className="mt-3 inline-block rounded-md bg-accent px-3.5 py-1.5 font-semibold text-on-accent no-underline"
-                >
-                  Download the kit
-                </a>
+                <p className="mt-3 px-3">
+                  <a href={`/api/v1/kits/${kit.id}/runbook`} target="_blank" rel="noreferrer">
+                    Runbook to print
+                  </a>
+                </p>
+                {kit.reasons.length === 0 && (
+                  <a
+                    href={`/api/v1/kits/${kit.id}/archive`}
+                    className="mt-3 inline-block rounded-md bg-accent px-3.5 py-1.5 font-semibold text-on-accent no-underline"
+                  >
+                    Download the kit
+                  </a>
+                )}
               </nav>
               {shown && (
                 <Slab title={shown.path}>
@@ -69,7 +97,8 @@ export function KitPage() {
               )}
             </div>
             <p className="mt-3 text-sm text-ink-2">
-              SHA-256 of the archive: <code className="break-all">{kit.sha256}</code>
+              SHA-256 of the archive: <code className="break-all">{kit.sha256}</code>. Signed; check it against{" "}
+              <a href="/api/v1/kits/key">the public key</a>.
             </p>
           </>
         );

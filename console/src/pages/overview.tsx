@@ -4,6 +4,7 @@ import { useHere } from "../frame";
 import { MarkBar } from "../ui/bars";
 import { Glyph, MARKS, STATE_NAMES, STATES, StateMark } from "../ui/mark";
 import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
+import { Together } from "../ui/together";
 
 type Overview = components["schemas"]["OverviewShape"];
 
@@ -26,7 +27,7 @@ function NoDevices() {
   return (
     <Empty>
       No device has been read yet. Import readings on the <Go to="/readings">Readings page</Go>, or with{" "}
-      <code>doorstone device import FILE</code>.
+      <code>doorstone reading import FILE</code>.
     </Empty>
   );
 }
@@ -37,10 +38,13 @@ function Body({ data }: { data: Overview }) {
       <div className="grid min-w-0 content-start gap-4">
         <States data={data} />
         <Requirements data={data} />
-        <Together data={data} />
+        <Together
+          combinations={data.roll_up.combinations}
+          requirements={data.roll_up.requirements.map((row) => row.requirement)}
+        />
       </div>
       <div className="grid min-w-0 content-start gap-4">
-        <Due data={data} />
+        <Due />
         <Sites data={data} />
         <Running data={data} />
       </div>
@@ -98,89 +102,30 @@ function Requirements({ data }: { data: Overview }) {
   );
 }
 
-/** Which requirements fail together: a column per set, a dot where the requirement is in it. */
-function Together({ data }: { data: Overview }) {
-  const sets = data.roll_up.combinations.slice(0, 12);
-  const most = Math.max(1, ...sets.map((set) => set.devices));
-  const names = data.roll_up.requirements
-    .map((row) => row.requirement)
-    .filter((name) => sets.some((set) => set.requirements.includes(name)));
-  if (sets.length === 0) return null;
+function Due() {
+  const found = api.useQuery("get", "/api/v1/due", { params: { query: { mine: true } } });
   return (
-    <Slab title="What fails together">
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable */}
-      <section className="relative overflow-x-auto" tabIndex={0} aria-label="Sets of requirements that fail together">
-        <table className="text-sm">
-          <thead>
-            <tr>
-              <th scope="col" className="pr-3 align-bottom">
-                Devices
-              </th>
-              {sets.map((set) => (
-                <td key={set.requirements.join()} className="px-1 align-bottom">
-                  <span className="mx-auto flex w-7 flex-col items-center">
-                    {set.devices}
-                    <svg viewBox="0 0 20 60" className="h-14 w-5" aria-hidden="true">
-                      <rect x="3" y={60 - (58 * set.devices) / most} width="14" height="60" fill="var(--ink-2)" />
-                    </svg>
+    <Slab title="Due for you" aside={<Go to="/due">All of it</Go>}>
+      <Shown of={found} what="what is due">
+        {(data) =>
+          data.items.length === 0 ? (
+            <Empty>Nothing is due for you.</Empty>
+          ) : (
+            <ul className="space-y-2">
+              {data.items.slice(0, 6).map((item) => (
+                <li key={`${item.kind}${item.object}${item.words}`}>
+                  <Go to={`/${item.object_kind}s/${item.object}`}>{item.object}</Go>
+                  {item.words.replace(item.object, "")}
+                  <span className={`block text-sm ${item.overdue ? "text-floor" : "text-ink-2"}`}>
+                    by {day(item.on)}
+                    {item.overdue && ", overdue"}
                   </span>
-                </td>
+                </li>
               ))}
-            </tr>
-          </thead>
-          <tbody>
-            {names.map((name) => (
-              <tr key={name}>
-                <th scope="row" className="border-t border-edge pr-3 whitespace-nowrap">
-                  {name}
-                </th>
-                {sets.map((set) => {
-                  const inside = set.requirements.includes(name);
-                  return (
-                    <td key={set.requirements.join()} className="border-t border-edge px-1 text-center">
-                      {inside ? (
-                        <>
-                          <span aria-hidden="true" className="mx-auto block size-3 rounded-[2px] bg-ink" />
-                          <span className="sr-only">fails</span>
-                        </>
-                      ) : (
-                        <span aria-hidden="true" className="mx-auto block h-px w-3 bg-edge" />
-                      )}
-                    </td>
-                  );
-                })}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </section>
-      {data.roll_up.combinations.length > sets.length && (
-        <p className="mt-2 text-sm text-ink-2">
-          The {sets.length} most frequent of {data.roll_up.combinations.length} sets.
-        </p>
-      )}
-    </Slab>
-  );
-}
-
-function Due({ data }: { data: Overview }) {
-  return (
-    <Slab title="Waiting">
-      {data.due.length === 0 ? (
-        <Empty>Nothing waits in the next 60 days.</Empty>
-      ) : (
-        <ul className="space-y-2">
-          {data.due.map((item) => (
-            <li key={`${item.subject}${item.kind}`}>
-              <Go to={`/exceptions/${item.subject}`}>{item.subject}</Go> {item.words}
-              <span className="block text-sm text-ink-2">
-                {item.kind === "decide" ? "asked on " : ""}
-                {day(item.on)}
-              </span>
-            </li>
-          ))}
-        </ul>
-      )}
+            </ul>
+          )
+        }
+      </Shown>
     </Slab>
   );
 }

@@ -1,10 +1,11 @@
 import { type FormEvent, useState } from "react";
-import { api, client, once, useSend } from "../api/api";
+import { api, client, once, type Person, useSend } from "../api/api";
 import { useHere } from "../frame";
 import { Button, day, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
 type Role = (typeof ROLES)[number];
+type TokenRole = Role | "reporter";
 
 export function PeoplePage() {
   const { me } = useHere();
@@ -19,12 +20,7 @@ export function PeoplePage() {
             {(data) => (
               <ul>
                 {data.items.map((person) => (
-                  <li key={person.name} className="flex justify-between border-t border-edge py-1.5 first:border-0">
-                    <span>
-                      {person.display} <span className="text-ink-2">({person.name})</span>
-                    </span>
-                    {person.role}
-                  </li>
+                  <OnePerson key={`${person.name}${person.version}`} person={person} administers={administers} />
                 ))}
               </ul>
             )}
@@ -32,9 +28,82 @@ export function PeoplePage() {
         </Slab>
         {administers && <AddPerson />}
         <Issue />
-        {administers && <Tokens />}
+        <Tokens />
       </div>
     </>
+  );
+}
+
+function OnePerson({ person, administers }: { person: Person; administers: boolean }) {
+  const greater = Object.entries(person.sites).map(([site, role]) => `${role} at ${site}`);
+  return (
+    <li className="border-t border-edge py-1.5 first:border-0">
+      <p className="flex justify-between gap-3">
+        <span>
+          {person.display} <span className="text-ink-2">({person.name})</span>
+        </span>
+        <span className="text-right">
+          {person.role}
+          {greater.length > 0 && <span className="block text-sm text-ink-2">{greater.join(", ")}</span>}
+        </span>
+      </p>
+      {person.owns.length > 0 && <p className="text-sm text-ink-2">answers for {person.owns.join(", ")}</p>}
+      {administers && <Change person={person} />}
+    </li>
+  );
+}
+
+function Change({ person }: { person: Person }) {
+  const { platform } = useHere();
+  const [role, setRole] = useState<Role>(person.role);
+  const [site, setSite] = useState("");
+  const [there, setThere] = useState<Role>("technician");
+  const query = { platform: platform.id, limit: 1 };
+  const devices = api.useQuery("get", "/api/v1/devices", { params: { query } });
+  const change = useSend((body: { role?: Role; sites?: Record<string, Role>; active?: boolean }) =>
+    client.PATCH("/api/v1/people/{person}", {
+      params: { path: { person: person.name }, header: { "If-Match": `"v${person.version}"` } },
+      body: { display: null, role: null, sites: null, email: null, told_of: null, active: null, ...body },
+    }),
+  );
+  return (
+    <details className="text-sm">
+      <summary className="cursor-pointer text-ink-2">
+        Change<span className="sr-only"> {person.name}</span>
+      </summary>
+      <div className="mt-2 grid gap-3 sm:grid-cols-2">
+        <div className="flex items-end gap-2">
+          <RoleChoice role={role} set={setRole} />
+          <Button quiet disabled={role === person.role || change.isPending} onClick={() => change.mutate({ role })}>
+            Set
+          </Button>
+        </div>
+        <div className="flex items-end gap-2">
+          <Labelled label="Greater at">
+            <select className="field" value={site} onChange={(event) => setSite(event.target.value)}>
+              <option value="">no site</option>
+              {(devices.data?.sites ?? []).map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </Labelled>
+          <RoleChoice role={there} set={setThere} />
+          <Button
+            quiet
+            disabled={change.isPending}
+            onClick={() => change.mutate({ sites: site ? { ...person.sites, [site]: there } : {} })}
+          >
+            Set<span className="sr-only"> it for the site</span>
+          </Button>
+        </div>
+        <div>
+          <Button quiet disabled={change.isPending} onClick={() => change.mutate({ active: false })}>
+            {person.name} may no longer sign in
+          </Button>
+        </div>
+      </div>
+      {change.error && <Trouble error={change.error} />}
+    </details>
   );
 }
 
@@ -104,10 +173,14 @@ function Issue() {
   const { me } = useHere();
   const [name, setName] = useState("");
   const own = me.role as Role;
-  const [role, setRole] = useState<Role>("viewer");
-  const issue = useSend(
-    async () => (await client.POST("/api/v1/tokens", { body: { name, role, days: 90 }, headers: once() })).data,
-  );
+  const [role, setRole] = useState<TokenRole>("viewer");
+  const [device, setDevice] = useState("");
+  const issue = useSend(async () => {
+    const body = { name, role, days: 90, device: role === "reporter" ? device : "" };
+    return (await client.POST("/api/v1/tokens", { body, headers: once() })).data;
+  });
+  const hands = own === "technician" || own === "administrator";
+  const roles: TokenRole[] = own === "administrator" ? [...ROLES] : [...new Set<TokenRole>(["viewer", own])];
   const submit = (event: FormEvent) => {
     event.preventDefault();
     issue.mutate();
@@ -118,11 +191,18 @@ function Issue() {
         <Labelled label="What it is for">
           <input className="field" required value={name} onChange={(e) => setName(e.target.value)} />
         </Labelled>
-        <RoleChoice
-          role={role}
-          set={setRole}
-          of={own === "administrator" ? ROLES : [...new Set<Role>(["viewer", own])]}
-        />
+        <Labelled label="Role">
+          <select className="field" value={role} onChange={(event) => setRole(event.target.value as TokenRole)}>
+            {[...roles, ...(hands ? (["reporter"] as const) : [])].map((known) => (
+              <option key={known}>{known}</option>
+            ))}
+          </select>
+        </Labelled>
+        {role === "reporter" && (
+          <Labelled label="Only of the device" hint="A reporter may only post readings; of any device if left empty.">
+            <input className="field" value={device} onChange={(event) => setDevice(event.target.value)} />
+          </Labelled>
+        )}
         <div className="sm:col-span-2">
           <Button type="submit" disabled={issue.isPending}>
             Issue for 90 days
@@ -157,8 +237,10 @@ function Tokens() {
                 >
                   <span>
                     <strong>{token.id}</strong> {token.name}, {token.person}, {token.role}
+                    {token.device && ` of ${token.device}`}
                     <span className="block text-sm text-ink-2">
                       {token.revoked_at ? `revoked on ${day(token.revoked_at)}` : `through ${day(token.expires_on)}`}
+                      {token.last_used_at ? `, last used on ${day(token.last_used_at)}` : ", never used"}
                     </span>
                   </span>
                   {!token.revoked_at && (

@@ -1,11 +1,13 @@
 import { useMutation } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { client, queries } from "../api/api";
+import { api, client, queries } from "../api/api";
 import { Button, Heading, Labelled, Trouble } from "../ui/parts";
 
 export function SignIn() {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
+  const ways = api.useQuery("get", "/api/v1/session/ways");
+  const provider = ways.data?.provider;
   const signIn = useMutation({
     mutationFn: () => client.POST("/api/v1/session", { body: { name, password } }),
     onSuccess: () => queries.resetQueries(),
@@ -43,6 +45,13 @@ export function SignIn() {
           {signIn.isPending ? "Signing in…" : "Sign in"}
         </Button>
       </form>
+      {provider && (
+        <p className="mt-4 text-center">
+          <a href="/api/v1/session/provider" className="font-semibold">
+            Sign in through {new URL(provider).host}
+          </a>
+        </p>
+      )}
     </main>
   );
 }

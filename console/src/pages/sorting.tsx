@@ -5,6 +5,7 @@ import { useHere } from "../frame";
 import { MarkBar } from "../ui/bars";
 import { Mark } from "../ui/mark";
 import { Button, count, day, Go, Heading, Labelled, Shown, Trouble, useParam } from "../ui/parts";
+import { ToldTexts } from "./told";
 
 const EVIDENCE = ["vendor-statement", "trial", "attempt", "report"] as const;
 const SORTS = ["installer-check", "floor", "unsorted"] as const;
@@ -26,6 +27,7 @@ export function SortingPage() {
           </ul>
         )}
       </Shown>
+      <ToldTexts />
     </>
   );
 }
@@ -49,6 +51,7 @@ function Row({ row }: { row: SortingRow }) {
         <div className="mt-2">
           <MarkBar marks={row.marks} />
         </div>
+        {row.reported && <p className="mt-2 text-open">Known only from failure texts; nobody has measured it.</p>}
         {row.against && <p className="mt-2 font-semibold text-floor">Evidence against it: {row.against}.</p>}
         <Collapsible.Content className="mt-3 grid gap-4 lg:grid-cols-2">
           <Evidence row={row} />
@@ -77,17 +80,67 @@ function Evidence({ row }: { row: SortingRow }) {
         From attempts: {count(row.ran, "device")} ran without it, set-up refused {row.refused}, {row.failed_to_start}{" "}
         failed to start.
       </p>
-      {row.decisions.length > 0 && (
-        <ul className="space-y-1">
-          {row.decisions.map((decision) => (
-            <li key={decision.id}>
-              <strong>{decision.id}</strong> {decision.sort} for {decision.scope} {decision.target}, {decision.by} on{" "}
-              {day(decision.at)}: {decision.note}
+      {row.tallies.length > 1 && (
+        <ul className="text-sm text-ink-2">
+          {row.tallies.map((tally) => (
+            <li key={tally.model}>
+              {tally.model}: ran {tally.ran}, refused {tally.refused}, failed to start {tally.failed_to_start}
             </li>
           ))}
         </ul>
       )}
+      {row.decisions.length > 0 && (
+        <ul className="space-y-2">
+          {row.decisions.map((decision) => (
+            <OneDecision key={decision.id} decision={decision} />
+          ))}
+        </ul>
+      )}
     </div>
+  );
+}
+
+function OneDecision({ decision }: { decision: SortingRow["decisions"][number] }) {
+  const { me } = useHere();
+  const [note, setNote] = useState("");
+  const withdraw = useSend(async () => {
+    const params = { path: { decision: decision.id } };
+    await client.POST("/api/v1/decisions/{decision}/withdrawal", { params, body: { note } });
+  });
+  const gone = decision.withdrawn_at !== null;
+  return (
+    <li>
+      <span className={gone ? "text-ink-2 line-through" : ""}>
+        <strong>{decision.id}</strong> {decision.sort} for {decision.scope} {decision.target}, {decision.by} on{" "}
+        {day(decision.at)}, {decision.evidence}: {decision.note}
+      </span>{" "}
+      {decision.link && <a href={decision.link}>the evidence</a>}
+      {gone && (
+        <span className="block text-sm">
+          Withdrawn by {decision.withdrawn_by} on {day(decision.withdrawn_at)}: {decision.withdrawn_note}
+        </span>
+      )}
+      {!gone && me.role === "administrator" && (
+        <details className="text-sm">
+          <summary className="cursor-pointer text-ink-2">Withdraw</summary>
+          <form
+            className="mt-1 flex flex-wrap items-end gap-2"
+            onSubmit={(event) => {
+              event.preventDefault();
+              withdraw.mutate();
+            }}
+          >
+            <Labelled label="Why does it no longer hold?">
+              <input className="field" required value={note} onChange={(event) => setNote(event.target.value)} />
+            </Labelled>
+            <Button quiet type="submit" disabled={withdraw.isPending}>
+              Withdraw {decision.id}
+            </Button>
+          </form>
+          {withdraw.error && <Trouble error={withdraw.error} />}
+        </details>
+      )}
+    </li>
   );
 }
 
@@ -97,6 +150,7 @@ function Decide({ row }: { row: SortingRow }) {
   const [model, setModel] = useState("");
   const [evidence, setEvidence] = useState<(typeof EVIDENCE)[number]>("trial");
   const [note, setNote] = useState("");
+  const [link, setLink] = useState("");
   const decide = useSend(
     async () => {
       const scope: "model" | "release" = model ? "model" : "release";
@@ -109,6 +163,7 @@ function Decide({ row }: { row: SortingRow }) {
         sort,
         evidence,
         note,
+        link,
       };
       await client.POST("/api/v1/decisions", { body, headers: once() });
     },
@@ -139,6 +194,9 @@ function Decide({ row }: { row: SortingRow }) {
       </Labelled>
       <Labelled label="Note">
         <input className="field" required value={note} onChange={(e) => setNote(e.target.value)} />
+      </Labelled>
+      <Labelled label="Link to the evidence">
+        <input className="field" type="url" value={link} onChange={(e) => setLink(e.target.value)} />
       </Labelled>
       <div className="sm:col-span-2">
         <Button type="submit" disabled={decide.isPending}>

@@ -10,6 +10,19 @@ const FILL: Record<string, string> = {
 };
 const ORDER = Object.keys(MARKS);
 
+/** How far something long has come; native, so that it is read out. */
+export function ProgressBar({ label, now, of }: { label: string; now: number; of: number }) {
+  const share = of > 0 ? Math.min(100, Math.round((100 * now) / of)) : 0;
+  return (
+    <label className="grid gap-1">
+      <span>
+        {label}: {share} %
+      </span>
+      <progress className="h-3 w-full accent-accent" value={now} max={Math.max(1, of)} />
+    </label>
+  );
+}
+
 export function MarkBar({ marks }: { marks: Record<string, number> }) {
   const total = Object.values(marks).reduce((sum, n) => sum + n, 0);
   const parts = ORDER.filter((mark) => marks[mark]).map((mark) => ({ mark, n: marks[mark] ?? 0 }));

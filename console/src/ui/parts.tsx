@@ -24,12 +24,71 @@ export function Button({
   );
 }
 
-/** A link that keeps the target release of the page it stands on. */
+/** The address `to` with the platform and the target release of the page that it stands on. */
+export function keep(to: string, params: URLSearchParams): string {
+  let kept = to;
+  for (const name of ["platform", "release"]) {
+    const value = params.get(name);
+    if (value && !to.includes(`${name}=`)) kept += `${kept.includes("?") ? "&" : "?"}${name}=${value}`;
+  }
+  return kept;
+}
+
+/** A link that keeps the platform and the target release. */
 export function Go({ to, ...rest }: LinkProps & { to: string }) {
   const [params] = useSearchParams();
-  const release = params.get("release");
-  const kept = release && !to.includes("release=") ? `${to}${to.includes("?") ? "&" : "?"}release=${release}` : to;
-  return <Link {...rest} to={kept} />;
+  return <Link {...rest} to={keep(to, params)} />;
+}
+
+/** A region that scrolls sideways, and can be reached to do so. */
+export function Scroll({ label, className, children }: { label: string; className?: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
+    <section className={clsx("relative overflow-x-auto", className)} tabIndex={0} aria-label={label}>
+      {children}
+    </section>
+  );
+}
+
+export function Tick({ label, checked, set }: { label: string; checked: boolean; set: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2">
+      <input type="checkbox" className="size-4" checked={checked} onChange={(event) => set(event.target.checked)} />
+      {label}
+    </label>
+  );
+}
+
+/** A labelled list of values; unless one is needed, the first leaves it open. */
+export function Choice({
+  label,
+  value,
+  set,
+  of,
+  disabled = false,
+  needed = false,
+  nothing = "any",
+}: {
+  label: string;
+  value: string;
+  set: (value: string) => void;
+  of: readonly (readonly [string, string])[];
+  disabled?: boolean;
+  needed?: boolean;
+  nothing?: string;
+}) {
+  return (
+    <Labelled label={label}>
+      <select className="field" value={value} disabled={disabled} onChange={(event) => set(event.target.value)}>
+        {!needed && <option value="">{nothing}</option>}
+        {of.map(([name, words]) => (
+          <option key={name} value={name}>
+            {words}
+          </option>
+        ))}
+      </select>
+    </Labelled>
+  );
 }
 
 export function Slab({ title, children, aside }: { title: string; children: ReactNode; aside?: ReactNode }) {

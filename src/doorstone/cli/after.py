@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
+from doorstone.cli.choosing import PlatformOption, ReleaseOption
 from doorstone.cli.connection import client
-from doorstone.cli.devices import DeviceArgument, ReleaseOption, course_words
+from doorstone.cli.devices import DeviceArgument, course_words
 from doorstone.cli.output import Form, FormOption, out, say, show, speaks
+from doorstone.cli.rows import as_shapes, read_rows
 from doorstone.core.platforms import UpdateClass
 from doorstone.formats.wire_after import AttemptAsked, AttemptShape, LineShape, ObservationAsked
 
-attempt_app = typer.Typer(no_args_is_help=True, help="Record tries at an upgrade and what came of them.")
-observe_app = typer.Typer(no_args_is_help=True, help="Record what is seen of updates, and compare.")
+attempt_app = typer.Typer(no_args_is_help=True)
+observe_app = typer.Typer(no_args_is_help=True)
 _TIMES = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"]
 
 
@@ -85,6 +88,58 @@ def record_attempt(
         say(f"Next: [bold]doorstone forecast[/] {device}")
 
 
+@attempt_app.command("import")
+@speaks
+def import_attempts(
+    context: typer.Context,
+    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="CSV with a header, or NDJSON.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Record a day's attempts from a file, all or none. Columns are those of one attempt; refused_by by semicolons."""
+    rows = read_rows(file)
+    for row in rows:
+        if isinstance(row.get("refused_by"), str):
+            row["refused_by"] = [name.strip() for name in row["refused_by"].split(";") if name.strip()]
+    asked = as_shapes(file, rows, AttemptAsked)
+    with client(context) as service:
+        found = service.record_attempts(asked)
+    _print(form, found, found)
+
+
+class RateBy(StrEnum):
+    OVERRIDE = "override"
+    RELEASE = "release"
+    ROUTE = "route"
+    MODEL = "model"
+    MEDIA = "media"
+    TOOL = "tool"
+
+
+@attempt_app.command("rates")
+@speaks
+def rates(
+    context: typer.Context,
+    by: Annotated[RateBy, typer.Option(help="What the attempts are counted by.")] = RateBy.OVERRIDE,
+    platform: PlatformOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Show how often attempts completed, with the interval that so few allow (95 %, Wilson)."""
+    with client(context) as service:
+        found = service.attempt_rates(by.value, platform)
+    rows = [[r.key, f"{r.done} of {r.tried}", f"{r.low:.0%} to {r.high:.0%}"] for r in found]
+    show(form, found, [by.value, "completed", "likely between"], rows)
+
+
+@attempt_app.command("draft")
+@speaks
+def draft(context: typer.Context, device: DeviceArgument, form: FormOption = Form.TABLE) -> None:
+    """Show what the next attempt on a device starts from, and what the earlier ones met."""
+    with client(context) as service:
+        found = service.attempt_draft(device)
+    rows = [[found.number, found.kit or "make one first", found.media, found.tool_version, found.met or "nothing"]]
+    show(form, found, ["try", "kit", "media", "tool", "met before"], rows)
+
+
 @attempt_app.command("list")
 @speaks
 def list_attempts(
@@ -129,6 +184,20 @@ def record_observation(
     show(form, found, ["observation", "device", "seen on", "class", "result", "reason"], [row])
 
 
+@observe_app.command("import")
+@speaks
+def import_observations(
+    context: typer.Context,
+    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="CSV with a header, or NDJSON.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Record observations from a file, all or none; those known already are left alone."""
+    asked = as_shapes(file, read_rows(file), ObservationAsked)
+    with client(context) as service:
+        found = service.record_observations(asked)
+    show(form, found, ["recorded", "known already"], [[found.recorded, found.known]])
+
+
 @observe_app.command("standing")
 @speaks
 def show_standing(context: typer.Context, device: DeviceArgument, form: FormOption = Form.TABLE) -> None:
@@ -147,6 +216,10 @@ def show_standing(context: typer.Context, device: DeviceArgument, form: FormOpti
     ]
     title = f"{found.device} on {found.release}"
     show(form, found, ["class", "expected", "because of", "seen", "compared"], rows, title)
+    if form is Form.TABLE and found.attributions:
+        out().print()
+        parts = [[a.exception, a.update_class, a.alone, a.shared_with, a.restored] for a in found.attributions]
+        show(form, None, ["exception", "class", "does alone", "shares with", "if fixed"], parts)
 
 
 @speaks

@@ -19,10 +19,15 @@ class Connection:
     token: str
 
 
+def connection_of(context: typer.Context) -> Connection:
+    """The service named by --server and --token, or their variables."""
+    server, token = context.find_root().obj
+    return Connection(server, token)
+
+
 def client(context: typer.Context) -> Client:
     """A client for the service named by --server and --token, or their variables."""
-    connection = context.find_object(Connection)
-    assert connection is not None
+    connection = connection_of(context)
     return Client(connection.server, connection.token or saved_tokens().get(connection.server))
 
 
@@ -51,11 +56,10 @@ def save_token(server: str, secret: str) -> Path:
 
 
 def the_platform(service: Client, platform: str) -> PlatformShape:
-    """The platform named, or the only one there is."""
+    """The platform named, or the one with the most devices."""
     if platform:
         return service.platform(platform)
     found = service.platforms()
-    if len(found) != 1:
-        names = ", ".join(p.id for p in found) or "none; load a sheet first"
-        raise typer.BadParameter(f"Name one with --platform. There is: {names}")
+    if not found:
+        raise typer.BadParameter("There is no platform yet. Load a sheet first: doorstone sheet load FILE")
     return found[0]

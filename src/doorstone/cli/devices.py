@@ -1,47 +1,26 @@
-"""Devices: import readings, list, look at one."""
+"""Devices: list them, look at one."""
 
 from __future__ import annotations
 
-from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated
 
 import typer
 
+from doorstone.cli.choosing import (
+    ModelOption,
+    PlatformOption,
+    ReleaseOption,
+    RequirementOption,
+    SiteOption,
+    StateOption,
+    WordsOption,
+)
 from doorstone.cli.connection import client, the_platform
-from doorstone.cli.output import BAD_INPUT, LEGEND, MARKS, Form, FormOption, fail, out, say, show, speaks, strip
+from doorstone.cli.output import LEGEND, MARKS, Form, FormOption, out, say, show, speaks, strip
 from doorstone.formats.wire import AssessmentShape, CourseShape
 
-app = typer.Typer(no_args_is_help=True, help="Read devices and look at what was read.")
+app = typer.Typer(no_args_is_help=True)
 DeviceArgument = Annotated[str, typer.Argument(help="Device id.")]
-ReleaseOption = Annotated[str, typer.Option("--release", "-r", help="Target release; the last published if left out.")]
-PlatformOption = Annotated[str, typer.Option("--platform", "-p", help="Platform; the only one if left out.")]
-
-
-def read_text(file: Path) -> str:
-    try:
-        return file.read_text("utf-8")
-    except UnicodeDecodeError as error:
-        fail(BAD_INPUT, f"{file} is not UTF-8 text: byte {error.start} ({error.reason})", "Save it as UTF-8")
-
-
-def form_of(file: Path) -> Literal["ndjson", "csv"]:
-    return "csv" if file.suffix.lower() == ".csv" else "ndjson"
-
-
-@app.command("import")
-@speaks
-def import_readings(
-    context: typer.Context,
-    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="Readings: .csv, else NDJSON.")],
-    form: FormOption = Form.TABLE,
-) -> None:
-    """Import readings, all or nothing: one bad line and nothing is changed."""
-    text = read_text(file)
-    with client(context) as service:
-        report = service.import_readings(text, form_of(file))
-    row = [report.id, report.readings, report.devices, report.added]
-    show(form, report, ["import", "readings", "devices", "new devices"], [row])
-    say("Next: [bold]doorstone device list[/]")
 
 
 @app.command("list")
@@ -50,18 +29,19 @@ def list_devices(
     context: typer.Context,
     platform: PlatformOption = "",
     release: ReleaseOption = "",
-    state: Annotated[str, typer.Option(help="clear, fixable, needs-exception, floored or unsettled.")] = "",
-    site: Annotated[str, typer.Option(help="Only this site.")] = "",
-    requirement: Annotated[str, typer.Option(help="Only where this requirement is not met.")] = "",
-    words: Annotated[str, typer.Option(help="Words in id, name, site, role or model.")] = "",
+    state: StateOption = "",
+    site: SiteOption = "",
+    model: ModelOption = "",
+    requirement: RequirementOption = "",
+    words: WordsOption = "",
     form: FormOption = Form.TABLE,
 ) -> None:
     """List devices with their state against a release."""
     with client(context) as service:
         known = the_platform(service, platform)
         target = release or known.target
-        where = {"release": target, "state": state, "site": site, "requirement": requirement, "words": words}
-        found = list(service.devices(known.id, **where))
+        where = {"state": state, "site": site, "model": model, "requirement": requirement, "words": words}
+        found = list(service.devices(known.id, release=target, **where))
     rows = [[d.id, d.site, d.model, d.release, d.state, strip(d.marks), d.runway] for d in found]
     columns = ["device", "site", "model", "runs", f"for {target}", "findings", "runway"]
     show(form, found, columns, rows)
@@ -87,6 +67,9 @@ def show_device(
     print_findings(form, assessment, title)
     if form is Form.TABLE and detail.course:
         out().print(f"\n{course_words(detail.course)}")
+    if form is Form.TABLE and detail.verdicts:
+        said = [[v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts]
+        show(form, None, ["source", "on", "requirement", "says"], said, "\nVerdicts of the sources")
 
 
 def course_words(course: CourseShape) -> str:
@@ -105,6 +88,8 @@ def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
         measured = [f"{leaf.fact}: {leaf.measured or 'unread'}" for leaf in wrong]
         required = [leaf.required for leaf in wrong]
         fix = "; ".join(f"{x.title} ({x.minutes} min, {x.cost})" for x in f.fixes)
+        if f.mark == "disputed":
+            fix = f"Sources disagree. See: doorstone dispute list --device {title.split()[0]}" if title else ""
         rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])
     show(form, assessment, ["requirement", "finding", "required", "measured", "fix, or why"], rows, title)
     met = [f.requirement.id for f in assessment.findings if f.mark == "met"]

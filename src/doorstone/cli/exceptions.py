@@ -1,56 +1,76 @@
-"""Exceptions: request, look, approve, decline, withdraw, revoke."""
+"""Exceptions: request, look, decide."""
 
 from __future__ import annotations
 
+import tomllib
 from datetime import date, datetime, timedelta
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
+from rich.markup import escape
 from rich.panel import Panel
 
+from doorstone.cli import caring
+from doorstone.cli.choosing import ReleaseOption
 from doorstone.cli.connection import client
-from doorstone.cli.devices import ReleaseOption
-from doorstone.cli.output import USAGE, Form, FormOption, err, fail, out, say, show, speaks
-from doorstone.client.client import Move
-from doorstone.formats.wire import ExceptionRequestAsked, ExceptionShape, ExceptionTermsAsked
+from doorstone.cli.exception_view import print_exceptions, print_one
+from doorstone.cli.output import REFUSED, USAGE, Form, FormOption, err, fail, out, say, show, speaks
+from doorstone.client import Client
+from doorstone.formats.wire_exceptions import (
+    ConditionAsked,
+    ExceptionRequestAsked,
+    ExceptionShape,
+    ExceptionTermsAsked,
+    MoveName,
+)
 
-app = typer.Typer(no_args_is_help=True, help="Ask for, and decide on, permissions for what cannot be fixed.")
+app = typer.Typer(no_args_is_help=True)
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
 NoteOption = Annotated[str, typer.Option(help="Why, in a sentence.")]
 DayOption = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"])]
+DeviceOption = Annotated[list[str] | None, typer.Option("--device", "-d", help="Device id; repeat for more.")]
+NeedOption = Annotated[list[str] | None, typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")]
+ConditionOption = Annotated[
+    list[str] | None,
+    typer.Option("--condition", help="Words to be attested by the review date; repeat for more."),
+]
+CheckOption = Annotated[
+    list[str] | None,
+    typer.Option("--check", help="A condition on facts as in a sheet, such as 'fact = \"disk.encrypted\", is = true'."),
+]
 
 
-def _print(form: Form, found: list[ExceptionShape]) -> None:
-    rows = [
-        [
-            e.id,
-            e.state + (" (stale)" if e.stale else ""),
-            f"{'up to ' if e.up_to else ''}{e.release}",
-            e.requirements,
-            e.devices if len(e.devices) <= 3 else f"{len(e.devices)} devices",
-            e.expires_on,
-            f"{e.requester}, {e.decided_by or 'undecided'}",
-        ]
-        for e in found
-    ]
-    columns = ["exception", "state", "release", "requirements", "devices", "through", "asked, decided by"]
-    show(form, found if len(found) != 1 else found[0], columns, rows)
+def _conditions(words: list[str] | None, checks: list[str] | None) -> list[ConditionAsked]:
+    found = [ConditionAsked(text=text) for text in words or ()]
+    for text in checks or ():
+        inner = text.strip().removeprefix("{").removesuffix("}").strip()
+        try:
+            data: dict[str, Any] = tomllib.loads(f"c = {{ {inner} }}")["c"]
+        except tomllib.TOMLDecodeError as error:
+            fail(USAGE, f"--check {text!r} cannot be read: {error}", 'Write: fact = "disk.encrypted", is = true')
+        found.append(ConditionAsked(fact_condition=data))
+    return found
 
 
 @app.command()
 @speaks
 def request(
     context: typer.Context,
-    device: Annotated[list[str], typer.Option("--device", "-d", help="Device id; repeat for more.")],
-    requirement: Annotated[list[str], typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")],
     release: ReleaseOption,
     reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")],
     expires: Annotated[datetime, typer.Option(formats=["%Y-%m-%d"], help="Last day it is in force.")],
+    requirement: Annotated[list[str], typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")],
+    device: DeviceOption = None,
+    selection: Annotated[str, typer.Option(help="A saved selection whose devices come on top.")] = "",
+    go_on: Annotated[bool, typer.Option("--go-on", help="Leave out devices that cannot have it.")] = False,
     up_to: Annotated[bool, typer.Option("--up-to", help="Also for every release before it.")] = False,
     owner: Annotated[str, typer.Option(help="Who answers for it; you if left out.")] = "",
-    conditions: Annotated[str, typer.Option(help="What must be kept to meanwhile.")] = "",
+    condition: ConditionOption = None,
+    check: CheckOption = None,
     starts: DayOption = None,
     review: DayOption = None,
+    renews: Annotated[str, typer.Option(help="The exception that it follows on.")] = "",
+    only_check: Annotated[bool, typer.Option("--dry-run", "-n", help="Only say which devices could have it.")] = False,
     acknowledge_risk: Annotated[
         bool, typer.Option("--acknowledge-risk", help="You have read the risk statement and take it on.")
     ] = False,
@@ -59,27 +79,41 @@ def request(
     """Request an exception for installer checks. Floors, unread and disputed findings are refused."""
     with client(context) as service:
         me = service.session()
-        if not acknowledge_risk:
-            err().print(Panel(me.risk_statement, title="The risk statement", width=80))
-            fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
-        start = starts.date() if starts else me.today
-        end = expires.date()
-        found = service.request_exception(
-            ExceptionRequestAsked(
-                release=release,
-                up_to=up_to,
-                requirements=requirement,
-                devices=device,
-                risk_acknowledged=me.risk_statement,
-                reason=reason,
-                conditions=conditions,
-                owner=owner or me.name,
-                start_on=start,
-                expires_on=end,
-                review_on=review.date() if review else _half_way(start, end),
-            )
+        start, end = starts.date() if starts else me.today, expires.date()
+        asked = ExceptionRequestAsked(
+            release=release,
+            up_to=up_to,
+            requirements=requirement,
+            devices=device or [],
+            selection=selection,
+            go_on=go_on,
+            renews=renews,
+            risk_acknowledged=me.risk_statement,
+            reason=reason,
+            conditions=_conditions(condition, check),
+            owner=owner or me.name,
+            start_on=start,
+            expires_on=end,
+            review_on=review.date() if review else _half_way(start, end),
         )
-    _print(form, [found])
+        checked = service.check_request(asked)
+        if only_check:
+            rows = [[name, "can be had", ""] for name in checked.devices]
+            rows += [[t.place, t.message, t.mend] for t in checked.refused]
+            show(form, checked, ["device", "exception", "mend"], rows)
+            return
+        risk = service.risk(checked.platform, release)
+        if not acknowledge_risk:
+            err().print(Panel(escape(risk.text), title="The risk statement", width=80))
+            if risk.notice:
+                err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
+            fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
+        found = service.request_exception(
+            asked.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
+        )
+    print_exceptions(form, [found])
+    for trouble in found.refused:
+        say(f"Left out: [bold]{escape(trouble.place)}[/]: {escape(trouble.message)}")
     say(f"An approver decides. Next: [bold]doorstone exception approve[/] {found.id}")
 
 
@@ -93,30 +127,31 @@ def list_exceptions(
     context: typer.Context,
     state: Annotated[str, typer.Option(help="requested, approved, declined, lapsed, revoked, ...")] = "",
     device: Annotated[str, typer.Option(help="Only those that name this device.")] = "",
+    owner: Annotated[str, typer.Option(help="Only those that this person answers for.")] = "",
     form: FormOption = Form.TABLE,
 ) -> None:
     """List exceptions, newest first."""
     with client(context) as service:
-        found = service.exceptions(state, device)
+        found = service.exceptions(state, device, owner)
     if form is Form.JSON:
         show(form, found, [], [])
     else:
-        _print(form, found)
+        print_exceptions(form, found)
 
 
 @app.command("show")
 @speaks
 def show_exception(context: typer.Context, name: NameArgument, form: FormOption = Form.TABLE) -> None:
-    """Show one exception, and whether its approval still stands."""
+    """Show one exception: who allowed it and why, until when, on what conditions, and whether it still holds."""
     with client(context) as service:
         found = service.exception(name)
-    _print(form, [found])
+        steps = (
+            service.consequences(name) if form is Form.TABLE and found.state not in ("requested", "approved") else []
+        )
+        story = service.story("exception", name) if form is Form.TABLE else []
+    print_exceptions(form, [found])
     if form is Form.TABLE:
-        console = out()
-        console.print(f"\nReason: {found.reason}\nConditions: {found.conditions or 'none'}\nOwner: {found.owner}")
-        console.print(f"Risk acknowledged by {found.acknowledged_by}; review on {found.review_on}")
-        for device, changes in found.stale.items():
-            console.print(f"[bold]Stale[/] for {device}: {'; '.join(changes)}")
+        print_one(found, steps, story)
 
 
 @app.command()
@@ -125,7 +160,8 @@ def edit(
     context: typer.Context,
     name: NameArgument,
     reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")] = "",
-    conditions: Annotated[str, typer.Option(help="What must be kept to meanwhile.")] = "",
+    condition: ConditionOption = None,
+    check: CheckOption = None,
     owner: Annotated[str, typer.Option(help="Who answers for it.")] = "",
     starts: DayOption = None,
     expires: DayOption = None,
@@ -135,29 +171,65 @@ def edit(
     """Edit one's own request while nobody has decided; what is left out stays."""
     with client(context) as service:
         held = service.exception(name)
+        kept = [
+            ConditionAsked(
+                text=c.text,
+                fact_condition=c.fact_condition,
+                due_on=c.due_on if c.kind == "attested" else None,
+                every_days=c.every_days,
+            )
+            for c in held.conditions
+        ]
         terms = ExceptionTermsAsked(
             reason=reason or held.reason,
-            conditions=conditions or held.conditions,
+            conditions=_conditions(condition, check) if condition or check else kept,
             owner=owner or held.owner,
             start_on=starts.date() if starts else held.start_on,
             expires_on=expires.date() if expires else held.expires_on,
             review_on=review.date() if review else held.review_on,
         )
         found = service.edit_exception(name, held.version, terms)
-    _print(form, [found])
+    print_exceptions(form, [found])
 
 
-def _decide(context: typer.Context, name: str, move: Move, note: str, form: Form) -> None:
+def _decide(
+    context: typer.Context,
+    name: str,
+    move: MoveName,
+    note: str,
+    form: Form,
+    devices: list[str] | None = None,
+    requirements: list[str] | None = None,
+) -> ExceptionShape:
     with client(context) as service:
-        found = service.decide_exception(name, move, service.exception(name).version, note)
-    _print(form, [found])
+        version = service.exception(name).version
+        found = service.decide_exception(name, move, version, note, devices or (), requirements or ())
+    print_exceptions(form, [found])
+    return found
 
 
 @app.command()
 @speaks
-def approve(context: typer.Context, name: NameArgument, note: NoteOption = "", form: FormOption = Form.TABLE) -> None:
-    """Approve a request, on the findings as they are now. Never one's own."""
-    _decide(context, name, "approve", note, form)
+def approve(
+    context: typer.Context,
+    name: NameArgument,
+    note: NoteOption = "",
+    device: Annotated[
+        list[str] | None, typer.Option("--device", "-d", help="Only this device of it; repeat for more.")
+    ] = None,
+    requirement: Annotated[
+        list[str] | None, typer.Option("--requirement", "-q", help="Only this requirement of it; repeat for more.")
+    ] = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Approve a request or a part of it, on the findings as they are now. Never one's own."""
+    found = _decide(context, name, "approve", note, form, device, requirement)
+    if found.state == "requested":
+        left = found.approvals_needed - len(found.approvals)
+        say(f"It takes {found.approvals_needed} approvers: {left} more.")
+        return
+    for what, why in found.left_out.items():
+        say(f"Not approved: [bold]{escape(what)}[/]: {escape(why)}")
     say("Next: [bold]doorstone kit make[/] DEVICE")
 
 
@@ -170,9 +242,40 @@ def decline(context: typer.Context, name: NameArgument, note: NoteOption, form: 
 
 @app.command()
 @speaks
-def revoke(context: typer.Context, name: NameArgument, note: NoteOption, form: FormOption = Form.TABLE) -> None:
-    """Revoke an approved exception, saying why."""
+def confirm(
+    context: typer.Context,
+    name: NameArgument,
+    note: NoteOption,
+    device: DeviceOption = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Look again at what is stale, and let the approval rest on today's findings."""
+    _decide(context, name, "confirm", note, form, device)
+
+
+@app.command()
+@speaks
+def revoke(
+    context: typer.Context,
+    name: NameArgument,
+    note: NoteOption,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")] = False,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Revoke an approved exception, after showing what must then be done for its devices."""
+    with client(context) as service:
+        relying = _consequences(service, name, form)
+    if relying and not yes and not typer.confirm(f"{relying} devices rely on {name}. Revoke it?", err=True):
+        fail(REFUSED, "Nothing was revoked", "Mend the devices first, or add --yes")
     _decide(context, name, "revoke", note, form)
+
+
+def _consequences(service: Client, name: str, form: Form) -> int:
+    found = service.consequences(name)
+    if form is Form.TABLE:
+        for one in found:
+            out().print(f"[bold]{escape(one.device)}[/]: {escape('. '.join(one.steps))}.")
+    return sum(one.relies for one in found)
 
 
 @app.command()
@@ -188,4 +291,7 @@ def withdraw(context: typer.Context, name: NameArgument, form: FormOption = Form
     """Withdraw one's own request."""
     with client(context) as service:
         found = service.withdraw_exception(name, service.exception(name).version)
-    _print(form, [found])
+    print_exceptions(form, [found])
+
+
+caring.add_to(app)

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import io
 import zipfile
+from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
+from doorstone.cli.choosing import ReleaseOption
 from doorstone.cli.connection import client
-from doorstone.cli.devices import DeviceArgument, ReleaseOption
-from doorstone.cli.output import BAD_INPUT, Form, FormOption, fail, out, say, show, speaks
-from doorstone.formats.wire import KitAsked, KitShape, OverrideSetShape
+from doorstone.cli.devices import DeviceArgument
+from doorstone.cli.output import BAD_INPUT, FAILED, USAGE, Form, FormOption, fail, out, say, show, speaks
+from doorstone.formats.wire import OverrideSetShape
+from doorstone.formats.wire_kits import KitAsked, KitShape
 
-app = typer.Typer(no_args_is_help=True, help="Choose overrides, make a kit for exactly what is excepted.")
+app = typer.Typer(no_args_is_help=True)
 KitArgument = Annotated[str, typer.Argument(metavar="KIT", help="Kit id, such as KT-0001.")]
 
 
@@ -69,27 +72,135 @@ def _excess(found: OverrideSetShape) -> str:
 
 
 def _print(form: Form, data: object, kits: list[KitShape]) -> None:
-    rows = [[k.id, k.device, k.release, k.route, k.overrides, k.exceptions, k.made_by] for k in kits]
-    show(form, data, ["kit", "device", "release", "route", "overrides", "exceptions", "made by"], rows)
+    rows = [
+        [
+            k.id,
+            k.devices if len(k.devices) <= 3 else f"{len(k.devices)} devices",
+            f"{k.release}, {k.route}",
+            k.overrides,
+            k.exceptions,
+            k.expires_on,
+            k.reasons or "stands",
+        ]
+        for k in kits
+    ]
+    show(form, data, ["kit", "devices", "release", "overrides", "exceptions", "through", "today"], rows)
+
+
+def _waived(words: list[str] | None) -> dict[str, str]:
+    found = {}
+    for word in words or ():
+        gate, equals, why = word.partition("=")
+        if not equals:
+            fail(USAGE, f"--waive {word!r} gives no reason", "Write GATE=REASON")
+        found[gate] = why
+    return found
+
+
+DevicesArgument = Annotated[list[str], typer.Argument(metavar="DEVICE...", help="Device ids, of the same case.")]
+WaiveOption = Annotated[
+    list[str] | None, typer.Option("--waive", help="GATE=REASON, where a warning does not matter; repeat for more.")
+]
+
+
+MediaOption = Annotated[str, typer.Option(help="The media to use; the one that fits best if left out.")]
+
+
+@app.command()
+@speaks
+def gates(
+    context: typer.Context,
+    device: DeviceArgument,
+    release: ReleaseOption = "",
+    route: RouteOption = RouteChoice.IN_PLACE,
+    carry_over: Annotated[CarryOver | None, typer.Option(help="What set-up keeps.")] = None,
+    media: MediaOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Show what must hold before a kit may be used, measured today."""
+    kept = carry_over.value if carry_over else ""
+    with client(context) as service:
+        found = service.gates(device, route.value, release=release, carry_over=kept, media=media)
+    rows = [[g.id, g.result, g.measured, g.asks, "" if g.result == "holds" else g.todo] for g in found]
+    show(form, found, ["gate", "today", "measured", "asks", "to do"], rows)
+
+
+@app.command()
+@speaks
+def routes(
+    context: typer.Context, device: DeviceArgument, release: ReleaseOption = "", form: FormOption = Form.TABLE
+) -> None:
+    """Show the routes of a device side by side: overrides, gates, what is kept."""
+    with client(context) as service:
+        found = service.routes(device, release)
+    rows = [
+        [
+            r.route,
+            "none needed" if r.chosen == [] else r.chosen or f"nothing covers {', '.join(r.uncovered)}",
+            r.excess,
+            r.stops,
+            r.warns,
+            " or ".join(r.keeps),
+        ]
+        for r in found
+    ]
+    show(form, found, ["route", "overrides", "beyond what is needed", "stopped by", "warned of", "keeps"], rows)
+
+
+@app.command()
+@speaks
+def cases(
+    context: typer.Context,
+    device: DevicesArgument,
+    release: ReleaseOption = "",
+    route: RouteOption = RouteChoice.IN_PLACE,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Show how devices split into the fewest kits, and why some can have none yet."""
+    carry = CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING
+    with client(context) as service:
+        asked = KitAsked(devices=device, release=release, route=route.value, carry_over=carry.value)
+        found = service.kit_cases(asked)
+    rows: list[list[object]] = [[c.devices, c.overrides or "none needed", c.media, ""] for c in found.cases]
+    rows += [[t.place, t.message, "", t.mend] for t in found.refused]
+    show(form, found, ["devices", "overrides, or what stands in the way", "media", "mend"], rows)
 
 
 @app.command()
 @speaks
 def make(
     context: typer.Context,
-    device: DeviceArgument,
+    device: DevicesArgument,
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
     carry_over: Annotated[CarryOver | None, typer.Option(help="What set-up keeps.")] = None,
+    waive: WaiveOption = None,
+    media: MediaOption = "",
+    sets: Annotated[
+        list[str] | None, typer.Option("--set", help="A settings set for after the upgrade; repeat for more.")
+    ] = None,
     form: FormOption = Form.TABLE,
 ) -> None:
-    """Make the kit for a device: settings, undo, verification, runbook, manifest."""
+    """Make the kit for devices of one case: settings, undo, verification, runbook, manifest, signature."""
     kept = carry_over or (CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING)
-    asked = KitAsked(device=device, release=release, route=route.value, carry_over=kept.value)
+    asked = KitAsked(
+        devices=device, release=release, route=route.value, carry_over=kept.value, waive=_waived(waive), media=media,
+        sets=sets or [],
+    )  # fmt: skip
     with client(context) as service:
         found = service.make_kit(asked)
     _print(form, found.kit, [found.kit])
     say(f"Next: [bold]doorstone kit download[/] {found.kit.id}")
+
+
+@app.command("sets")
+@speaks
+def sets_(context: typer.Context, device: DeviceArgument, form: FormOption = Form.TABLE) -> None:
+    """Show the organisation's own settings for after an upgrade, and whether they are in place."""
+    with client(context) as service:
+        found = service.settings_sets(device)
+    rows = [[s.id, s.title, s.in_place, [f"{w.section}/{w.name} = {w.value}" for w in s.settings]] for s in found]
+    show(form, found, ["set", "title", "by the facts", "settings"], rows)
 
 
 @app.command("list")
@@ -151,3 +262,86 @@ def download(
             path.write_bytes(bundle.read(entry))
             path.chmod(entry.external_attr >> 16)
     say(f"Written: {folder}. On the device: [bold]sh {folder}/apply[/], then [bold]sh {folder}/verify[/]")
+
+
+@app.command("page")
+@speaks
+def page(
+    context: typer.Context,
+    name: KitArgument,
+    into: Annotated[Path, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = Path("runbook.html"),
+) -> None:
+    """Write a kit's runbook as an HTML page to print, with boxes to tick."""
+    with client(context) as service:
+        into.write_bytes(service.runbook_page(name))
+    say(f"Written to {into}")
+
+
+@app.command("diff")
+@speaks
+def diff(
+    context: typer.Context,
+    one: KitArgument,
+    other: Annotated[str, typer.Argument(metavar="OTHER", help="The kit to compare with.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Show what differs between two kits."""
+    with client(context) as service:
+        found = service.kit_differences(one, other)
+    show(form, found, ["what", one, other], [[d.what, d.one, d.other] for d in found])
+    if not found:
+        say("They differ in nothing but their names.")
+
+
+@app.command("key")
+@speaks
+def key(
+    context: typer.Context,
+    into: Annotated[Path | None, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = None,
+) -> None:
+    """Fetch the public key that kits are checked against. Keep it where kits are used."""
+    with client(context) as service:
+        data = service.signing_key()
+    if into is None:
+        typer.echo(data.decode(), nl=False)
+        return
+    into.write_bytes(data)
+    say(f"Written to {into}. Check a kit: [bold]doorstone kit check FOLDER --key {into}[/]")
+
+
+@app.command("check")
+@speaks
+def check(
+    path: Annotated[Path, typer.Argument(exists=True, help="A kit's folder, or its zip.")],
+    key_file: Annotated[
+        Path | None, typer.Option("--key", exists=True, dir_okay=False, help="The public key of the service.")
+    ] = None,
+    as_of: Annotated[
+        datetime | None, typer.Option(formats=["%Y-%m-%d"], help="On this day; today if left out.")
+    ] = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Check a kit with no service: complete, unchanged, signed, not past its last day. Exit 1 if not."""
+    from doorstone.core.kit_check import kit_faults
+    from doorstone.formats.signature import fits
+
+    public = key_file.read_bytes() if key_file else None
+    signed = (lambda manifest, signature: fits(public, manifest, signature)) if public else None
+    try:
+        faults = list(kit_faults(_kit_files(path), (as_of or datetime.now()).date(), signed))
+    except ValueError as error:
+        fail(BAD_INPUT, f"{key_file}: {error}", "Fetch the key with 'doorstone kit key'")
+    show(form, {"kit": str(path), "ok": not faults, "faults": faults}, ["fault"], [[fault] for fault in faults])
+    if faults:
+        fail(FAILED, f"{path} is not to be used", "Download it again, or make a new one")
+    say("Every file is as it was made." + ("" if public else " Its signature was not asked: give --key."))
+
+
+def _kit_files(path: Path) -> dict[str, bytes]:
+    if path.is_dir():
+        return {file.relative_to(path).as_posix(): file.read_bytes() for file in path.rglob("*") if file.is_file()}
+    try:
+        with zipfile.ZipFile(path) as bundle:
+            return {name.partition("/")[2]: bundle.read(name) for name in bundle.namelist() if not name.endswith("/")}
+    except zipfile.BadZipFile:
+        fail(BAD_INPUT, f"{path} is no kit", "Name a kit's folder, or its zip")

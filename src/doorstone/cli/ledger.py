@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import sys
 from itertools import islice
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from doorstone.cli.connection import client
-from doorstone.cli.output import FAILED, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.output import BAD_INPUT, FAILED, Form, FormOption, fail, say, show, speaks
+from doorstone.formats.wire_after import LedgerCheckShape
 
-app = typer.Typer(no_args_is_help=True, help="Read and check the record of every decision.")
+KINDS = {
+    "EX": "exception", "KT": "kit", "AT": "attempt", "OB": "observation", "SD": "decision", "IM": "import",
+    "ST": "settlement", "TK": "token", "HK": "hook",
+}  # fmt: skip
+app = typer.Typer(no_args_is_help=True)
 
 
 @app.command("list")
@@ -31,11 +38,77 @@ def list_entries(
 
 @app.command()
 @speaks
-def verify(context: typer.Context, form: FormOption = Form.TABLE) -> None:
-    """Check the whole chain; exit 1 if any entry was altered, removed or moved."""
+def story(
+    context: typer.Context,
+    obj: Annotated[str, typer.Argument(metavar="OBJECT", help="Such as EX-0001, KT-0002, a device or a person.")],
+    kind: Annotated[str, typer.Option(help="Its kind, where the id does not tell: device, person, sheet.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Tell what happened to one object, oldest first, in sentences."""
+    known = KINDS.get(obj.partition("-")[0], "device")
     with client(context) as service:
-        found = service.check_ledger()
+        found = service.story(kind or known, obj)
+    rows = [[line.seq, line.at.strftime("%Y-%m-%d %H:%M"), line.words] for line in found]
+    show(form, found, ["entry", "at", "what happened"], rows)
+    if not found:
+        say(f"The ledger knows nothing of {obj} as a {kind or known}.")
+
+
+@app.command()
+@speaks
+def export(
+    context: typer.Context,
+    into: Annotated[Path | None, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = None,
+) -> None:
+    """Export the whole ledger, an entry a line, oldest first. Keep it elsewhere to compare with."""
+    with client(context) as service:
+        if into is None:
+            for piece in service.export_ledger():
+                sys.stdout.write(piece.decode())
+            return
+        with into.open("wb") as file:
+            for piece in service.export_ledger():
+                file.write(piece)
+    say(f"Written to {into}. Check it: [bold]doorstone ledger verify --file {into}[/]")
+
+
+@app.command()
+@speaks
+def verify(
+    context: typer.Context,
+    file: Annotated[
+        Path | None, typer.Option(exists=True, dir_okay=False, help="Check an export instead, with no service.")
+    ] = None,
+    data: Annotated[
+        Path | None, typer.Option(exists=True, file_okay=False, help="Check a data folder, with no service.")
+    ] = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Check the whole chain; exit 1 if any entry was altered, removed or moved, and say which."""
+    if file is not None or data is not None:
+        found = _check_here(file, data)
+    else:
+        with client(context) as service:
+            found = service.check_ledger()
     show(form, found, ["entries", "holds", "faults"], [[found.entries, found.ok, found.faults]])
     if not found.ok:
         fail(FAILED, "The ledger does not hold", "Compare it with a backup")
     say("Every entry follows from the one before it.")
+
+
+def _check_here(file: Path | None, data: Path | None) -> LedgerCheckShape:
+    from doorstone.work import ledger
+    from doorstone.work.errors import WorkError
+
+    try:
+        if file is not None:
+            with file.open(encoding="utf-8") as lines:
+                return LedgerCheckShape.model_validate(ledger.check_export(lines))
+        from doorstone.service.config import Config, open_desk
+
+        assert data is not None
+        if not (data / "doorstone.db").exists():
+            fail(BAD_INPUT, f"There are no records in {data}", "Name the folder that holds doorstone.db")
+        return LedgerCheckShape.model_validate(ledger.check_ledger(open_desk(Config(data=data))))
+    except (WorkError, UnicodeDecodeError) as error:
+        fail(BAD_INPUT, str(error), "Export it again")

@@ -2,28 +2,93 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from collections.abc import Mapping
+from typing import Annotated, ClassVar
 
 import typer
-from typer.core import TyperGroup
 
 from doorstone import __version__
-from doorstone.cli import after, devices, exceptions, kits, ledger, people, serving, sheets, sorting
-from doorstone.cli.connection import Connection
+from doorstone.cli.lazy import LazyGroup, Place
 
-ORDER = (
-    *("sheet", "device", "sort", "sorting", "exception", "kit", "attempt", "observe", "forecast", "ledger"),
-    *("sign-in", "person", "token", "serve", "openapi"),
-)
+DESCRIBE, READ, SORT, EXCEPT = "1. Describe", "2. Read", "3. Sort", "4. Except"
+UPGRADE, FOLLOW, ACCOUNT, RUN = "5. Upgrade", "6. Follow", "7. Account", "8. Run the service"
 
 
-class JobOrder(TyperGroup):
-    """Lists commands in the job's order, not in that of their declaration."""
+class JobOrder(LazyGroup):
+    """The commands in the job's order."""
 
-    def list_commands(self, ctx: Any) -> list[str]:
-        return sorted(super().list_commands(ctx), key=ORDER.index)
+    places: ClassVar[Mapping[str, Place]] = {
+        "sheet": Place(
+            DESCRIBE, "sheets", "app", "Describe a platform: its releases, requirements, fixes and overrides."
+        ),
+        "collect": Place(
+            READ,
+            "collecting",
+            "collect",
+            "Read this machine through its public files; what could not be read is said, with why.",
+        ),
+        "reading": Place(READ, "readings", "app", "Bring in what sources report about devices."),
+        "device": Place(READ, "devices", "app", "Look at devices and at what was read of them."),
+        "dispute": Place(READ, "disputes", "app", "See where sources disagree, and settle it."),
+        "sort": Place(SORT, "sorting", "sort", "Sort a file of readings against a sheet, with no service at all."),
+        "sorting": Place(SORT, "sorting", "app", "See how requirements are sorted, and decide."),
+        "fix": Place(SORT, "fleet", "fix_app", "See what to fix first, device by device and site by site."),
+        "fleet": Place(SORT, "fleet", "fleet_app", "Count the fleet, compare targets, ask what if."),
+        "selection": Place(SORT, "fleet", "selection_app", "Save a choice of devices under a name."),
+        "exception": Place(
+            EXCEPT, "exceptions", "app", "Ask for, and decide on, permissions for what cannot be fixed."
+        ),
+        "media": Place(UPGRADE, "media", "app", "Record set-up media, and plan which of them a batch needs."),
+        "kit": Place(UPGRADE, "kits", "app", "Choose overrides, make a kit for exactly what is excepted."),
+        "attempt": Place(UPGRADE, "after", "attempt_app", "Record tries at an upgrade and what came of them."),
+        "follow-up": Place(
+            FOLLOW, "looking", "follow_up_app", "What an upgrade left to do, and what has drifted since."
+        ),
+        "observe": Place(FOLLOW, "after", "observe_app", "Record what is seen of updates, and compare."),
+        "forecast": Place(
+            FOLLOW,
+            "after",
+            "forecast",
+            "Forecast a device: which releases it can reach, how, until when, and what ends it.",
+        ),
+        "outlook": Place(
+            FOLLOW,
+            "looking",
+            "outlook",
+            "Look further: a device under several assumptions, what each exception does, what each way costs.",
+        ),
+        "suppose": Place(
+            FOLLOW,
+            "looking",
+            "suppose",
+            "Suppose other dates, ends, fixes, approvals or sorts, and see the forecast before and after.",
+        ),
+        "plan": Place(
+            FOLLOW,
+            "looking",
+            "plan",
+            "Plan a budget: which way each device takes so that it buys the most serviced device-months.",
+        ),
+        "due": Place(
+            FOLLOW,
+            "telling",
+            "due",
+            "List what is due: decisions, second looks, reviews, lapses, conditions, rollbacks that end, checks.",
+        ),
+        "ledger": Place(ACCOUNT, "ledger", "app", "Read and check the record of every decision."),
+        "sign-in": Place(
+            RUN, "people", "sign_in", "Sign in: a token of your role is issued and kept for the commands that follow."
+        ),
+        "person": Place(RUN, "people", "person_app", "Who may sign in, and in which role."),
+        "token": Place(RUN, "people", "token_app", "Bearer tokens for programs and this command line."),
+        "me": Place(RUN, "telling", "me_app", "What you are told of, your calendar, your password."),
+        "hook": Place(RUN, "telling", "hook_app", "Addresses of other programs that are told what happens."),
+        "serve": Place(RUN, "serving", "serve", "Run the service and its console until it is told to stop."),
+        "openapi": Place(RUN, "serving", "openapi", "Print the OpenAPI document of the service."),
+    }
 
 
+ORDER = tuple(JobOrder.places)
 app = typer.Typer(
     name="doorstone",
     cls=JobOrder,
@@ -32,30 +97,15 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
     help=(
         "Carry devices over upgrade requirements they do not meet, with every exception accounted for.\n\n"
-        "In the job's order: load a [bold]sheet[/], import readings and look at [bold]device[/]s, [bold]sort[/] what "
-        "fails, request an [bold]exception[/] for what cannot be fixed, make a [bold]kit[/], record the "
-        "[bold]attempt[/], [bold]observe[/] updates, and read the [bold]forecast[/]."
+        "In the job's order: load a [bold]sheet[/], import [bold]reading[/]s and look at [bold]device[/]s, "
+        "[bold]sort[/] what fails, request an [bold]exception[/] for what cannot be fixed, make a [bold]kit[/], "
+        "record the [bold]attempt[/], [bold]observe[/] updates, and read the [bold]forecast[/]."
     ),
     epilog=(
         "Exit codes: 0 done, 1 the service failed, 2 wrong usage, 3 refused by a rule, 4 bad input, "
         "5 no such thing, 6 not signed in or not allowed, 7 no answer."
     ),
 )
-app.add_typer(sheets.app, name="sheet", rich_help_panel="1. Describe")
-app.add_typer(devices.app, name="device", rich_help_panel="2. Read")
-app.command("sort", rich_help_panel="3. Sort")(sorting.sort)
-app.add_typer(sorting.app, name="sorting", rich_help_panel="3. Sort")
-app.add_typer(exceptions.app, name="exception", rich_help_panel="4. Except")
-app.add_typer(kits.app, name="kit", rich_help_panel="5. Upgrade")
-app.add_typer(after.attempt_app, name="attempt", rich_help_panel="5. Upgrade")
-app.add_typer(after.observe_app, name="observe", rich_help_panel="6. Follow")
-app.command("forecast", rich_help_panel="6. Follow")(after.forecast)
-app.add_typer(ledger.app, name="ledger", rich_help_panel="7. Account")
-app.command("sign-in", rich_help_panel="8. Run the service")(people.sign_in)
-app.add_typer(people.person_app, name="person", rich_help_panel="8. Run the service")
-app.add_typer(people.token_app, name="token", rich_help_panel="8. Run the service")
-app.command("serve", rich_help_panel="8. Run the service")(serving.serve)
-app.command("openapi", rich_help_panel="8. Run the service")(serving.openapi)
 
 
 def _version(wanted: bool) -> None:
@@ -77,7 +127,8 @@ def main(
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and leave.")
     ] = False,
 ) -> None:
-    context.obj = Connection(server, token)
+    # The client library is loaded by the command that calls it: help is not to wait for it.
+    context.obj = (server, token)
 
 
 def run() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -18,6 +17,7 @@ from rich.markup import escape
 from rich.table import Table
 
 from doorstone.client import errors as client_errors
+from doorstone.formats.tables import csv_text
 
 FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
 
@@ -44,6 +44,8 @@ MARKS = {
 }
 
 
+MARKED = ("finding", "sort")
+"""Columns in which a mark is drawn as it is in the strip."""
 LEGEND = "  ".join(MARKS.values())
 
 
@@ -74,12 +76,19 @@ def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[
         sys.stdout.write(json.dumps(_plain(data), indent=2, ensure_ascii=False) + "\n")
         return
     if form is Form.CSV:
-        writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(columns)
-        writer.writerows([[_cell(value) for value in row] for row in rows])
+        sys.stdout.write(csv_text(columns, rows))
         return
-    cells = [[MARKS.get(str(value)) or escape(_lines(value)) for value in row] for row in rows]
-    table = Table(title=title or None, title_justify="left", title_style="bold", box=None, pad_edge=False)
+    marked = [column in MARKED for column in columns]
+    cells = [
+        [
+            (MARKS.get(str(value)) if mark else None) or escape(_lines(value))
+            for value, mark in zip(row, marked, strict=True)
+        ]
+        for row in rows
+    ]
+    if title:
+        out().print(f"[bold]{escape(title)}[/]")
+    table = Table(box=None, pad_edge=False)
     for at, column in enumerate(columns):
         narrow = all(len(row[at]) <= 12 or row[at] in MARKS.values() for row in cells)
         words = [word for row in cells for word in row[at].split() if row[at] not in MARKS.values()]
@@ -88,6 +97,11 @@ def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[
     for row in cells:
         table.add_row(*row)
     out().print(table)
+
+
+def _drawn(column: str, value: Any) -> str:
+    mark = MARKS.get(str(value)) if column in MARKED else None
+    return mark or escape(_lines(value))
 
 
 def _lines(value: Any) -> str:
@@ -103,12 +117,6 @@ def _text(value: Any) -> str:
     if isinstance(value, list | tuple):
         return ", ".join(str(item) for item in value) or "–"
     return str(value)
-
-
-def _cell(value: Any) -> str:
-    """A CSV cell. One that a spreadsheet would take for a formula is made text."""
-    text = "" if value is None else _text(value) if isinstance(value, list | tuple | bool) else str(value)
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
 
 
 def say(words: str) -> None:

@@ -7,14 +7,14 @@ from typing import Annotated
 
 import typer
 
-from doorstone.cli.connection import Connection, client, save_token
-from doorstone.cli.output import BAD_INPUT, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.connection import client, connection_of, save_token
+from doorstone.cli.output import BAD_INPUT, MISSING, USAGE, Form, FormOption, fail, say, show, speaks
 from doorstone.client import Client
-from doorstone.formats.wire import PersonAsked, TokenAsked, TokenShape
+from doorstone.formats.wire_people import PersonAsked, PersonChangeAsked, PersonShape, TokenAsked, TokenShape
 
 PASSWORD = "DOORSTONE_PASSWORD"
-person_app = typer.Typer(no_args_is_help=True, help="Who may sign in, and in which role.")
-token_app = typer.Typer(no_args_is_help=True, help="Bearer tokens for programs and this command line.")
+person_app = typer.Typer(no_args_is_help=True)
+token_app = typer.Typer(no_args_is_help=True)
 DataOption = Annotated[
     Path | None, typer.Option("--data", help="Work on this data folder directly, with no service: the first person.")
 ]
@@ -41,8 +41,7 @@ def sign_in(
     print_only: Annotated[bool, typer.Option("--print", help="Print the token instead of keeping it.")] = False,
 ) -> None:
     """Sign in: a token of your role is issued and kept for the commands that follow."""
-    connection = context.find_object(Connection)
-    assert connection is not None
+    connection = connection_of(context)
     with Client(connection.server) as service:
         me = service.sign_in(name, password)
         token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days))
@@ -65,7 +64,7 @@ def add_person(
     data: DataOption = None,
     form: FormOption = Form.TABLE,
 ) -> None:
-    """Add a person. With --data it needs no service: so the first administrator is made."""
+    """Add a person. With --data it needs no service: so the first administrator is made, and only the first."""
     if data is None:
         with client(context) as service:
             asked = PersonAsked.model_validate({"name": name, "display": display, "role": role, "password": password})
@@ -79,24 +78,119 @@ def add_person(
 
     try:
         desk = open_desk(Config(data=data))
-        person = people.add_person(desk, Actor("local", "administrator", "local"), name, display, role, password)
+        if role != "administrator":
+            fail(BAD_INPUT, "The first person is an administrator", "Give --role administrator")
+        local = Actor("local", "administrator", "local")
+        person = people.add_person(desk, local, name, display, role, password, first=True)
     except WorkError as error:
         fail(BAD_INPUT, error.detail, error.mend)
     say(f"Added {person.name}, {person.role}. Next: [bold]doorstone serve --data {data}[/] and sign in")
 
 
+def _print_people(form: Form, data: object, found: list[PersonShape]) -> None:
+    rows = [
+        [
+            p.name,
+            p.display,
+            p.role + ("" if p.active else " (may not sign in)"),
+            [f"{site}: {role}" for site, role in p.sites.items()],
+            p.owns,
+        ]
+        for p in found
+    ]
+    show(form, data, ["name", "display", "role", "greater at", "answers for"], rows)
+
+
 @person_app.command("list")
 @speaks
-def list_people(context: typer.Context, form: FormOption = Form.TABLE) -> None:
-    """List people."""
+def list_people(
+    context: typer.Context,
+    gone: Annotated[bool, typer.Option("--gone", help="Also those who may no longer sign in.")] = False,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List people, their roles, and the exceptions that they answer for."""
     with client(context) as service:
-        found = service.people()
-    show(form, found, ["name", "display", "role"], [[p.name, p.display, p.role] for p in found])
+        found = service.people(gone=gone)
+    _print_people(form, found, found)
+
+
+@person_app.command("change")
+@speaks
+def change_person(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(help="Name to sign in with.")],
+    role: Annotated[str | None, typer.Option(help="viewer, technician, approver or administrator.")] = None,
+    at: Annotated[
+        list[str] | None, typer.Option("--at", help="SITE=ROLE, a greater role at one site; repeat for all sites.")
+    ] = None,
+    nowhere: Annotated[bool, typer.Option("--no-sites", help="No greater role anywhere.")] = False,
+    display: Annotated[str | None, typer.Option(help="Full name.")] = None,
+    email: Annotated[str | None, typer.Option(help="Mail address.")] = None,
+    leave: Annotated[bool, typer.Option("--leave", help="They may no longer sign in; their tokens end.")] = False,
+    come_back: Annotated[bool, typer.Option("--come-back", help="They may sign in again.")] = False,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Change a person's role, everywhere or at sites, or whether they may sign in."""
+    sites: dict[str, str] | None = {} if nowhere else None
+    for word in at or ():
+        site, equals, there = word.partition("=")
+        if not equals:
+            fail(USAGE, f"--at {word!r} names no role", "Write SITE=ROLE")
+        sites = {**(sites or {}), site: there}
+    active = False if leave else True if come_back else None
+    given = {"role": role, "sites": sites, "display": display, "email": email, "active": active}
+    with client(context) as service:
+        version = next((p.version for p in service.people(gone=True) if p.name == name), 0)
+        if not version:
+            fail(MISSING, f"There is no person {name!r}", "See who there is with 'doorstone person list --gone'")
+        found = service.change_person(name, version, PersonChangeAsked.model_validate(given))
+    _print_people(form, found, [found])
+    if not found.active and found.owns:
+        say(f"{name} answers for {', '.join(found.owns)}: [bold]doorstone exception transfer[/] each")
+
+
+@person_app.command("password")
+@speaks
+def set_password(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(help="Whose.")],
+    password: PasswordOption,
+    data: Annotated[
+        Path | None, typer.Option("--data", help="Work on this data folder directly: when nobody can sign in.")
+    ] = None,
+) -> None:
+    """Set somebody's password. Every session of theirs ends."""
+    if data is None:
+        with client(context) as service:
+            service.set_password(name, password)
+    else:
+        from doorstone.service.config import Config, open_desk
+        from doorstone.work import people
+        from doorstone.work.desk import Actor
+        from doorstone.work.errors import WorkError
+
+        try:
+            local = Actor("local", "administrator", "local")
+            people.set_password(open_desk(Config(data=data)), local, name, None, password)
+        except WorkError as error:
+            fail(BAD_INPUT, error.detail, error.mend)
+    say(f"Set. {name} signs in with it from now on.")
 
 
 def _print(form: Form, data: object, tokens: list[TokenShape]) -> None:
-    rows = [[t.id, t.name, t.person, t.role, t.expires_on, t.revoked_at] for t in tokens]
-    show(form, data, ["token", "name", "person", "role", "through", "revoked"], rows)
+    rows = [
+        [
+            t.id,
+            t.name,
+            t.person,
+            t.role + (f" of {t.device}" if t.device else ""),
+            t.expires_on,
+            t.last_used_at.date() if t.last_used_at else "never",
+            t.revoked_at.date() if t.revoked_at else "",
+        ]
+        for t in tokens
+    ]
+    show(form, data, ["token", "name", "person", "role", "through", "last used", "revoked"], rows)
 
 
 @token_app.command("issue")
@@ -104,12 +198,13 @@ def _print(form: Form, data: object, tokens: list[TokenShape]) -> None:
 def issue_token(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="What it is for.")],
-    role: Annotated[str, typer.Option(help="Your role or a lesser one.")],
+    role: Annotated[str, typer.Option(help="Your role or a lesser one; reporter may only post readings.")],
+    device: Annotated[str, typer.Option(help="For a reporter: the only device it may speak of.")] = "",
     days: Annotated[int, typer.Option(min=1, max=730, help="How long it runs.")] = 90,
     form: FormOption = Form.TABLE,
 ) -> None:
     """Issue a token. Its secret is printed once."""
-    asked = TokenAsked.model_validate({"name": name, "role": role, "days": days})
+    asked = TokenAsked.model_validate({"name": name, "role": role, "days": days, "device": device})
     with client(context) as service:
         found = service.issue_token(asked)
     _print(form, found, [found])

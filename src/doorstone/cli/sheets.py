@@ -3,27 +3,36 @@
 from __future__ import annotations
 
 import json
+import re
+import sys
+from importlib import resources
 from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.markup import escape
 
 from doorstone.cli.connection import client
-from doorstone.cli.output import BAD_INPUT, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.output import BAD_INPUT, MISSING, REFUSED, USAGE, Form, FormOption, fail, out, say, show, speaks
+from doorstone.core.explain import explain as explain_one
 from doorstone.core.platforms import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
 from doorstone.formats.sheet_schema import json_schema
+from doorstone.formats.wire_fleet import ImpactShape, explanation_shape
 
-app = typer.Typer(no_args_is_help=True, help="Describe a platform: its releases, requirements, fixes and overrides.")
+app = typer.Typer(no_args_is_help=True)
 SheetFile = Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A platform sheet, TOML.")]
 
 
+BESIDE = (".csv", ".txt", ".json", ".j2", ".ini", ".conf", ".b64")
+
+
 def read_with_lists(path: Path) -> tuple[str, dict[str, str]]:
-    """The sheet's text and that of every .csv and .txt file beside it."""
+    """The sheet's text and that of every file beside it that it names."""
     lists = {
         file.name: file.read_text("utf-8")
         for file in sorted(path.parent.iterdir())
-        if file.suffix in (".csv", ".txt") and file.stat().st_size < 5_000_000
+        if file.suffix in BESIDE and file.is_file() and file.stat().st_size < 5_000_000
     }
     text = path.read_text("utf-8")
     return text, {name: body for name, body in lists.items() if name in text}
@@ -48,7 +57,7 @@ def check(file: SheetFile, form: FormOption = Form.TABLE) -> None:
     counts = {
         "platform": platform.id,
         "releases": len(platform.releases),
-        "requirements": len(platform.requirements),
+        "requirements": len({r.id for r in platform.requirements}),
         "overrides": len(platform.overrides),
         "gates": len(platform.gates),
     }
@@ -58,17 +67,185 @@ def check(file: SheetFile, form: FormOption = Form.TABLE) -> None:
 
 @app.command()
 @speaks
-def load(context: typer.Context, file: SheetFile, form: FormOption = Form.TABLE) -> None:
-    """Load a sheet as the platform's next revision."""
+def load(
+    context: typer.Context,
+    file: SheetFile,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask, whatever it changes.")] = False,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Load a sheet as the platform's next revision, after showing what that changes."""
     text, lists = read_with_lists(file)
     with client(context) as service:
-        report = service.load_sheet(text, lists, file.name)
+        impact = service.sheet_impact(text, lists, file.name)
+        if impact.changed and impact.revision:
+            if form is Form.TABLE:
+                _print_impact(impact)
+            if not yes:
+                if not sys.stdin.isatty():
+                    mend = f"Look at it with 'doorstone sheet impact {file}', then load with --yes"
+                    fail(REFUSED, f"It changes revision {impact.revision}, and nobody is here to confirm", mend)
+                typer.confirm("Load it?", abort=True, err=True)
+        report = service.load_sheet(text, lists, file.name, impact.revision)
     fields = report.model_dump()
     show(form, report, list(fields), [list(fields.values())])
     if report.changed:
-        say("Loaded. Next: [bold]doorstone device import[/] FILE")
+        say("Loaded. Next: [bold]doorstone reading import[/] FILE")
     else:
         say("This is the revision already loaded; nothing changed.")
+
+
+@app.command()
+@speaks
+def impact(context: typer.Context, file: SheetFile, form: FormOption = Form.TABLE) -> None:
+    """Show what loading a sheet would change: words, states, exceptions, kits. Nothing is loaded."""
+    text, lists = read_with_lists(file)
+    with client(context) as service:
+        found = service.sheet_impact(text, lists, file.name)
+    if form is Form.TABLE:
+        _print_impact(found)
+    else:
+        rows = [[change.kind, change.subject, change.words] for change in found.changes]
+        show(form, found, ["what", "which", "how it changes"], rows)
+
+
+def _print_impact(found: ImpactShape) -> None:
+    if not found.changed:
+        say(f"This is revision {found.revision} of {found.name}, already loaded.")
+        return
+    if not found.revision:
+        say(f"This is the first sheet of {found.name}.")
+        return
+    rows = [[change.kind, change.subject, change.words] for change in found.changes]
+    title = f"{found.name}, against revision {found.revision}"
+    show(Form.TABLE, None, ["what", "which", "how it changes"], rows, title)
+    moves = [[m.release, m.was, m.becomes, m.count, m.devices[:5]] for m in found.moves]
+    if moves:
+        show(
+            Form.TABLE, None, ["release", "was", "becomes", "devices", "such as"], moves, "\nDevices that change state"
+        )
+    touched = [*found.relying, *found.exceptions, *found.kits]
+    if touched:
+        hit = [[t.id, t.words, t.devices[:8]] for t in touched]
+        show(Form.TABLE, None, ["touched", "how", "devices"], hit, "\nOverrides that devices rely on, exceptions, kits")
+    if not moves and not touched:
+        out().print("\nNo device changes state; no exception and no kit is touched.")
+
+
+@app.command()
+@speaks
+def revisions(
+    context: typer.Context,
+    platform: Annotated[str, typer.Argument(help="Platform id.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List the revisions of a sheet and what each changed."""
+    with client(context) as service:
+        found = service.revisions(platform)
+    rows = [
+        [r.revision, f"{r.loaded_by} {r.loaded_at.date()}", [f"{c.subject}: {c.words}" for c in r.changes] or "–"]
+        for r in found
+    ]
+    show(form, found, ["revision", "loaded", "what changed"], rows)
+
+
+@app.command()
+def explain(
+    requirement: Annotated[str, typer.Argument(help="Requirement id.")],
+    sheet: Annotated[
+        Path | None, typer.Option("--sheet", "-s", exists=True, dir_okay=False, help="The sheet; the only .toml here.")
+    ] = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Explain one requirement of a sheet in words, release by release, without a service."""
+    platform = platform_from(sheet or _only_sheet())
+    known = list(dict.fromkeys(r.id for r in platform.requirements))
+    if requirement not in known:
+        fail(MISSING, f"{platform.name} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
+    found = explanation_shape(explain_one(platform, requirement))
+    rows = [
+        [r.release, r.asks, r.sort, [f"{kind} {word}" for kind, word in r.effects.items()], r.overrides]
+        for r in found.releases
+    ]
+    columns = ["release", "asks", "sort", "updates without it", "overrides"]
+    if form is not Form.TABLE:
+        show(form, found, columns, rows)
+        return
+    out().print(f"[bold]{escape(found.title)}[/] ({found.requirement})\n{escape(found.because)}")
+    out().print(f"Enforced by {', '.join(found.enforced_at)}. {found.source}\n")
+    show(form, None, columns, rows)
+    for fix in found.fixes:
+        out().print(f"\nFix, when {escape(fix.when)}: {escape(fix.title)} ({fix.minutes} min, {fix.cost})")
+    for o in found.overrides:
+        until = f" until {o.until}" if o.until else " on"
+        needs = f"; needs {escape(o.needs)}" if o.needs != "always" else ""
+        out().print(
+            f"\nOverride {o.id}: {escape(o.title)}, {o.origin}, from {o.since}{until}, {', '.join(o.routes)}{needs}"
+        )
+
+
+@app.command()
+def preview(
+    file: SheetFile,
+    override: Annotated[str, typer.Argument(help="Override id, or the id of a settings set.")],
+    release: Annotated[str, typer.Option("--release", "-r", help="The last of the sheet if left out.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Print what an override or a settings set would put into a kit, without a service."""
+    from doorstone.core.kits import preview_files
+    from doorstone.core.stores import StoreError
+    from doorstone.formats.filling import FillError, fill_template
+
+    platform = platform_from(file)
+    release = release or platform.releases[-1].id
+    if not platform.has(release):
+        fail(
+            MISSING, f"{platform.name} has no release {release!r}", f"Use {', '.join(r.id for r in platform.releases)}"
+        )
+    try:
+        files = preview_files(platform, override, release, fill_template)
+    except KeyError:
+        known = [o.id for o in platform.overrides] + [s.id for s in platform.sets]
+        fail(MISSING, f"{platform.name} has no override {override!r}", f"It has {', '.join(known)}")
+    except (StoreError, FillError) as error:
+        fail(BAD_INPUT, str(error), "Correct the sheet, or the template beside it")
+    rows = [[path, text] for path, text in files.items()]
+    if form is not Form.TABLE:
+        show(form, files, ["file", "text"], rows)
+        return
+    for path, text in files.items():
+        out().print(f"[bold]{path}[/]")
+        out().print(text, markup=False, soft_wrap=True)
+
+
+def _only_sheet() -> Path:
+    found = sorted(Path.cwd().glob("*.toml"))
+    if len(found) != 1:
+        names = ", ".join(path.name for path in found) or "none"
+        fail(USAGE, f"Which sheet? Here is {names}", "Name one with --sheet")
+    return found[0]
+
+
+@app.command("new")
+def new_sheet(
+    file: Annotated[Path, typer.Argument(dir_okay=False, help="Where to write it; .toml is added if it is missing.")],
+    platform: Annotated[
+        str, typer.Option("--id", help="Platform id, small letters, digits and dashes.")
+    ] = "my-platform",
+    name: Annotated[str, typer.Option(help="Platform name.")] = "My Platform",
+) -> None:
+    """Write a sheet to start from, sound and with a word on every part."""
+    if file.suffix != ".toml":
+        file = file.with_name(f"{file.name}.toml")
+    if file.exists():
+        fail(REFUSED, f"{file} is there already", "Choose another name; nothing is written over")
+    if not re.fullmatch(r"[a-z0-9][a-z0-9.-]{0,63}", platform) or not name.isprintable() or '"' in name or "\\" in name:
+        fail(
+            USAGE, "The id or the name cannot stand in a sheet", "Small letters, digits, dashes; no quotes in the name"
+        )
+    text = (resources.files("doorstone.formats.templates") / "sheet.toml").read_text("utf-8")
+    text = text.replace("my-platform", platform).replace("My Platform", name)
+    file.write_text(text, encoding="utf-8")
+    say(f"Written. Next: change it, then [bold]doorstone sheet check {file}[/]")
 
 
 @app.command("list")
@@ -77,8 +254,8 @@ def list_sheets(context: typer.Context, form: FormOption = Form.TABLE) -> None:
     """List the platforms whose sheets are loaded."""
     with client(context) as service:
         found = service.platforms()
-    rows = [[p.id, p.name, p.sheet_revision, [r.id for r in p.releases], p.target] for p in found]
-    show(form, found, ["platform", "name", "revision", "releases", "target"], rows)
+    rows = [[p.id, p.name, p.devices, p.sheet_revision, [r.id for r in p.releases], p.target] for p in found]
+    show(form, found, ["platform", "name", "devices", "revision", "releases", "target"], rows)
 
 
 @app.command("show")

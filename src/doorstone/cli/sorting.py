@@ -9,19 +9,22 @@ from typing import Annotated, Any
 
 import typer
 
+from doorstone.cli.choosing import PlatformOption, ReleaseOption
 from doorstone.cli.connection import client, the_platform
-from doorstone.cli.devices import PlatformOption, ReleaseOption, form_of, read_text
 from doorstone.cli.output import BAD_INPUT, MISSING, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.readings import MapOption, ReadingsFile, form_of
 from doorstone.cli.sheets import platform_from
 from doorstone.core.facts import Reading, settle
 from doorstone.core.platforms import Platform, Sort
 from doorstone.core.sorting import Assessment, Scope, assess
-from doorstone.formats.readings import read_csv, read_ndjson
+from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.readings import ImportProblem, ReadingRecord, read_stream
 from doorstone.formats.wire import AssessmentShape, DecisionAsked
+from doorstone.formats.wire_fleet import NewRequirementAsked
 from doorstone.work.desk import SOURCES
 from doorstone.work.devices import target_release
 
-app = typer.Typer(no_args_is_help=True, help="See how requirements are sorted, and decide.")
+app = typer.Typer(no_args_is_help=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,9 +35,10 @@ class _Sorted:
 
 
 def sort(
-    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="Readings: .csv, else NDJSON.")],
+    file: ReadingsFile,
     sheet: Annotated[Path, typer.Option("--sheet", "-s", exists=True, dir_okay=False, help="A platform sheet.")],
     release: ReleaseOption = "",
+    mapping: MapOption = None,
     as_of: Annotated[
         datetime | None, typer.Option("--as-of", formats=["%Y-%m-%d"], help="The day to sort for; today if left out.")
     ] = None,
@@ -42,12 +46,15 @@ def sort(
 ) -> None:
     """Sort a file of readings against a sheet, with no service at all."""
     platform = platform_from(sheet)
-    parsed = (read_csv if form_of(file) == "csv" else read_ndjson)(read_text(file), platform.specs)
-    if parsed.problems:
-        troubles = [(f"line {p.line}, {p.place}", p.message, p.mend) for p in parsed.problems[:50]]
+    words = read_mapping_file(mapping, platform) if mapping else None
+    with file.open("rb") as stream:
+        parsed = list(read_stream(stream, form_of(file), platform.specs, words))
+    problems = [one for one in parsed if isinstance(one, ImportProblem)]
+    if problems:
+        troubles = [(p.where, p.message, p.mend) for p in problems[:50]]
         fail(
             BAD_INPUT,
-            f"{file.name}: {len(parsed.problems)} line(s) cannot be read",
+            f"{file.name}: {len(problems)} line{'' if len(problems) == 1 else 's'} cannot be read",
             "Mend them and sort again",
             troubles,
         )
@@ -57,7 +64,7 @@ def sort(
         known = ", ".join(r.id for r in platform.releases)
         fail(MISSING, f"{platform.name} has no release {target!r}", f"Use one of {known}")
     readings: dict[str, list[Reading]] = {}
-    for record in parsed.records:
+    for record in (one for one in parsed if isinstance(one, ReadingRecord)):
         readings.setdefault(record.device, []).append(record.reading)
     found = [_sort_one(platform, target, device, held, day) for device, held in sorted(readings.items())]
     rows = [
@@ -72,6 +79,15 @@ def sort(
     show(form, [_data(s) for s in found], ["device", "runs", f"for {target}", "fix", "except", "floor"], rows)
     if form is Form.TABLE:
         say(f"{len(found)} device{'' if len(found) == 1 else 's'} sorted for {platform.name} {target} as of {day}.")
+
+
+def read_mapping_file(file: Path, platform: Platform) -> ColumnMapping:
+    """A mapping for the platform's facts; leaves with words and a code if it cannot be used."""
+    try:
+        return read_mapping(file.read_text("utf-8"), platform.specs)
+    except MappingError as error:
+        troubles = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems]
+        fail(BAD_INPUT, f"The mapping {file.name} cannot be used", "Mend each place", troubles)
 
 
 def _sort_one(platform: Platform, release: str, device: str, readings: list[Reading], day: date) -> _Sorted:
@@ -122,6 +138,7 @@ def decide(
     sort: Annotated[Sort, typer.Argument(help="What it is.")],
     note: Annotated[str, typer.Option(help="What the evidence shows, in a sentence.")],
     evidence: Annotated[str, typer.Option(help="vendor-statement, trial, attempt or report.")] = "trial",
+    link: Annotated[str, typer.Option(help="Where the evidence is to be seen, https://.")] = "",
     platform: PlatformOption = "",
     release: ReleaseOption = "",
     device: Annotated[str, typer.Option(help="For this device only.")] = "",
@@ -142,8 +159,99 @@ def decide(
                 "sort": sort,
                 "evidence": evidence,
                 "note": note,
+                "link": link,
             }
         )
         found = service.decide_sort(asked)
     row = [found.id, found.requirement, found.release, f"{found.scope} {found.target}".strip(), found.sort]
     show(form, found, ["decision", "requirement", "release", "for", "sort"], [row])
+
+
+@app.command("decisions")
+@speaks
+def list_decisions(
+    context: typer.Context,
+    platform: PlatformOption = "",
+    requirement: Annotated[str, typer.Option(help="Only on this requirement.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List every decision, those withdrawn included."""
+    with client(context) as service:
+        found = service.decisions(the_platform(service, platform).id, requirement)
+    rows = [
+        [
+            d.id,
+            [d.requirement, f"{d.release}, {d.scope} {d.target}".strip()],
+            d.sort,
+            f"{d.evidence}: {d.note} {d.link}".strip(),
+            [f"{d.by} {d.at.date()}", *([f"withdrawn: {d.withdrawn_note}"] if d.withdrawn_at else [])],
+        ]
+        for d in found
+    ]
+    columns = ["decision", "on", "sort", "evidence", "by"]
+    show(form, found, columns, rows)
+
+
+@app.command("withdraw")
+@speaks
+def withdraw(
+    context: typer.Context,
+    decision: Annotated[str, typer.Argument(help="Decision id, such as SD-0001.")],
+    note: Annotated[str, typer.Option(help="Why it no longer holds.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Take a decision back: the next word in the order of precedence counts again."""
+    with client(context) as service:
+        found = service.withdraw_decision(decision, note)
+    show(form, found, ["decision", "withdrawn by"], [[found.id, found.withdrawn_by]])
+
+
+@app.command("texts")
+@speaks
+def list_texts(
+    context: typer.Context,
+    platform: PlatformOption = "",
+    waiting: Annotated[bool, typer.Option("--waiting", help="Only texts that match no requirement.")] = False,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List failures that assessors report in words, and what each speaks of."""
+    with client(context) as service:
+        found = service.failure_texts(the_platform(service, platform).id, waiting)
+    rows = [[t.text, t.devices, t.sources, t.example, t.requirement or "nobody has said"] for t in found]
+    show(form, found, ["text", "devices", "from", "such as", "speaks of"], rows)
+    if form is Form.TABLE and any(not t.requirement for t in found):
+        say("Next: [bold]doorstone sorting match[/] TEXT REQUIREMENT, or [bold]new-requirement[/] TEXT ID --title ...")
+
+
+@app.command("match")
+@speaks
+def match_text(
+    context: typer.Context,
+    text: Annotated[str, typer.Argument(help="The text, as it is listed.")],
+    requirement: Annotated[str, typer.Argument(help="The requirement that it speaks of.")],
+    platform: PlatformOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Match a failure text to a requirement: from then on it is its source's verdict."""
+    with client(context) as service:
+        found = service.match_failure_text(the_platform(service, platform).id, text, requirement)
+    show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
+
+
+@app.command("new-requirement")
+@speaks
+def new_requirement(
+    context: typer.Context,
+    text: Annotated[str, typer.Argument(help="The text, as it is listed.")],
+    name: Annotated[str, typer.Argument(metavar="ID", help="An id for the requirement, such as camera-lock.")],
+    title: Annotated[str, typer.Option(help="What is asked, in a few words.")],
+    since: Annotated[str, typer.Option(help="The first release that asks for it.")],
+    platform: PlatformOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Make a failure text into a new requirement, unsorted until somebody decides."""
+    with client(context) as service:
+        asked = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
+        found = service.new_requirement(NewRequirementAsked.model_validate({**asked, "since": since}))
+    show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
+    say(f"Next: [bold]doorstone sorting decide {name}[/] floor|installer-check --note ...")

@@ -2,121 +2,24 @@
 
 from __future__ import annotations
 
-import time
-import uuid
-from collections.abc import Iterator, Mapping, Sequence
-from types import TracebackType
-from typing import Any, Literal, TypeVar
+from collections.abc import Iterator, Mapping
+from typing import Any, BinaryIO
+from urllib.parse import quote
 
-import httpx
-from pydantic import BaseModel
-
-from doorstone.client.errors import UnreachableError, problem_of
-from doorstone.formats import wire, wire_after
-
-T = TypeVar("T", bound=BaseModel)
-Move = Literal["approve", "decline", "revoke", "close"]
+from doorstone.client.errors import problem_of
+from doorstone.client.kits import KitCalls
+from doorstone.client.outlook import OutlookCalls
+from doorstone.client.people import PeopleCalls
+from doorstone.client.register import RegisterCalls
+from doorstone.formats import wire, wire_after, wire_fleet
 
 
-class Client:
+class Client(PeopleCalls, RegisterCalls, KitCalls, OutlookCalls):
     """Talks to one service. `transport` swaps the socket for anything httpx takes, such as a WSGI app.
 
     Reads are tried up to three times when no answer comes; creating calls carry an Idempotency-Key and are
     tried again as well, so that a retry never makes a thing twice. Errors are of the tree in `doorstone.client`.
     """
-
-    def __init__(
-        self,
-        address: str,
-        token: str | None = None,
-        *,
-        timeout: float = 30.0,
-        transport: httpx.BaseTransport | None = None,
-        tries: int = 3,
-    ) -> None:
-        headers = {"Authorization": f"Bearer {token}"} if token else {}
-        self._http = httpx.Client(base_url=address, headers=headers, timeout=timeout, transport=transport)
-        self._tries = tries
-
-    def __enter__(self) -> Client:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()
-
-    def close(self) -> None:
-        self._http.close()
-
-    # ------------------------------------------------------------ the calls
-
-    def _send(
-        self,
-        method: str,
-        path: str,
-        *,
-        params: Mapping[str, Any] | None = None,
-        body: BaseModel | None = None,
-        creates: bool = False,
-        version: int | None = None,
-    ) -> httpx.Response:
-        headers = {}
-        if creates:
-            headers["Idempotency-Key"] = str(uuid.uuid4())
-        if version is not None:
-            headers["If-Match"] = f'"v{version}"'
-        content = body.model_dump_json() if body is not None else None
-        if content is not None:
-            headers["Content-Type"] = "application/json"
-        safe = method == "GET" or creates
-        for attempt in range(1, self._tries + 1):
-            try:
-                response = self._http.request(
-                    method, f"/api/v1{path}", params=_given(params), content=content, headers=headers
-                )
-                break
-            except httpx.TransportError as error:
-                if not safe or attempt == self._tries:
-                    raise UnreachableError(f"{self._http.base_url} does not answer: {error}") from error
-                time.sleep(0.1 * 2**attempt)
-        if response.status_code >= 400:
-            raise problem_of(response)
-        return response
-
-    def _get(self, kind: type[T], path: str, **params: Any) -> T:
-        return kind.model_validate_json(self._send("GET", path, params=params).content)
-
-    def _create(self, kind: type[T], path: str, body: BaseModel) -> T:
-        return kind.model_validate_json(self._send("POST", path, body=body, creates=True).content)
-
-    # --------------------------------------------------------------- people
-
-    def sign_in(self, name: str, password: str) -> wire.SessionShape:
-        """Go on as a person, by session, as the console does. Raises `NotSignedInError`."""
-        self._http.headers["X-Doorstone-Console"] = "1"
-        body = wire.SignIn(name=name, password=password)
-        return wire.SessionShape.model_validate_json(self._send("POST", "/session", body=body).content)
-
-    def session(self) -> wire.SessionShape:
-        """Who the token belongs to, the service's day and the risk statement."""
-        return self._get(wire.SessionShape, "/session")
-
-    def people(self) -> list[wire.PersonShape]:
-        return self._get(wire.PersonList, "/people").items
-
-    def add_person(self, asked: wire.PersonAsked) -> wire.PersonShape:
-        return wire.PersonShape.model_validate_json(self._send("POST", "/people", body=asked).content)
-
-    def tokens(self) -> list[wire.TokenShape]:
-        return self._get(wire.TokenList, "/tokens").items
-
-    def issue_token(self, asked: wire.TokenAsked) -> wire.TokenShape:
-        """The answer holds the secret; it is not shown again."""
-        return self._create(wire.TokenShape, "/tokens", asked)
-
-    def revoke_token(self, token: str) -> wire.TokenShape:
-        return wire.TokenShape.model_validate_json(self._send("DELETE", f"/tokens/{token}").content)
 
     # --------------------------------------------------------------- sheets
 
@@ -131,16 +34,82 @@ class Client:
         return self._send("GET", f"/platforms/{platform}/sheet").text
 
     def load_sheet(
-        self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml"
+        self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml", seen: int | None = None
     ) -> wire.LoadReportShape:
-        asked = wire.SheetAsked(name=name, text=text, lists=dict(lists or {}))
+        """With `seen`, the revision whose impact was looked at: refused if another has been loaded since."""
+        asked = wire.SheetAsked(name=name, text=text, lists=dict(lists or {}), seen=seen)
         return wire.LoadReportShape.model_validate_json(self._send("POST", "/sheets", body=asked).content)
+
+    def sheet_impact(
+        self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml"
+    ) -> wire_fleet.ImpactShape:
+        """What loading the sheet would change; nothing is loaded."""
+        asked = wire.SheetAsked(name=name, text=text, lists=dict(lists or {}))
+        return wire_fleet.ImpactShape.model_validate_json(self._send("POST", "/sheets/impact", body=asked).content)
+
+    def revisions(self, platform: str) -> list[wire_fleet.RevisionShape]:
+        """Every revision of the platform's sheet, newest first, with what it changed."""
+        return self._get(wire_fleet.RevisionList, f"/platforms/{platform}/revisions").items
+
+    def revision(self, platform: str, number: int) -> str:
+        """The TOML of one revision."""
+        return self._send("GET", f"/platforms/{platform}/revisions/{number}").text
+
+    def requirement(self, platform: str, requirement: str) -> wire_fleet.ExplanationShape:
+        """One requirement in words, release by release."""
+        return self._get(wire_fleet.ExplanationShape, f"/platforms/{platform}/requirements/{requirement}")
 
     # -------------------------------------------------------------- devices
 
-    def import_readings(self, text: str, form: Literal["ndjson", "csv"]) -> wire.ImportShape:
-        """Import a whole file, all or nothing. `BadInputError.problem.troubles` names every bad line."""
-        return self._create(wire.ImportShape, "/readings", wire.ReadingsAsked(form=form, text=text))
+    def import_readings(self, text: str, form: wire.FormName, **how: Any) -> wire.ImportShape:
+        """Import a text at once. `BadInputError.problem.troubles` names every bad line. `how`: dry, skip, mapping."""
+        return self._create(wire.ImportShape, "/readings", wire.ReadingsAsked(form=form, text=text, **how))
+
+    def begin_import(self, asked: wire.ImportAsked) -> wire.ImportShape:
+        """Open an import; `send_import_file` brings its file."""
+        return self._create(wire.ImportShape, "/imports", asked)
+
+    def send_import_file(self, name: str, file: BinaryIO) -> wire.ImportShape:
+        """Send the file as it is read, in pieces; the import then runs by itself. Watch it with `watch_import`."""
+        pieces = iter(lambda: file.read(1 << 16), b"")
+        return wire.ImportShape.model_validate_json(self._send("PUT", f"/imports/{name}/file", pieces=pieces).content)
+
+    def watch_import(self, name: str) -> Iterator[wire.ImportShape]:
+        """The import each time that it has come further, the last time when it has ended."""
+        while True:
+            with self._http.stream("GET", f"/api/v1/imports/{name}/events") as response:
+                if response.status_code >= 400:
+                    response.read()
+                    raise problem_of(response)
+                for line in response.iter_lines():
+                    if line.startswith("data: "):
+                        found = wire.ImportShape.model_validate_json(line.removeprefix("data: "))
+                        yield found
+                        if found.ended:
+                            return
+
+    def imports(self) -> list[wire.ImportShape]:
+        """The last imports, newest first."""
+        return self._get(wire.ImportList, "/imports").items
+
+    def get_import(self, name: str) -> wire.ImportShape:
+        return self._get(wire.ImportShape, f"/imports/{name}")
+
+    def cancel_import(self, name: str) -> wire.ImportShape:
+        """Raises `RefusedError` once it takes over or has ended."""
+        return wire.ImportShape.model_validate_json(self._send("DELETE", f"/imports/{name}").content)
+
+    def import_problems(self, name: str) -> Iterator[wire.ImportProblemShape]:
+        """Every rejected line, in order."""
+        cursor: str | None = ""
+        while cursor is not None:
+            page = self._get(wire.ImportProblemPage, f"/imports/{name}/problems", cursor=cursor)
+            yield from page.items
+            cursor = page.next
+
+    def sources(self) -> list[wire.SourceShape]:
+        """Who reports, the most trusted first."""
+        return self._get(wire.SourceList, "/sources").items
 
     def devices(self, platform: str, **where: Any) -> Iterator[wire.DeviceShape]:
         """Every device that fits, page by page. `where`: release, state, site, role, requirement, mark, words."""
@@ -167,47 +136,75 @@ class Client:
     def decide_sort(self, asked: wire.DecisionAsked) -> wire.DecisionShape:
         return self._create(wire.DecisionShape, "/decisions", asked)
 
-    # ----------------------------------------------------------- exceptions
+    def decisions(self, platform: str, requirement: str = "") -> list[wire.DecisionShape]:
+        """Every decision, those withdrawn included, newest first."""
+        return self._get(wire.DecisionList, "/decisions", platform=platform, requirement=requirement).items
 
-    def exceptions(self, state: str = "", device: str = "") -> list[wire.ExceptionShape]:
-        return self._get(wire.ExceptionList, "/exceptions", state=state, device=device).items
+    def withdraw_decision(self, name: str, note: str) -> wire.DecisionShape:
+        asked = wire.WithdrawalAsked(note=note)
+        response = self._send("POST", f"/decisions/{name}/withdrawal", body=asked)
+        return wire.DecisionShape.model_validate_json(response.content)
 
-    def exception(self, name: str) -> wire.ExceptionShape:
-        return self._get(wire.ExceptionShape, f"/exceptions/{name}")
+    def failure_texts(self, platform: str, waiting: bool = False) -> list[wire_fleet.ToldTextShape]:
+        """Failures told in words; with `waiting` only those that match no requirement."""
+        return self._get(wire_fleet.ToldTextList, "/failure-texts", platform=platform, waiting=waiting).items
 
-    def request_exception(self, asked: wire.ExceptionRequestAsked) -> wire.ExceptionShape:
-        return self._create(wire.ExceptionShape, "/exceptions", asked)
+    def match_failure_text(self, platform: str, text: str, requirement: str) -> wire_fleet.ToldTextShape:
+        asked = wire_fleet.TextMatchAsked(platform=platform, text=text, requirement=requirement)
+        response = self._send("POST", "/failure-texts/match", body=asked)
+        return wire_fleet.ToldTextShape.model_validate_json(response.content)
 
-    def edit_exception(self, name: str, version: int, terms: wire.ExceptionTermsAsked) -> wire.ExceptionShape:
-        """Raises `StaleEditError` if the exception is no longer at `version`."""
-        response = self._send("PATCH", f"/exceptions/{name}", body=terms, version=version)
-        return wire.ExceptionShape.model_validate_json(response.content)
+    def new_requirement(self, asked: wire_fleet.NewRequirementAsked) -> wire_fleet.ToldTextShape:
+        """Make a failure text into a requirement of its own, unsorted."""
+        response = self._send("POST", "/failure-texts/requirement", body=asked)
+        return wire_fleet.ToldTextShape.model_validate_json(response.content)
 
-    def decide_exception(self, name: str, move: Move, version: int, note: str = "") -> wire.ExceptionShape:
-        """Approve, decline, revoke or close what was seen at `version`."""
-        asked = wire.MoveAsked(move=move, note=note)
-        response = self._send("POST", f"/exceptions/{name}/decision", body=asked, version=version)
-        return wire.ExceptionShape.model_validate_json(response.content)
+    # ------------------------------------------------------------- disputes
 
-    def withdraw_exception(self, name: str, version: int) -> wire.ExceptionShape:
-        response = self._send("POST", f"/exceptions/{name}/withdrawal", version=version)
-        return wire.ExceptionShape.model_validate_json(response.content)
+    def disputes(self, platform: str, release: str = "", device: str = "") -> list[wire_fleet.DisputeShape]:
+        params = {"platform": platform, "release": release, "device": device}
+        return self._get(wire_fleet.DisputeList, "/disputes", **params).items
 
-    # ----------------------------------------------------------------- kits
+    def settle_dispute(self, asked: wire_fleet.SettlementAsked) -> wire_fleet.SettlementShape:
+        return self._create(wire_fleet.SettlementShape, "/settlements", asked)
 
-    def kits(self, device: str = "") -> list[wire.KitShape]:
-        return self._get(wire.KitList, "/kits", device=device).items
+    def settlements(self, device: str) -> list[wire_fleet.SettlementShape]:
+        """How disputes of a device were settled, newest first."""
+        return self._get(wire_fleet.SettlementList, "/settlements", device=device).items
 
-    def make_kit(self, asked: wire.KitAsked) -> wire.KitDetail:
-        """`RefusedError.problem.troubles` says why there may be none."""
-        return self._create(wire.KitDetail, "/kits", asked)
+    # ---------------------------------------------------------------- fleet
 
-    def kit(self, name: str) -> wire.KitDetail:
-        return self._get(wire.KitDetail, f"/kits/{name}")
+    def fleet(self, platform: str, **where: Any) -> wire_fleet.FleetShape:
+        """Counts. `where`: release, by, selection, state, site, role, model, requirement, mark, words."""
+        return self._get(wire_fleet.FleetShape, "/fleet", platform=platform, **where)
 
-    def download_kit(self, name: str) -> bytes:
-        """The kit as a zip."""
-        return self._send("GET", f"/kits/{name}/archive").content
+    def compare_fleet(self, platform: str, **sides: Any) -> wire_fleet.ComparisonShape:
+        """Two sides: release, route, other_release, other_route; and which devices, as in `fleet`."""
+        return self._get(wire_fleet.ComparisonShape, "/fleet/comparison", platform=platform, **sides)
+
+    def what_if(self, asked: wire_fleet.WhatIfAsked) -> wire_fleet.SupposedShape:
+        """Counts before and after; nothing is written."""
+        response = self._send("POST", "/fleet/what-if", body=asked)
+        return wire_fleet.SupposedShape.model_validate_json(response.content)
+
+    def fix_round(self, platform: str, **where: Any) -> wire_fleet.FixRoundShape:
+        return self._get(wire_fleet.FixRoundShape, "/fixes", platform=platform, **where)
+
+    def fix_round_csv(self, platform: str, **where: Any) -> str:
+        return self._send("GET", "/fixes.csv", params={"platform": platform, **where}).text
+
+    def device_fixes(self, device: str, release: str = "") -> wire_fleet.DeviceFixesShape:
+        return self._get(wire_fleet.DeviceFixesShape, f"/devices/{device}/fixes", release=release)
+
+    def selections(self) -> list[wire_fleet.SelectionShape]:
+        return self._get(wire_fleet.SelectionList, "/selections").items
+
+    def save_selection(self, name: str, asked: wire_fleet.SelectionAsked) -> wire_fleet.SelectionShape:
+        response = self._send("PUT", f"/selections/{quote(name, safe='')}", body=asked)
+        return wire_fleet.SelectionShape.model_validate_json(response.content)
+
+    def delete_selection(self, name: str) -> None:
+        self._send("DELETE", f"/selections/{quote(name, safe='')}")
 
     # ---------------------------------------------------- after the upgrade
 
@@ -234,24 +231,3 @@ class Client:
 
     def overview(self, platform: str, release: str = "") -> wire_after.OverviewShape:
         return self._get(wire_after.OverviewShape, "/overview", platform=platform, release=release)
-
-    # --------------------------------------------------------------- ledger
-
-    def ledger(self, kind: str = "", obj: str = "", pages: int | None = None) -> Iterator[wire_after.EntryShape]:
-        """Entries, newest first, page by page."""
-        cursor: str | None = None
-        seen = 0
-        while pages is None or seen < pages:
-            params = {"kind": kind, "object": obj, "cursor": cursor}
-            page = wire_after.EntryPage.model_validate_json(self._send("GET", "/ledger", params=params).content)
-            yield from page.items
-            cursor, seen = page.next, seen + 1
-            if cursor is None:
-                return
-
-    def check_ledger(self) -> wire_after.LedgerCheckShape:
-        return self._get(wire_after.LedgerCheckShape, "/ledger/check")
-
-
-def _given(params: Mapping[str, Any] | None) -> dict[str, str | int | Sequence[str]]:
-    return {name: value for name, value in (params or {}).items() if value not in ("", None)}

@@ -63,11 +63,12 @@ class Leaf:
         value = values.get(self.fact)
         if value is None:
             return Outcome.UNREAD
-        if self.op == "same_as":
-            other = values.get(self.operand)
+        if self.op in _OF_TWO:
+            other: Any = values.get(self.operand)
             if other is None:
                 return Outcome.UNREAD
-            return Outcome.MET if value == other else Outcome.UNMET
+            holds = value == other if self.op == "same_as" else other in value  # type: ignore[operator]
+            return Outcome.MET if holds else Outcome.UNMET
         return Outcome.MET if self._holds(value, as_of) else Outcome.UNMET
 
     def _holds(self, value: Any, as_of: date) -> bool:
@@ -105,7 +106,7 @@ class Leaf:
         note = ""
         if outcome is Outcome.MET and self.op == "at_least" and float(self.operand) > float(believed.value):  # type: ignore[arg-type]
             note = f"below {self.spec.show(self.operand)} but within the tolerance of {self.tolerance:.0%}"
-        if self.op == "same_as" and outcome is Outcome.UNREAD:
+        if self.op in _OF_TWO and outcome is Outcome.UNREAD:
             note = f"{self.operand} was never read"
         return LeafReport(
             self.fact,
@@ -155,10 +156,12 @@ class Leaf:
                 return "any of " + ", ".join(sorted(self.operand))
             case "same_as":
                 return f"the same as {self.operand}"
+            case "includes":
+                return f"with {self.operand} among them"
         return f"within {self.operand} days"
 
     def facts(self) -> frozenset[str]:
-        return frozenset((self.fact, self.operand)) if self.op == "same_as" else frozenset((self.fact,))
+        return frozenset((self.fact, self.operand)) if self.op in _OF_TWO else frozenset((self.fact,))
 
     def leaves(self) -> Iterator[Leaf]:
         yield self
@@ -261,6 +264,7 @@ ALWAYS = All(())
 _NUMBERS = {FactType.INTEGER, FactType.DECIMAL}
 _MOMENTS = {FactType.DATE, FactType.TIMESTAMP}
 _EVERY = set(FactType)
+_OF_TWO = ("same_as", "includes")  # operators whose operand is another fact
 OPERATORS: Mapping[str, set[FactType]] = {
     "is": _EVERY - {FactType.SET},
     "is_not": _EVERY - {FactType.SET},
@@ -272,6 +276,7 @@ OPERATORS: Mapping[str, set[FactType]] = {
     "has_all": {FactType.SET},
     "has_any": {FactType.SET},
     "same_as": _EVERY,
+    "includes": {FactType.SET},
     "within_days": _MOMENTS,
 }
 
@@ -368,6 +373,10 @@ def _operand(
             raise ConditionError(
                 path, f"{raw!r} is no fact of type {spec.type}", f"Name a fact that {spec.name} can equal"
             )
+        return raw
+    if op == "includes":
+        if raw not in specs or specs[raw].type is not FactType.TEXT:
+            raise ConditionError(path, f"{raw!r} is no fact of type text", f"Name a fact that {spec.name} can hold")
         return raw
     if op == "listed_in":
         if raw not in lists:

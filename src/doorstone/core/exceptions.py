@@ -32,6 +32,11 @@ class Move(StrEnum):
     WITHDRAW = "withdraw"
     REVOKE = "revoke"
     CLOSE = "close"
+    CONFIRM = "confirm"
+    LAPSE = "lapse"
+
+
+MADE_BY_PEOPLE = tuple(move for move in Move if move is not Move.LAPSE)
 
 
 _MOVES: Mapping[tuple[ExceptionState, Move], ExceptionState] = {
@@ -40,6 +45,8 @@ _MOVES: Mapping[tuple[ExceptionState, Move], ExceptionState] = {
     (ExceptionState.REQUESTED, Move.WITHDRAW): ExceptionState.WITHDRAWN,
     (ExceptionState.APPROVED, Move.REVOKE): ExceptionState.REVOKED,
     (ExceptionState.APPROVED, Move.CLOSE): ExceptionState.CLOSED,
+    (ExceptionState.APPROVED, Move.CONFIRM): ExceptionState.APPROVED,
+    (ExceptionState.APPROVED, Move.LAPSE): ExceptionState.LAPSED,
 }
 
 
@@ -129,10 +136,20 @@ def next_state(state: ExceptionState, move: Move) -> ExceptionState:
     """The state after a move. Raises `MoveRefusedError` if the move does not start from `state`."""
     after = _MOVES.get((state, move))
     if after is None:
-        allowed = [known.value for (start, known) in _MOVES if start is state]
+        allowed = [known.value for (start, known) in _MOVES if start is state and known in MADE_BY_PEOPLE]
         mend = f"Possible now: {', '.join(allowed)}" if allowed else "Request a new exception if one is needed"
         raise MoveRefusedError(f"The exception is {state}, so {move} is not possible", mend)
     return after
+
+
+def possible_moves(state: ExceptionState) -> tuple[Move, ...]:
+    """The moves that somebody may make from `state`."""
+    return tuple(move for move in MADE_BY_PEOPLE if (state, move) in _MOVES)
+
+
+def approvals_needed(two_approvers: str, critical: bool) -> int:
+    """How many approvers it takes: two for `all`, or for `critical` devices; else one."""
+    return 2 if two_approvers == "all" or (two_approvers == "critical" and critical) else 1
 
 
 def check_approver(requester: str, approver: str, self_approval: bool) -> None:
@@ -161,6 +178,7 @@ def shown(assessment: Assessment, requirements: Iterable[str]) -> dict[str, Any]
         finding = assessment.of(name)
         if finding is not None:
             data[name] = {
+                "asks": str(finding.requirement.condition),
                 "finding": finding.finding.value,
                 "sort": finding.sort.value if finding.sort else None,
                 "measured": {leaf.fact: leaf.measured for leaf in finding.leaves},
@@ -176,6 +194,8 @@ def stale_because(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[s
         if new is None:
             changes.append(f"{name} is no longer asked for")
             continue
+        if old.get("asks", new["asks"]) != new["asks"]:
+            changes.append(f"{name}: the sheet asked for {old['asks']}, now for {new['asks']}")
         for word in ("finding", "sort"):
             if old[word] != new[word]:
                 changes.append(f"{name}: {word} was {old[word]}, is {new[word]}")

@@ -266,16 +266,22 @@ BUILT_IN: Mapping[str, FactSpec] = dict(
         _fact("os.base_language", _T, title="Base language"),
         _fact("os.display_language", _T, title="Display language"),
         _fact("os.pending_updates", _I, lasting=False, title="Pending updates"),
+        _fact("os.restart_pending", _F, lasting=False, title="Restart pending"),
+        _fact("os.old_drivers", _I, lasting=False, title="Drivers that are not current"),
         _fact("os.activated", _F, lasting=False, title="Activated"),
         _fact("os.last_update", FactType.DATE, lasting=False, title="Last update"),
         _fact("care.last_backup", FactType.DATE, lasting=False, title="Last backup"),
         _fact("care.recovery_key_saved", _F, title="Recovery key saved"),
+        _fact("care.applications", FactType.SET, title="Applications the organisation lives on"),
         _fact("media.release", _T, title="Release on the media"),
         _fact("media.editions", FactType.SET, title="Editions on the media"),
         _fact("media.arch", _T, title="Architecture of the media"),
         _fact("media.language", _T, title="Language of the media"),
         _fact("media.table", _T, choices=("gpt", "mbr"), title="Partition table of the media"),
         _fact("media.verified", _F, title="Media verified"),
+        _fact("media.spare_mib", _I, "MiB", title="Room left on the stick"),
+        _fact("upgrade.release", _T, title="Release to upgrade to"),
+        _fact("upgrade.carry_over", _T, choices=("everything", "files", "nothing"), title="What is carried over"),
     ]
 )
 
@@ -308,11 +314,32 @@ class Candidate:
 
 
 @dataclass(frozen=True, slots=True)
+class Ruling:
+    """An operator's word in a dispute: the `value` to believe of a fact, or whether a requirement is met.
+
+    It holds until something read after `seen_until`, the newest reading that the operator saw, speaks of it.
+    """
+
+    id: str
+    subject: str
+    value: FactValue
+    seen_until: datetime
+    reason: str
+    by: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class SettledFact:
-    """The believed candidate, and the `rivals` that disagree with it beyond the fact's tolerance."""
+    """The believed candidate, and the `rivals` that disagree with it beyond the fact's tolerance.
+
+    With a `ruling` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.
+    """
 
     believed: Candidate
     rivals: tuple[Candidate, ...] = ()
+    ruling: Ruling | None = None
+    overruled: tuple[Candidate, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,12 +352,16 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """One settled picture of a device on `as_of`. `aged` holds facts whose only readings are too old."""
+    """One settled picture of a device on `as_of`. `aged` holds facts whose only readings are too old.
+
+    `ruled` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
+    """
 
     as_of: date
     facts: Mapping[str, SettledFact]
     aged: Mapping[str, Candidate] = field(default_factory=dict)
     verdicts: tuple[Verdict, ...] = ()
+    ruled: Mapping[str, Ruling] = field(default_factory=dict)
 
     def value(self, name: str) -> FactValue | None:
         settled = self.facts.get(name)
@@ -363,11 +394,16 @@ class View:
 
 
 def settle(
-    readings: Iterable[Reading], sources: Mapping[str, Source], specs: Mapping[str, FactSpec], as_of: date
+    readings: Iterable[Reading],
+    sources: Mapping[str, Source],
+    specs: Mapping[str, FactSpec],
+    as_of: date,
+    rulings: Iterable[Ruling] = (),
 ) -> View:
     """Settle readings into one view: per fact each source's newest, fresh ones only, by trust and then time.
 
-    The order of `readings` does not matter. Facts without a spec are left out.
+    The order of `readings` does not matter. Facts without a spec are left out. Of several `rulings` on one subject
+    the last counts.
     """
     newest: dict[tuple[str, str], Candidate] = {}
     verdicts: dict[tuple[str, str], Verdict] = {}
@@ -381,7 +417,8 @@ def settle(
             said = verdicts.get((requirement, reading.source))
             if said is None or (reading.taken_at, not passed) > (said.taken_at, not said.passed):
                 verdicts[requirement, reading.source] = Verdict(requirement, passed, reading.source, reading.taken_at)
-    return _pick(newest, verdicts.values(), sources, specs, as_of)
+    last = {ruling.subject: ruling for ruling in sorted(rulings, key=lambda r: (r.at, r.id))}
+    return _pick(newest, verdicts.values(), sources, specs, as_of, last)
 
 
 def _later(new: Candidate, held: Candidate) -> bool:
@@ -402,6 +439,7 @@ def _pick(
     sources: Mapping[str, Source],
     specs: Mapping[str, FactSpec],
     as_of: date,
+    rulings: Mapping[str, Ruling],
 ) -> View:
     by_fact: dict[str, list[Candidate]] = {}
     aged: dict[str, Candidate] = {}
@@ -417,10 +455,40 @@ def _pick(
         ranked = sorted(
             by_fact[name], key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True
         )
-        rivals = tuple(c for c in ranked[1:] if not specs[name].close(ranked[0].value, c.value))
-        facts[name] = SettledFact(ranked[0], rivals)
+        facts[name] = _settle_fact(specs[name], ranked, rulings.get(name))
     current = sorted(
         (v for v in verdicts if _fresh(v.taken_at, _source(sources, v.source).passing_days, as_of)),
         key=lambda v: (v.requirement, v.source),
     )
-    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current))
+    said = {v.requirement: max(w.taken_at for w in current if w.requirement == v.requirement) for v in current}
+    ruled = {name: r for name, r in rulings.items() if name in said and said[name] <= r.seen_until}
+    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
+
+
+def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: Ruling | None) -> SettledFact:
+    """The most trusted word is believed, unless a ruling names another and nothing newer has been read since."""
+    rivals = tuple(c for c in ranked[1:] if not spec.close(ranked[0].value, c.value))
+    if ruling is None or not rivals or any(c.taken_at > ruling.seen_until for c in ranked):
+        return SettledFact(ranked[0], rivals)
+    chosen = next((c for c in ranked if spec.close(c.value, ruling.value)), None)
+    if chosen is None:
+        return SettledFact(ranked[0], rivals)
+    return SettledFact(chosen, (), ruling, tuple(c for c in ranked if not spec.close(c.value, chosen.value)))
+
+
+def stands_until(
+    readings: Iterable[Reading],
+    sources: Mapping[str, Source],
+    specs: Mapping[str, FactSpec],
+    as_of: date,
+    names: frozenset[str],
+) -> date | None:
+    """The last day on which no word on the facts `names`, and no verdict, has aged out; None if none ever does."""
+    last: list[date] = []
+    for reading in readings:
+        source = _source(sources, reading.source)
+        ages = {source.lasting_days if specs[n].lasting else source.passing_days for n in reading.facts if n in names}
+        if reading.verdicts:
+            ages.add(source.passing_days)
+        last += [reading.taken_at.date() + timedelta(days=days) for days in ages if days is not None]
+    return min((day for day in last if day >= as_of), default=None)

@@ -10,26 +10,96 @@ import json
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
+from typing import Any
 
-from doorstone.core.facts import View, dump
+from doorstone.core.facts import Candidate, FactSpec, FactValue, Ruling, SettledFact, Verdict, View, dump
 from doorstone.core.forecast import Forecast, Way
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, State
 
 
-def profile_key(platform: Platform, view: View) -> str:
-    """A digest of everything about the device that any condition of the sheet can see: same key, same findings."""
-    names = platform.facts_used() | {"machine.model", "os.release", "os.edition"}
-    seen = {
+def profile_facts(platform: Platform) -> frozenset[str]:
+    """The facts that make two devices the same case: those that any condition of the sheet looks at, and who it is."""
+    return platform.facts_used() | {"machine.model", "os.release", "os.edition"}
+
+
+def profile_picture(platform: Platform, view: View, own: str = "") -> dict[str, Any]:
+    """Everything about a device that the sheet can see, as JSON: values without times and sources.
+
+    `own` keeps a device apart whose decisions are its own.
+    """
+    facts = {
         name: [dump(view.facts[name].believed.value), *(dump(c.value) for c in view.facts[name].rivals)]
-        for name in sorted(names)
+        for name in sorted(profile_facts(platform))
         if name in view.facts
     }
-    dates = any(platform.specs[name].type.value in ("date", "timestamp") for name in seen if name in platform.specs)
-    verdicts = [[v.requirement, v.passed] for v in view.verdicts]
-    picture = [platform.id, seen, verdicts, view.as_of.isoformat() if dates else ""]
-    return hashlib.sha256(json.dumps(picture, separators=(",", ":")).encode()).hexdigest()[:24]
+    picture: dict[str, Any] = {"platform": platform.id, "facts": facts}
+    picture["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
+    picture["ruled"] = {name: bool(ruling.value) for name, ruling in sorted(view.ruled.items())}
+    return {**picture, "own": own}
+
+
+def profile_key(picture: Mapping[str, Any]) -> str:
+    """A digest of a profile's picture: the same key, the same findings."""
+    return hashlib.sha256(json.dumps(picture, separators=(",", ":")).encode()).hexdigest()[:32]
+
+
+_NO_TIME = datetime(1, 1, 1)
+
+
+def view_of(picture: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: date) -> View:
+    """The view that all devices of a profile share: its values are theirs, its times and sources are nobody's."""
+
+    def candidate(name: str, value: Any) -> Candidate:
+        return Candidate(specs[name].parse(value), "", _NO_TIME)
+
+    facts = {
+        name: SettledFact(candidate(name, values[0]), tuple(candidate(name, value) for value in values[1:]))
+        for name, values in picture["facts"].items()
+        if name in specs
+    }
+    verdicts = tuple(Verdict(requirement, passed, "", _NO_TIME) for requirement, passed in picture["verdicts"])
+    ruled = {name: Ruling("", name, passed, _NO_TIME, "", "", _NO_TIME) for name, passed in picture["ruled"].items()}
+    return View(as_of, facts, {}, verdicts, ruled)
+
+
+def rules_basis(platform: Platform, release: str, as_of: date) -> str:
+    """A digest of all that sorts a device at a release, decisions apart: what it asks, of which list, and its fixes.
+
+    A date in a condition makes the answer one of the day, so the day is part of it then.
+    """
+    rules: list[Any] = []
+    dated = False
+    for r in platform.requirements_at(release):
+        conditions = [r.condition, *(fix.when for fix in r.fixes)]
+        leaves = [leaf for condition in conditions for leaf in condition.leaves()]
+        dated = dated or any(leaf.op == "within_days" for leaf in leaves)
+        listed = [sorted(leaf.operand) for leaf in leaves if leaf.op == "listed_in"]
+        fixes = [[f.title, f.when.data(), _dumped(f.gives), f.minutes, str(f.cost)] for f in r.fixes]
+        rules.append([r.id, r.condition.data(), listed, platform.sheet_sort(r, release), fixes])
+    text = json.dumps([rules, as_of.isoformat() if dated else ""], sort_keys=True)
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def _dumped(values: Mapping[str, FactValue]) -> dict[str, Any]:
+    return {name: dump(value) for name, value in values.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class Sorted:
+    """A profile against a release: the state and the mark of each requirement, in the sheet's order."""
+
+    state: str
+    marks: Mapping[str, str]
+
+    @property
+    def failing(self) -> tuple[str, ...]:
+        return tuple(name for name, mark in self.marks.items() if mark not in ("met", "unread", "disputed"))
+
+
+def sorted_as(assessment: Assessment) -> Sorted:
+    return Sorted(assessment.state.value, {f.requirement.id: f.mark for f in assessment.findings})
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,17 +126,17 @@ class RollUp:
     combinations: tuple[Combination, ...]
 
 
-def roll_up(platform: Platform, release: str, assessments: Iterable[tuple[Assessment, int]]) -> RollUp:
-    """Counts over assessments, each standing for a number of devices."""
+def roll_up(platform: Platform, release: str, profiles: Iterable[tuple[Sorted, int]]) -> RollUp:
+    """Counts over profiles, each standing for a number of devices."""
     states: Counter[str] = Counter()
     marks: dict[str, Counter[str]] = {r.id: Counter() for r in platform.requirements_at(release)}
     together: Counter[tuple[str, ...]] = Counter()
-    for assessment, count in assessments:
-        states[assessment.state.value] += count
-        for finding in assessment.findings:
-            marks[finding.requirement.id][finding.mark] += count
-        if failing := tuple(f.requirement.id for f in assessment.unmet()):
-            together[failing] += count
+    for found, count in profiles:
+        states[found.state] += count
+        for requirement, mark in found.marks.items():
+            marks[requirement][mark] += count
+        if found.failing:
+            together[found.failing] += count
     return RollUp(
         release,
         states.total(),
@@ -101,8 +171,12 @@ def course(release: str, forecast: Forecast, as_of: date, stay_days: int = 180) 
             return Course("fix", by, f"{len(reach.fixes)} to fix, then {release} is offered")
         case Way.BY_EXCEPTION:
             first = f"{len(reach.fixes)} to fix first; " if reach.fixes else ""
-            checks = f"{len(reach.checks)} check{'s' if len(reach.checks) > 1 else ''} to except"
-            return Course("except", by, f"{first}{checks}, with {' and '.join(reach.overrides)}")
+            with_ = f"with {' and '.join(reach.overrides)}"
+            if not reach.missing:
+                named = f"{' and '.join(reach.exceptions)} in hand" if reach.exceptions else "excepted"
+                return Course("except", by, f"{first}{named}, {with_}: make the kit")
+            checks = f"{len(reach.missing)} check{'s' if len(reach.missing) > 1 else ''} to except"
+            return Course("except", by, f"{first}{checks}, {with_}")
         case Way.UNKNOWN:
             return Course("read", by, reach.why)
     if through is not None and through - as_of >= timedelta(days=stay_days):

@@ -400,4 +400,5 @@ def _ended_by(
             names = [platform.requirement(name).title for name in reach.missing or reach.checks]
             return "not-approved", f"{reach.release} needs an exception in force for {', '.join(names)}"
         return "no-path", f"no upgrade path from {release} to {reach.release}"
-    return "last-release", f"{platform.releases[-1].id} is the last published release"
+    serviced = [known.id for known in platform.releases if known.servicing_ends]
+    return "last-release", f"{serviced[-1] if serviced else release} is the last release of the sheet"

@@ -9,50 +9,31 @@ from __future__ import annotations
 import hashlib
 import io
 import json
-import shlex
 import zipfile
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date
 
-from doorstone.core import kit_scripts
 from doorstone.core.gates import GateResult
+from doorstone.core.kit_case import KitCase
+from doorstone.core.kit_scripts import AFTER, AREAS, LOADER, MEDIA, SYSTEM, Area, scripts, set_up_script
 from doorstone.core.overrides import Choice, OverrideSet
 from doorstone.core.platforms import Platform, Route, Setting, Sort
+from doorstone.core.runbook import restart_of, runbook, set_up_arguments
 from doorstone.core.sorting import Assessment, Finding
+from doorstone.core.stores import (
+    ANSWERS,
+    Fill,
+    Piece,
+    by_place,
+    ini_text,
+    loader_pieces,
+    media_pieces,
+    setting_text,
+    store_pieces,
+)
 
-DROP_IN = "60-doorstone.ini"
-ANSWERS = "answers"  # the place of settings that go to set-up as an answer file
-EXECUTABLE = ("apply", "undo", "verify", "set-up")
-
-
-@dataclass(frozen=True, slots=True)
-class KitException:
-    """What the runbook and the manifest say of an exception."""
-
-    id: str
-    requirements: tuple[str, ...]
-    expiry: date
-    conditions: str
-    acknowledged_by: str
-
-
-@dataclass(frozen=True, slots=True)
-class KitCase:
-    """Everything a kit is made of. `carry_over` is everything, files or nothing."""
-
-    id: str
-    platform: Platform
-    sheet_revision: int
-    sheet_sha256: str
-    release: str
-    route: Route
-    carry_over: str
-    devices: tuple[str, ...]
-    chosen: OverrideSet
-    exceptions: tuple[KitException, ...]
-    gates: tuple[GateResult, ...]
-    made_on: date
+KIT_FORMAT = 1
+EXECUTABLE = frozenset({"set-up"}.union(*(area.scripts for area in AREAS)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,8 +51,12 @@ def kit_refusals(
     stale: Mapping[str, Sequence[str]],
     choice: Choice | None,
     gates: Iterable[GateResult],
+    waived: Collection[str] = (),
 ) -> list[KitRefusal]:
-    """Why no kit may be made. `excepted` maps requirement -> exception in force, `stale` exception -> changes."""
+    """Why no kit may be made. `excepted` maps requirement -> exception in force, `stale` exception -> changes.
+
+    `waived` are the gates whose warnings somebody has waived with a reason.
+    """
     found = []
     for finding in assessment.findings:
         name = finding.requirement.id
@@ -87,37 +72,96 @@ def kit_refusals(
         else:
             found.append(KitRefusal(name, f"{title} has no approved exception in force", "Request an exception"))
     for exception, changes in sorted(stale.items()):
-        mend = "Have it looked at again: request a new exception"
+        mend = "Have an approver look again and confirm it"
         found.append(KitRefusal(exception, f"{exception} is stale: {'; '.join(changes)}", mend))
     if choice is not None and choice.best is None and choice.uncovered:
         uncovered = ", ".join(choice.uncovered)
         found.append(KitRefusal(uncovered, f"no override covers {uncovered}", "Choose another route or fix it"))
     for gate in gates:
+        words = f"{gate.gate.title}: {gate.measured}"
         if gate.blocks:
-            found.append(KitRefusal(gate.gate.id, f"{gate.gate.title}: {gate.measured}", gate.gate.todo))
+            found.append(KitRefusal(gate.gate.id, words, gate.gate.todo))
+        elif gate.waivable and gate.gate.id not in waived:
+            mend = f"{gate.gate.todo.rstrip('.')}; or waive {gate.gate.id} with a reason"
+            found.append(KitRefusal(gate.gate.id, f"{words} (a warning)", mend))
     return found
 
 
-def render(case: KitCase) -> dict[str, bytes]:
-    """The files of the kit by path, in order; `SHA256SUMS` last, over all the others."""
-    settings = _settings_by_place(case)
+def render(case: KitCase, sign: Callable[[bytes], bytes] | None = None, fill: Fill | None = None) -> dict[str, bytes]:
+    """The files of the kit by path, in order; `SHA256SUMS` last, over all the others.
+
+    `sign` gives the signature of the manifest, which holds the digests of all that is put in or run. `fill` renders a
+    template of a store that keeps settings so. Raises `StoreError`.
+    """
+    settings = by_place(setting for override in case.chosen.overrides for setting in override.settings)
     files: dict[str, bytes] = {}
-    for place, held in settings.items():
-        name = "answers.ini" if place == ANSWERS else f"settings/{place}.ini"
-        files[name] = _ini(case, held)
-    targets = [
-        (f"settings/{place}.ini", case.platform.store.places[place], place) for place in settings if place != ANSWERS
-    ]
-    files["apply"] = _script(case, kit_scripts.APPLY, targets)
-    files["undo"] = _script(case, kit_scripts.UNDO, targets)
-    files["verify"] = _script(case, kit_scripts.VERIFY, targets)
-    files["set-up"] = _set_up(case, ANSWERS in settings)
-    files["runbook.md"] = _runbook(case, settings).encode()
+    if answers := settings.pop(ANSWERS, []):
+        files["answers.ini"] = ini_text(_heading(case), answers)
+    areas = _areas(case, settings, fill, files)
+    for area, pieces in areas.items():
+        files |= scripts(area, case.id, pieces, _next_step(case, area))
+    arguments = set_up_arguments(case)
+    files["set-up"] = set_up_script(case.id, case.platform.store.set_up, arguments, bool(answers))
+    files["runbook.md"] = runbook(case, settings, answers, areas).encode()
     hashes = {name: hashlib.sha256(data).hexdigest() for name, data in sorted(files.items())}
-    files["manifest.json"] = _manifest(case, settings, hashes)
+    files["manifest.json"] = _manifest(case, {**settings, **({ANSWERS: answers} if answers else {})}, hashes)
+    if sign is not None:
+        files["manifest.sig"] = sign(files["manifest.json"])
     sums = {name: hashlib.sha256(data).hexdigest() for name, data in sorted(files.items())}
     files["SHA256SUMS"] = "".join(f"{digest}  {name}\n" for name, digest in sums.items()).encode()
     return dict(sorted(files.items()))
+
+
+def preview_files(platform: Platform, name: str, release: str, fill: Fill) -> dict[str, str]:
+    """What an override or a settings set by that id puts into a kit, by path. Raises `KeyError` or `StoreError`."""
+    chosen = tuple(o for o in platform.overrides if o.id == name)
+    sets = tuple(s for s in platform.sets if s.id == name)
+    if not chosen and not sets:
+        raise KeyError(name)
+    route = min(chosen[0].routes) if chosen else Route.IN_PLACE
+    day = platform.release(release).published
+    case = KitCase(
+        "KT-0000", platform, 0, "", release, route, "everything", ("DEVICE",), OverrideSet(chosen, (), ()), (), (), day,
+        sets=sets,
+    )  # fmt: skip
+    kept = ("settings/", "after/", "media/", "loader/", "answers.ini")
+    files = {path: data for path, data in render(case, None, fill).items() if path.startswith(kept)}
+    files["arguments"] = " ".join(set_up_arguments(case)[6:]).encode()
+    return {path: data.decode(errors="replace") for path, data in files.items() if data}
+
+
+def _areas(
+    case: KitCase, settings: Mapping[str, Sequence[Setting]], fill: Fill | None, files: dict[str, bytes]
+) -> dict[Area, list[Piece]]:
+    """What the kit changes, area by area; the files for it are put into `files`. The system's settings always stand."""
+    found: dict[Area, list[Piece]] = {SYSTEM: []}
+    overrides = case.chosen.overrides
+    loaders = [o.loader for o in overrides if o.loader is not None]
+    after = by_place(setting for wanted in case.sets for setting in wanted.settings)
+    about = {"kit": case.id, "platform": case.platform.name, "release": case.release, "route": case.route.value}
+    for area, folder, places in ((SYSTEM, "settings", settings), (AFTER, "after", after)):
+        for place, held in places.items():
+            pieces, made = store_pieces(case.platform.store, place, held, folder, _heading(case), fill, about)
+            found.setdefault(area, []).extend(pieces)
+            files.update(made)
+    for area, (pieces, made) in (
+        (MEDIA, media_pieces([f for o in overrides for f in o.files], loaders, case.patches)),
+        (LOADER, loader_pieces(loaders, case.patches)),
+    ):
+        if pieces:
+            found[area] = pieces
+            files.update(made)
+    return found
+
+
+def _heading(case: KitCase) -> str:
+    return f"Kit {case.id}: {case.platform.name} {case.release}, {case.route}. Put in by apply, taken out by undo."
+
+
+def _next_step(case: KitCase, area: Area) -> str:
+    if area is SYSTEM and restart_of(case) == "device":
+        return "Restart the device, then run verify."
+    return f"Now run {area.scripts[2]}."
 
 
 def archive(name: str, files: Mapping[str, bytes]) -> bytes:
@@ -132,87 +176,12 @@ def archive(name: str, files: Mapping[str, bytes]) -> bytes:
     return buffer.getvalue()
 
 
-def setting_text(setting: Setting) -> str:
-    """A setting's value as the store's files hold it; list items are joined by a semicolon."""
-    if isinstance(setting.value, bool):
-        return "true" if setting.value else "false"
-    if isinstance(setting.value, list | tuple):
-        return "; ".join(str(item) for item in setting.value)
-    return str(setting.value)
-
-
-def _settings_by_place(case: KitCase) -> dict[str, list[Setting]]:
-    """Settings by place, merged where two overrides add to one list."""
-    merged: dict[tuple[str, str, str], Setting] = {}
-    for override in case.chosen.overrides:
-        for setting in override.settings:
-            key = (setting.place, setting.path, setting.name)
-            held = merged.get(key)
-            if held is not None and setting.type == "list":
-                items = [*held.value, *(item for item in setting.value if item not in held.value)]
-                setting = Setting(setting.path, setting.name, "list", items, setting.place)
-            merged[key] = setting
-    places: dict[str, list[Setting]] = {}
-    for (place, _, _), setting in sorted(merged.items()):
-        places.setdefault(place, []).append(setting)
-    return places
-
-
-def _ini(case: KitCase, settings: Sequence[Setting]) -> bytes:
-    lines = [f"# Kit {case.id}: {case.platform.name} {case.release}, {case.route}. Put in by apply, taken out by undo."]
-    section = None
-    for setting in settings:
-        if setting.path != section:
-            section = setting.path
-            lines.append(f"[{section}]")
-        lines.append(f"{setting.name} = {setting_text(setting)}")
-    return ("\n".join(lines) + "\n").encode()
-
-
-def _script(case: KitCase, template: str, targets: Sequence[tuple[str, str, str]]) -> bytes:
-    quote = shlex.quote
-    numbered = list(enumerate(targets, 1))
-    puts = [f"put {n} {quote(source)} {quote(f'{folder}/{DROP_IN}')}" for n, (source, folder, _) in numbered]
-    backs = [f"back {n} {quote(f'{folder}/{DROP_IN}')}" for n, (_, folder, _) in reversed(numbered)]
-    looks = [f"look {quote(place)} {quote(source)} {quote(folder)}" for source, folder, place in targets]
-    after = "Restart the device, then run verify." if _restart(case) == "device" else "Now run verify."
-    words = {
-        "@PUTS@": "\n".join(puts) or ":",
-        "@BACKS@": "\n".join(backs) or ":",
-        "@LOOKS@": "\n".join(looks) or ":",
-        "@QUOTED_NEXT@": quote(after),
-    }
-    return _fill(template, case, words)
-
-
-def _fill(template: str, case: KitCase, words: Mapping[str, str]) -> bytes:
-    text = template.replace("@ID@", case.id).replace("@QUOTED_ID@", shlex.quote(case.id))
-    for word, value in words.items():
-        text = text.replace(word, value)
-    return text.encode()
-
-
-def set_up_arguments(case: KitCase) -> list[str]:
-    """The arguments for set-up: release, route, then those of the overrides in order, each once."""
-    arguments = ["--release", case.release, "--route", case.route.value, "--carry-over", case.carry_over]
-    for override in case.chosen.overrides:
-        arguments += [word for word in override.arguments if word not in arguments]
-    return arguments
-
-
-def _set_up(case: KitCase, answers: bool) -> bytes:
-    words = " ".join(shlex.quote(word) for word in set_up_arguments(case))
-    if answers:
-        words += ' --answers "$here/answers.ini"'
-    program = case.platform.store.set_up
-    return _fill(kit_scripts.SET_UP, case, {"@ARGUMENTS@": words, "@RAW_PROGRAM@": program, "@PROGRAM@": program})
-
-
 def _manifest(case: KitCase, settings: Mapping[str, Sequence[Setting]], hashes: Mapping[str, str]) -> bytes:
     data = {
-        "format": 1,
+        "format": KIT_FORMAT,
         "kit": case.id,
         "made_on": case.made_on.isoformat(),
+        "expires": case.expires.isoformat() if case.expires else None,
         "platform": case.platform.id,
         "sheet": {"revision": case.sheet_revision, "sha256": case.sheet_sha256},
         "release": case.release,
@@ -227,97 +196,26 @@ def _manifest(case: KitCase, settings: Mapping[str, Sequence[Setting]], hashes: 
             for o in case.chosen.overrides
         ],
         "excess": list(case.chosen.excess),
+        "waived": dict(sorted(case.waived.items())),
         "settings": [
             {"place": s.place, "section": s.path, "name": s.name, "value": setting_text(s)}
             for held in settings.values()
             for s in held
         ],
+        "sets": [wanted.id for wanted in case.sets],
+        "media": {"id": case.media.id, "sha256": case.media.sha256} if case.media else None,
+        "media_files": [
+            {"path": f.path, "change": f.change, "before": f.before or None, "after": f.after or None}
+            for o in case.chosen.overrides
+            for f in o.files
+        ],
+        "loaders": [
+            {"stick": o.loader.stick, "disk": o.loader.disk, "sha256": hashlib.sha256(o.loader.data).hexdigest()}
+            for o in case.chosen.overrides
+            if o.loader
+        ],
+        "patches": list(case.patches),
         "set_up": set_up_arguments(case),
         "files": dict(hashes),
     }
     return (json.dumps(data, indent=2, ensure_ascii=False) + "\n").encode()
-
-
-def _restart(case: KitCase) -> str:
-    words = {o.restart for o in case.chosen.overrides}
-    return "device" if "device" in words else "set-up" if "set-up" in words else "none"
-
-
-def _runbook(case: KitCase, settings: Mapping[str, Sequence[Setting]]) -> str:
-    platform = case.platform
-    sections = [
-        f"# Runbook: {platform.name} {case.release} on {', '.join(case.devices)}\n\n"
-        f"Kit {case.id}, route {case.route}, carries over: {case.carry_over}. "
-        f"Sheet revision {case.sheet_revision}. Made on {case.made_on}.",
-        _gate_section(case),
-        "## 2. Before anything changes\n\n"
-        "- [ ] Close every program and sign out everybody else.\n"
-        "- [ ] `apply` copies what it changes to `/.doorstone/" + case.id + "` first. Nothing to do by hand.",
-        _settings_section(case, settings),
-        _restart_section(case),
-        "## 5. Start set-up\n\n- [ ] Put in the media for release "
-        f"{case.release}.\n- [ ] Run `sh set-up`. It starts set-up with:\n\n"
-        f"      {platform.store.set_up} {shlex.join(set_up_arguments(case))}",
-        _bullets("## 6. What you will see", [line for o in case.chosen.overrides for line in o.expect])
-        or "## 6. What you will see\n\nNothing unusual is expected.",
-        _bullets("### Take care", [line for o in case.chosen.overrides for line in o.cautions]),
-        _accept_section(case),
-        _bullets(
-            "## 8. After", [f"{'**Blocking.** ' if f.blocking else ''}{f.title}. {f.todo}" for f in platform.followups]
-        )
-        or "## 8. After\n\nNothing further.",
-        "## 9. To undo the settings\n\n- Run `sh undo`. It puts back the copies that `apply` took and removes "
-        f"what was not there before.\n- The upgrade itself can be rolled back for "
-        f"{platform.release(case.release).rollback_days} days after it completes.",
-    ]
-    return "\n\n".join(part for part in sections if part) + "\n"
-
-
-def _bullets(title: str, lines: Sequence[str]) -> str:
-    return title + "\n\n" + "\n".join(f"- [ ] {line}" for line in lines) if lines else ""
-
-
-def _gate_section(case: KitCase) -> str:
-    lines = [
-        f"- [ ] {g.gate.title}: {g.result} ({g.measured})" + ("" if g.result == "holds" else f". {g.gate.todo}")
-        for g in case.gates
-    ]
-    return "## 1. Check the gates\n\n" + ("\n".join(lines) or "This platform sets no gate for this route.")
-
-
-def _settings_section(case: KitCase, settings: Mapping[str, Sequence[Setting]]) -> str:
-    rows = [
-        f"| {s.place} | `{s.path}` | `{s.name}` | `{setting_text(s)}` |" for held in settings.values() for s in held
-    ]
-    lines = ["## 3. Put the settings in\n"]
-    if rows:
-        lines += ["| place | section | name | value |", "|---|---|---|---|", *rows, ""]
-    lines += [f"- [ ] {o.title}: covers {', '.join(sorted(o.covers))}." for o in case.chosen.overrides]
-    if any(place != ANSWERS for place in settings):
-        lines += ["- [ ] Run `sh apply`, then `sh verify`: every setting must be `right`."]
-    if ANSWERS in settings:
-        lines += ["- [ ] `answers.ini` is handed to set-up by `set-up`; leave it in the kit's folder."]
-    return "\n".join(lines)
-
-
-def _restart_section(case: KitCase) -> str:
-    fleeting = [o.title for o in case.chosen.overrides if not o.lasting]
-    word = {
-        "device": "- [ ] Restart the device now, before set-up.",
-        "set-up": "- [ ] Leave set-up and start it again; do not restart the device.",
-        "none": "- No restart is needed before set-up.",
-    }[_restart(case)]
-    lost = [f"- A restart loses {', '.join(fleeting)}. Run `sh apply` again after one."] if fleeting else []
-    return "\n".join(["## 4. Restart\n", word, *lost])
-
-
-def _accept_section(case: KitCase) -> str:
-    lines = ["## 7. What to accept and record\n", "- [ ] Accept the vendor's notice about unmet requirements."]
-    for e in case.exceptions:
-        keep = f" Keep to: {' '.join(e.conditions.split())}" if e.conditions else ""  # one line, whatever was typed
-        lines.append(
-            f"- [ ] {e.id} allows {', '.join(e.requirements)} through {e.expiry}; "
-            f"risk acknowledged by {e.acknowledged_by}.{keep}"
-        )
-    lines.append("- [ ] Record the attempt, whatever its outcome.")
-    return "\n".join(lines)

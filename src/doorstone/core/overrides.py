@@ -11,6 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from itertools import combinations
+from math import ceil
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FactValue
@@ -34,14 +35,7 @@ class OverrideSet:
     @property
     def cost(self) -> Cost:
         """Excess, field-origin members, own-origin members, weight, members, ids: less is better, left to right."""
-        return (
-            len(self.excess),
-            sum(o.origin is Origin.FIELD for o in self.overrides),
-            sum(o.origin is Origin.OWN for o in self.overrides),
-            sum(o.weight for o in self.overrides),
-            len(self.overrides),
-            self.ids,
-        )
+        return _cost(self.overrides, len(self.excess))
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,64 +136,124 @@ def _clash(one: Override, other: Override) -> bool:
 
 
 class _Search:
-    """Depth-first over the check with the fewest coverers left; cut when no completion can be among the best.
+    """Branch and bound over the check with the fewest coverers left; cut when no completion can be among the best.
 
-    Every component of a partial cost but the ids can only grow, so a partial worse than the worst kept set
-    in those components is cut for good. What remains at the end is therefore the optimum.
+    Checks, requirements and conflicts are bits of integers; field members, own members, weight and number are packed
+    into one price, so that less price is better in that order. Two bounds say what every completion costs at least:
+    for excess, the open check whose cheapest coverer adds the most; for the price, the sum over the open checks of
+    each one's cheapest share (a coverer's price spread over the open checks that it covers). Both are never too high,
+    so what is cut cannot be better than what is kept, and what is kept at the end is the optimum.
     """
 
     def __init__(self, usable: Sequence[Override], wanted: frozenset[str], excess: frozenset[str], keep: int) -> None:
         self.usable = usable
-        self.wanted = wanted
-        self.excess = excess
         self.keep = keep
         self.kept: list[tuple[Cost, tuple[Override, ...]]] = []
-        self.coverers = {check: [o for o in usable if check in o.covers] for check in wanted}
+        self.worst: tuple[int, int] | None = None  # excess and price of the last one kept, once there are enough
+        checks = {name: 1 << at for at, name in enumerate(sorted(wanted))}
+        others = {name: 1 << at for at, name in enumerate(sorted(excess))}
+        self.all = (1 << len(checks)) - 1
+        self.covers = [sum(checks[name] for name in o.covers if name in checks) for o in usable]
+        self.off = [sum(others[name] for name in o.covers if name in others) for o in usable]
+        self.prices = _prices(usable)
+        self.clashes = [sum(1 << at for at, other in enumerate(usable) if _clash(o, other)) for o in usable]
+        self.coverers = [
+            [at for at, mask in enumerate(self.covers) if mask >> check & 1] for check in range(len(checks))
+        ]
 
     def run(self) -> list[tuple[Override, ...]]:
-        self._go((), frozenset(), frozenset(), frozenset())
+        self._go((), 0, 0, 0, 0)
         return [chosen for _, chosen in self.kept]
 
-    def _go(
-        self,
-        chosen: tuple[Override, ...],
-        covered: frozenset[str],
-        off: frozenset[str],
-        banned: frozenset[str],
-    ) -> None:
-        cost = self._cost(chosen, off)
-        if len(self.kept) == self.keep and cost[:5] > self.kept[-1][0][:5]:
+    def _go(self, chosen: tuple[int, ...], covered: int, off: int, banned: int, price: int) -> None:
+        """`banned` are overrides that were tried before in this place or clash with a chosen one."""
+        open_ = self.all & ~covered
+        if not open_:
+            self._keep(chosen, off)
             return
-        open_checks = self.wanted - covered
-        if not open_checks:
-            self._keep(cost, chosen)
+        found = self._narrowest(open_, off, banned, price)
+        if found is None:
             return
-        check = min(open_checks, key=lambda c: (sum(o.id not in banned for o in self.coverers[c]), c))
-        tried: set[str] = set()
-        for override in self.coverers[check]:
-            if override.id in banned or any(_clash(override, other) for other in chosen):
-                continue
-            self._go((*chosen, override), covered | override.covers, off | override.covers, banned | tried)
-            tried.add(override.id)
+        more_excess, more_price, coverers = found
+        if self._hopeless(off, price + more_price, more_excess):
+            return
+        for at in coverers:
+            if not self._hopeless(off | self.off[at], price + self.prices[at]):
+                self._go(
+                    (*chosen, at),
+                    covered | self.covers[at],
+                    off | self.off[at],
+                    banned | self.clashes[at],
+                    price + self.prices[at],
+                )
+            banned |= 1 << at
 
-    def _cost(self, chosen: Sequence[Override], off: frozenset[str]) -> Cost:
-        return (
-            len(off & self.excess),
-            sum(o.origin is Origin.FIELD for o in chosen),
-            sum(o.origin is Origin.OWN for o in chosen),
-            sum(o.weight for o in chosen),
-            len(chosen),
-            tuple(sorted(o.id for o in chosen)),
+    def _narrowest(self, open_: int, off: int, banned: int, price: int) -> tuple[int, int, list[int]] | None:
+        """Bounds on what a completion adds to excess and price, and the coverers of the check that has the fewest.
+
+        None if some check has no coverer left that is not hopeless. The most promising coverer comes first.
+        """
+        best: list[int] | None = None
+        most_excess, shares = 0, 0.0
+        rest = open_
+        while rest:
+            bit = rest & -rest
+            rest ^= bit
+            left = [at for at in self.coverers[bit.bit_length() - 1] if not banned >> at & 1]
+            if self.worst is not None:
+                left = [at for at in left if not self._hopeless(off | self.off[at], price + self.prices[at])]
+            if not left:
+                return None
+            most_excess = max(most_excess, min((self.off[at] & ~off).bit_count() for at in left))
+            shares += min(self.prices[at] / (self.covers[at] & open_).bit_count() for at in left)
+            if best is None or len(left) < len(best):
+                best = left
+        assert best is not None
+        best.sort(
+            key=lambda at: ((self.off[at] & ~off).bit_count(), self.prices[at] / (self.covers[at] & open_).bit_count())
         )
+        return most_excess, ceil(shares - 1e-6), best
 
-    def _keep(self, cost: Cost, chosen: tuple[Override, ...]) -> None:
+    def _hopeless(self, off: int, price: int, more_excess: int = 0) -> bool:
+        """Whether nothing that costs at least this much can be among the best."""
+        return self.worst is not None and (off.bit_count() + more_excess, price) > self.worst
+
+    def _keep(self, chosen: tuple[int, ...], off: int) -> None:
         for member in chosen:
-            rest = frozenset().union(*(o.covers for o in chosen if o is not member))
-            if self.wanted <= rest:
+            rest = 0
+            for other in chosen:
+                if other != member:
+                    rest |= self.covers[other]
+            if rest == self.all:
                 return  # a member too many: the set without it is found elsewhere
-        self.kept.append((cost, chosen))
+        overrides = tuple(self.usable[at] for at in chosen)
+        self.kept.append((_cost(overrides, off.bit_count()), overrides))
         self.kept.sort(key=lambda entry: entry[0])
         del self.kept[self.keep :]
+        if len(self.kept) == self.keep:
+            excess, field, own, weight, members, _ = self.kept[-1][0]
+            self.worst = (excess, _pack(len(self.usable), field, own, weight, members))
+
+
+def _pack(count: int, field: int, own: int, weight: int, members: int) -> int:
+    """Field members, own members, weight and members as one number; it adds up, and less of an earlier one is less."""
+    return ((field * (count + 1) + own) * (9 * count + 1) + weight) * (count + 1) + members
+
+
+def _prices(usable: Sequence[Override]) -> list[int]:
+    count = len(usable)
+    return [_pack(count, int(o.origin is Origin.FIELD), int(o.origin is Origin.OWN), o.weight, 1) for o in usable]
+
+
+def _cost(chosen: Sequence[Override], excess: int) -> Cost:
+    return (
+        excess,
+        sum(o.origin is Origin.FIELD for o in chosen),
+        sum(o.origin is Origin.OWN for o in chosen),
+        sum(o.weight for o in chosen),
+        len(chosen),
+        tuple(sorted(o.id for o in chosen)),
+    )
 
 
 def _smallest_uncovered(usable: Sequence[Override], wanted: frozenset[str]) -> tuple[str, ...]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from enum import IntEnum, StrEnum
@@ -53,13 +54,14 @@ class Origin(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Release:
-    """`servicing_ends` maps edition -> last serviced day."""
+    """`servicing_ends` maps edition -> last serviced day. `notice` is what set-up makes one accept, word for word."""
 
     id: str
     published: date
     servicing_ends: Mapping[str, date]
     upgrade_from: tuple[str, ...] = ()
     rollback_days: int = 10
+    notice: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +103,7 @@ class Requirement:
     source: str = ""
     fixes: tuple[Fix, ...] = ()
     effects: tuple[Effect, ...] = ()
+    reported_as: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +115,44 @@ class Setting:
     type: str
     value: Any
     place: str
+
+
+@dataclass(frozen=True, slots=True)
+class MediaFile:
+    """One file of the set-up media that an override changes: added, emptied, replaced or removed.
+
+    `data` is what it holds afterwards. `before` is the SHA-256 of what must be there first; empty for an added one.
+    """
+
+    path: str
+    change: str
+    data: bytes
+    before: str = ""
+
+    @property
+    def after(self) -> str:
+        """The SHA-256 of what is there afterwards; empty where the file is removed."""
+        return "" if self.change == "removed" else hashlib.sha256(self.data).hexdigest()
+
+
+@dataclass(frozen=True, slots=True)
+class Loader:
+    """A loader: placed on the stick before set-up, on the internal disk after it. Paths below the root of each."""
+
+    stick: str
+    disk: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class SettingsSet:
+    """The organisation's own settings for after an upgrade. `in_place` says by facts whether they are there already."""
+
+    id: str
+    title: str
+    why: str
+    settings: tuple[Setting, ...]
+    in_place: Condition | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +176,8 @@ class Override:
     expect: tuple[str, ...] = ()
     settings: tuple[Setting, ...] = ()
     arguments: tuple[str, ...] = ()
+    files: tuple[MediaFile, ...] = ()
+    loader: Loader | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +188,15 @@ class Gate:
     severity: str  # stop or warn
     routes: frozenset[Route]
     todo: str
+    critical: Condition | None = None  # what is asked instead where the organisation lives on the device
+    critical_severity: str = ""  # and how grave it is there; as elsewhere if empty
+
+    def for_device(self, *, critical: bool) -> Gate:
+        """The gate as it stands before a device: a stricter one before a critical device, if the sheet has one."""
+        if not critical:
+            return self
+        severity = self.critical_severity or self.severity
+        return replace(self, condition=self.critical or self.condition, severity=severity)
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,15 +205,37 @@ class FollowUp:
     title: str
     todo: str
     blocking: bool = False
+    when: Condition = ALWAYS
+    ends_rollback: bool = False
+    due_days: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class ModelRow:
+    """What a vendor ties to a machine model: the last release of its own list, the last that is possible at all.
+
+    An empty release means none. `patches` are put in after each upgrade.
+    """
+
+    model: str
+    last: str
+    possible: str
+    patches: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Store:
-    """Where a platform keeps settings: drop-in INI folders, one per place, below the system's root."""
+    """How a platform keeps settings; `places` maps a place to where it is below the system's root.
+
+    `drop-in-ini`: a folder of INI files, read in order. `json-file`: one JSON file, which `shipped` holds as the maker
+    ships it. `templates`: one whole file, made from the text in `templates`.
+    """
 
     kind: str
     places: Mapping[str, str]
     set_up: str = "set-up"
+    shipped: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    templates: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,6 +254,8 @@ class Platform:
     store: Store
     specs: Mapping[str, FactSpec]
     lists: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    models: Mapping[str, ModelRow] = field(default_factory=dict)
+    sets: tuple[SettingsSet, ...] = ()
 
     def index(self, release: str) -> int:
         """The place of a release in the upgrade order. Raises `KeyError` for an unknown one."""
@@ -233,9 +309,24 @@ class Platform:
                 answer.update(effect.classes)
         return answer
 
+    def path_gates(self, route: Route) -> tuple[Gate, ...]:
+        """The gates that open a route or close it: stops of this route alone, asking for what does not pass or age."""
+        return tuple(
+            gate
+            for gate in self.gates
+            if gate.severity == "stop"
+            and gate.routes == {route}
+            and all(self._lasts(name) for name in gate.condition.facts())
+        )
+
+    def _lasts(self, fact: str) -> bool:
+        spec = self.specs[fact]
+        return spec.lasting and spec.type != "date" and not fact.startswith(("media.", "upgrade."))
+
     def facts_used(self) -> frozenset[str]:
         """Every fact that any condition of the sheet looks at: what makes two devices the same case."""
         conditions = [requirement.condition for requirement in self.requirements]
         conditions += [fix.when for requirement in self.requirements for fix in requirement.fixes]
         conditions += [override.needs for override in self.overrides]
+        conditions += [gate.condition for route in Route for gate in self.path_gates(route)]
         return frozenset().union(*(condition.facts() for condition in conditions))

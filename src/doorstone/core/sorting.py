@@ -6,14 +6,14 @@ In: a platform, a release, a settled view of the device, the decisions taken. Ou
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from enum import StrEnum
 from itertools import combinations
 
 from doorstone.core.conditions import LeafReport, Outcome
-from doorstone.core.facts import Verdict, View
+from doorstone.core.facts import Ruling, Verdict, View
 from doorstone.core.platforms import Fix, Platform, Requirement, Sort
 
 
@@ -71,6 +71,15 @@ class Rival:
 
 
 @dataclass(frozen=True, slots=True)
+class SortWord:
+    """One word in the order of precedence: who speaks (device, model, release, sheet), what it says, by which id."""
+
+    level: str
+    sort: Sort | None
+    decision: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class RequirementFinding:
     """One requirement on one device. `sort` stands only where it matters: on anything not met."""
 
@@ -83,6 +92,8 @@ class RequirementFinding:
     rivals: tuple[Rival, ...] = ()
     against: tuple[Verdict, ...] = ()
     deciding: bool = True
+    rulings: tuple[Ruling, ...] = ()
+    words: tuple[SortWord, ...] = ()
 
     @property
     def mark(self) -> str:
@@ -147,20 +158,34 @@ def assess(
     return Assessment(release, state, tuple(marked))
 
 
-def effective_sort(
+def sort_words(
     platform: Platform, requirement: Requirement, release: str, decisions: Sequence[Decision], device: str, model: str
-) -> tuple[Sort, str]:
-    """The sort that counts and where it comes from: a decision for the device, its model, the release, the sheet."""
+) -> tuple[SortWord, ...]:
+    """Every word on the sort, the narrowest first; the first that says anything counts."""
+    words = []
     for scope, target in ((Scope.DEVICE, device), (Scope.MODEL, model), (Scope.RELEASE, "")):
         fitting = [
             d
             for d in decisions
             if (d.requirement, d.release, d.scope, d.target) == (requirement.id, release, scope, target)
         ]
-        if fitting:
-            last = max(fitting, key=lambda d: (d.at, d.id))
-            return last.sort, f"decision {last.id} for this {scope}"
-    sort = platform.sheet_sort(requirement, release)
+        last = max(fitting, key=lambda d: (d.at, d.id), default=None)
+        words.append(SortWord(scope.value, last.sort if last else None, last.id if last else ""))
+    return (*words, SortWord("sheet", platform.sheet_sort(requirement, release)))
+
+
+def effective_sort(
+    platform: Platform, requirement: Requirement, release: str, decisions: Sequence[Decision], device: str, model: str
+) -> tuple[Sort, str]:
+    """The sort that counts and where it comes from: a decision for the device, its model, the release, the sheet."""
+    return _counting(sort_words(platform, requirement, release, decisions, device, model))
+
+
+def _counting(words: Sequence[SortWord]) -> tuple[Sort, str]:
+    counts = next(word for word in words if word.sort is not None)
+    sort = counts.sort or Sort.UNSORTED
+    if counts.decision:
+        return sort, f"decision {counts.decision} for this {counts.level}"
     return sort, "the sheet" if sort is not Sort.UNSORTED else "nobody has sorted it"
 
 
@@ -175,6 +200,7 @@ def _finding(
 ) -> RequirementFinding:
     condition = requirement.condition
     finding, rivals = _outcome(requirement, view)
+    ruling = view.ruled.get(requirement.id)
     against = tuple(
         v
         for v in view.verdicts
@@ -183,13 +209,18 @@ def _finding(
         and v.passed != (finding is Finding.MET)
     )
     if against:
-        finding = Finding.DISPUTED
+        finding = (Finding.MET if ruling.value else Finding.UNMET) if ruling else Finding.DISPUTED
     leaves = tuple(leaf.explain(view) for leaf in condition.leaves())
+    settled = [view.facts[name].ruling for name in sorted(condition.facts()) if name in view.facts]
+    rulings = tuple(found for found in [ruling if against else None, *settled] if found is not None)
     if finding is Finding.MET:
-        return RequirementFinding(requirement, finding, None, "", leaves)
-    sort, sorted_by = effective_sort(platform, requirement, release, decisions, device, model)
-    fixes = fixes_for(requirement, view) if finding is Finding.UNMET else ()
-    return RequirementFinding(requirement, finding, sort, sorted_by, leaves, fixes, rivals, against)
+        return RequirementFinding(requirement, finding, None, "", leaves, against=against, rulings=rulings)
+    words = sort_words(platform, requirement, release, decisions, device, model)
+    sort, sorted_by = _counting(words)
+    fixes = fixes_for(requirement, view) if finding is Finding.UNMET and not against else ()
+    return RequirementFinding(
+        requirement, finding, sort, sorted_by, leaves, fixes, rivals, against, rulings=rulings, words=words
+    )
 
 
 def _outcome(requirement: Requirement, view: View) -> tuple[Finding, tuple[Rival, ...]]:
@@ -258,14 +289,4 @@ def _worst(finding: RequirementFinding) -> int:
 
 
 def _not_deciding(finding: RequirementFinding) -> RequirementFinding:
-    return RequirementFinding(
-        finding.requirement,
-        finding.finding,
-        finding.sort,
-        finding.sorted_by,
-        finding.leaves,
-        finding.fixes,
-        finding.rivals,
-        finding.against,
-        deciding=False,
-    )
+    return replace(finding, deciding=False)

@@ -80,3 +80,38 @@ def _compare(expected: Standing, newest: Observation | None, as_of: date, check_
     if expected is Standing.WITHHELD:
         return "better" if arrives else "as-expected"
     return "as-expected" if arrives else "worse"
+
+
+@dataclass(frozen=True, slots=True)
+class Attribution:
+    """What the requirements of one exception do to one update class.
+
+    `alone` is the effect of them alone; `shared_with` are other unmet requirements whose effect is no better;
+    `restored` is the standing if what the exception names were met.
+    """
+
+    exception: str
+    update_class: UpdateClass
+    alone: Standing
+    shared_with: tuple[str, ...]
+    restored: Standing
+
+
+def attributions(
+    platform: Platform, assessment: Assessment, exceptions: Iterable[tuple[str, frozenset[str]]]
+) -> tuple[Attribution, ...]:
+    """For each exception (id, requirements) and class: what it does alone, what it shares, what a fix would restore."""
+    unmet = [f.requirement for f in assessment.findings if f.finding is Finding.UNMET]
+    found = []
+    for name, requirements in exceptions:
+        for kind in UpdateClass:
+            effects = {r.id: platform.effects_at(r, assessment.release).get(kind, Standing.NORMAL) for r in unmet}
+            own = [effect for id_, effect in effects.items() if id_ in requirements]
+            others = {id_: effect for id_, effect in effects.items() if id_ not in requirements}
+            alone = max(own, key=lambda e: e.rank, default=Standing.NORMAL)
+            if alone is Standing.NORMAL:
+                continue
+            shared = tuple(sorted(id_ for id_, effect in others.items() if effect.rank >= alone.rank))
+            restored = max(others.values(), key=lambda e: e.rank, default=Standing.NORMAL)
+            found.append(Attribution(name, kind, alone, shared, restored))
+    return tuple(found)

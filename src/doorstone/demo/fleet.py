@@ -82,6 +82,10 @@ def build_fleet(seed: int = 20270118) -> list[Built]:
     return fleet
 
 
+_LANGUAGES = {13: "nl", 47: "nl", 52: "nl", 56: "nl", 66: "nl", 88: "cy", 114: "de", 139: "cy"}
+"""Devices whose base language is another than English; they display English all the same."""
+
+
 def _device(number: int, site: str, model: Model, rng: random.Random) -> Built:
     role = rng.choice(ROLES[site])
     modern = model.uefi
@@ -109,10 +113,15 @@ def _device(number: int, site: str, model: Model, rng: random.Random) -> Built:
         "os.platform": "tarn",
         "os.release": rng.choices(["8", "9.0", "9.1"], [70, 12, 18])[0] if _runs_nine(model) else "8",
         "os.edition": "estate" if rng.random() < 0.15 else "desk",
+        "os.arch": "x86-64",
+        "os.base_language": _LANGUAGES.get(number, "en"),
+        "os.display_language": "en",
         "os.pending_updates": rng.choice([0, 0, 0, 2]),
+        "os.restart_pending": number % 17 == 0,
+        "os.old_drivers": 3 if number % 23 == 0 else 0,
         "care.last_backup": (TODAY - timedelta(days=rng.choice([1, 2, 3, 5, 9, 40]))).isoformat(),
         "care.recovery_key_saved": rng.random() < 0.9,
-        **({"cpu.arch": "x86-32"} if model.name == "Fallow 90" else {}),
+        **({"cpu.arch": "x86-32", "os.arch": "x86-32"} if model.name == "Fallow 90" else {}),
     }
     facts["disk.free_gib"] = int(facts["disk.system_gib"] * rng.choice([0.15, 0.4, 0.6]))
     short = "".join(word[0] for word in site.split()).lower()
@@ -143,6 +152,8 @@ def _place_situations(fleet: list[Built]) -> None:
             "os.release": "8",
             "os.edition": "desk",
             "os.pending_updates": 0,
+            "os.restart_pending": False,
+            "os.old_drivers": 0,
             "care.last_backup": "2027-01-15",
             "care.recovery_key_saved": True,
             "disk.free_gib": 50,
@@ -165,12 +176,20 @@ def _place_situations(fleet: list[Built]) -> None:
     be("nbt-071", "Fallow 430", os__release="9.1")
     be("nbt-080", "Fallow 430")  # two tools disagree
     be("nbt-088", "Fallow 430")  # the assessor says no, the facts say yes
-    be("nbt-101", "Fallow 310", memory__mib=8128, os__release="9.1")  # runs 9.1 by exception already
-    be("nbt-102", "Fallow 310", memory__mib=8128, os__release="9.1")
+    be(
+        "nbt-101", "Fallow 310", memory__mib=8128, os__release="9.1", disk__encrypted=True
+    )  # runs 9.1 by exception already
+    be("nbt-102", "Fallow 310", memory__mib=8128, os__release="9.1", disk__encrypted=True)
     be("nbt-103", "Fallow 310", memory__mib=8128)
     be("nbt-120", "Orrin Box", memory__mib=1984)  # a floor that a part removes
     be("nbt-133", "Fallow 340")
-    be("nbt-150", "Fallow 90", cpu__arch="x86-32")  # no 64-bit processor
+    be("nbt-046", "Fallow 520", account__online=False)  # set-up would stop at the account page
+    be("nbt-055", "Fallow 430", memory__mib=8128)  # had half of that until the part was bought
+    be("nbt-090", "Fallow 430")  # two tools disagreed; settled
+    be("nbt-110", "Fallow 310", memory__mib=8128)  # the assessor says fine since the settings, the update page no
+    be("nbt-140", "Fallow 430", cpu__features=LEVEL_2)  # on the vendor's list, instructions missing: a floor
+    be("nbt-145", "Fallow 520", os__arch="x86-32")  # a 32-bit system on a 64-bit processor: no path in place
+    be("nbt-150", "Fallow 90", cpu__arch="x86-32", os__arch="x86-32")  # no 64-bit processor
     be("nbt-160", "Fallow 430")  # nobody has read its chip
 
 
@@ -187,15 +206,84 @@ def readings(fleet: list[Built]) -> Iterator[dict[str, Any]]:
         assessor = {"device": device.id, **about, "source": "assessor", "taken_at": time.isoformat(), "facts": facts}
         if device.id == "nbt-088":
             assessor["verdicts"] = {"processor-listed": "fail"}
+        if device.id in _TOLD:
+            assessor["texts"] = _TOLD[device.id]
         yield assessor
-        if at % 3 == 0 or device.id == "nbt-080":
+        if device.id == "nbt-110":
+            yield from _after_the_settings(device.id)
+        if at % 3 == 0 or device.id in ("nbt-080", "nbt-090"):
             seen = {
                 name: value for name, value in facts.items() if name.startswith(("cpu.", "memory.m", "tpm.", "os."))
             }
-            if device.id == "nbt-080":
+            if device.id in ("nbt-080", "nbt-090"):
                 seen["tpm.state"] = "off"
             later = (time + timedelta(days=2)).isoformat()
             yield {"device": device.id, "source": "collector", "taken_at": later, "facts": seen}
+
+
+_TOLD = {
+    "nbt-103": ["No TPM 2.0 was found."],
+    "nbt-012": ["This processor is of an older generation"],
+    "nbt-019": ["This processor is of an older generation"],
+    "nbt-058": ["The camera module is not ready for release 9"],
+    "nbt-064": ["The camera module is not ready for release 9"],
+}
+
+
+def _after_the_settings(device: str) -> Iterator[dict[str, Any]]:
+    """The assessor reports fine once the settings are in, while the update page still says no."""
+    checks = ("security-chip", "processor-listed")
+    for source, taken_at, word in (
+        ("assessor", "2027-01-13T09:10:00", "pass"),
+        ("file", "2027-01-14T16:40:00", "fail"),
+    ):
+        yield {"device": device, "source": source, "taken_at": taken_at, "verdicts": dict.fromkeys(checks, word)}
+
+
+STATIONS = [
+    ("Plate Station 1", 3, 120),
+    ("Plate Station 2", 3, 120),
+    ("Plate Station 3", 3, 476),
+    ("Plate Station 4", 3, 476),
+]
+
+
+def stations() -> list[dict[str, Any]]:
+    """The imaging stations of the Herbarium: readings of a dozen devices on the second platform."""
+    found = []
+    number = 180
+    for model, count, disk in STATIONS:
+        for at in range(count):
+            number += 1
+            facts = {
+                "machine.maker": "Caddis",
+                "machine.model": model,
+                "cpu.arch": "x86-64",
+                "os.arch": "x86-64",
+                "memory.mib": 16256,
+                "disk.system_gib": disk if at else disk - 8,
+                "disk.free_gib": 60,
+                "os.platform": "brindle",
+                "os.release": "5" if model in ("Plate Station 1", "Plate Station 2") else "6",
+                "os.edition": "studio",
+                "os.base_language": "en",
+                "os.pending_updates": 0,
+                "care.last_backup": "2027-01-14",
+            }
+            found.append(
+                {
+                    "device": f"nbt-{number:03d}",
+                    "name": f"h-plates-{number}",
+                    "site": "Herbarium",
+                    "role": "imaging",
+                    "critical": False,
+                    "source": "assessor",
+                    "taken_at": f"2027-01-12T10:{at:02d}:00",
+                    "facts": facts,
+                }
+            )
+    found[3]["texts"] = ["This station is not eligible for the new Studio"]
+    return found
 
 
 def ndjson(fleet: list[Built]) -> str:

@@ -2,17 +2,38 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 from datetime import date, datetime
 from importlib import resources
 from pathlib import Path
 
-from doorstone.demo.fleet import build_fleet, ndjson
+from doorstone.demo.fleet import build_fleet, ndjson, stations
+from doorstone.demo.media import MEDIA
 from doorstone.store.database import Database
-from doorstone.work import attempts, exceptions, intake, kits, people, sheets, sorting
+from doorstone.store.devices import Filter
+from doorstone.work import (
+    after,
+    attempts,
+    caring,
+    deciding,
+    disputes,
+    exceptions,
+    intake,
+    kits,
+    media,
+    people,
+    revisions,
+    rounds,
+    selections,
+    sorting,
+    told,
+)
 from doorstone.work.attempts import AttemptGiven, ObservationGiven
-from doorstone.work.desk import RISK_STATEMENT, Actor, Desk, FixedClock
-from doorstone.work.exceptions import ExceptionAsked, ExceptionTermsGiven
+from doorstone.work.desk import Actor, Desk, FixedClock, Policy, id_of
+from doorstone.work.exceptions import AttachmentGiven, ConditionGiven, ExceptionAsked, ExceptionTermsGiven
+from doorstone.work.intake import ImportGiven
+from doorstone.work.sheets import get_sheet
 
 PASSWORD = "northmere-2027"
 PEOPLE = [
@@ -21,16 +42,42 @@ PEOPLE = [
     ("wilhelmina", "Wilhelmina Stroud", "administrator"),
     ("odile", "Odile Marchbank", "viewer"),
 ]
+GONE = ("joss", "Joss Wren", "technician")
+"""Left in January; answers for an exception still."""
+CRITICAL, OPEN_DAY = "nbt-111", "nbt-114"
+SMALL_DISKS = ["nbt-047", "nbt-013", "nbt-052", "nbt-056", "nbt-059", "nbt-079", "nbt-087", "nbt-095"]
 PETRA = Actor("petra", "technician", "console")
 ANSELM = Actor("anselm", "approver", "console")
 WILHELMINA = Actor("wilhelmina", "administrator", "console")
 
 
-def sheet_text() -> tuple[str, dict[str, str]]:
-    """The Tarn sheet and the list beside it."""
+def sheet_text(platform: str = "tarn") -> tuple[str, dict[str, str]]:
+    """A demo sheet and the files beside it."""
     folder = resources.files("doorstone.demo") / "sheets"
-    listed = (folder / "tarn-9-processors.csv").read_text("utf-8")
-    return (folder / "tarn.toml").read_text("utf-8"), {"tarn-9-processors.csv": listed}
+    beside = {
+        "tarn": ("tarn-9-processors.csv", "tarn-packed.ini"),
+        "brindle": ("brindle-models.csv", "brindle-settings.json", "brindle-bridge.b64"),
+    }[platform]
+    return (folder / f"{platform}.toml").read_text("utf-8"), {
+        name: (folder / name).read_text("utf-8") for name in beside
+    }
+
+
+def first_sheet_text() -> tuple[str, dict[str, str]]:
+    """The Tarn sheet as it was in June 2026: nobody knew yet where two overrides end, and the list was shorter."""
+    text, lists = sheet_text()
+    text = text.replace('until = "9.2"\n', "", 1).replace('until = "9.3"\n', "", 1)
+    text = text.replace('{ from = "9.0", as = "installer-check" }, { from = "9.3", as = "floor" }', _CHECK)
+    return text, {name: listed.replace("Quern Q7-920\n", "") for name, listed in lists.items()}
+
+
+_CHECK = '{ from = "9.0", as = "installer-check" }'
+
+
+def export_text() -> tuple[str, str]:
+    """An inventory's export in its own columns and words, and the mapping that reads it."""
+    folder = resources.files("doorstone.demo") / "exports"
+    return (folder / "inventory.csv").read_text("utf-8"), (folder / "inventory-map.toml").read_text("utf-8")
 
 
 def seed(data: Path) -> None:
@@ -41,35 +88,61 @@ def seed(data: Path) -> None:
         return Desk(database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")))
 
     desk = on("2026-06-01")
-    for name, display, role in PEOPLE:
+    for name, display, role in [*PEOPLE, GONE]:
         people.add_person(desk, Actor("local", "administrator", "local"), name, display, role, PASSWORD)
-    text, lists = sheet_text()
-    sheets.load_sheet(desk, WILHELMINA, text, lists, "tarn.toml")
+    revisions.load_sheet(desk, WILHELMINA, *first_sheet_text(), "tarn.toml")
+    for one in MEDIA:
+        if one.platform == "tarn":
+            media.add_media(on("2026-06-02"), PETRA, one)
     fleet = build_fleet()
-    running = _as_of_autumn(ndjson(fleet))
-    intake.import_readings(on("2026-09-01"), PETRA, running, "ndjson")
+    intake.import_readings(
+        on("2026-09-01"), PETRA, _as_of_autumn(ndjson(fleet)), ImportGiven("ndjson", "autumn.ndjson")
+    )
     _upgrades_of_autumn(on)
-    intake.import_readings(on("2027-01-15"), PETRA, ndjson(fleet), "ndjson")
+    revisions.load_sheet(on("2027-01-11"), WILHELMINA, *sheet_text(), "tarn.toml")
+    revisions.load_sheet(on("2027-01-11"), WILHELMINA, *sheet_text("brindle"), "brindle.toml")
+    for one in MEDIA:
+        if one.platform == "brindle":
+            media.add_media(on("2027-01-12"), PETRA, one)
+    desk = on("2027-01-15")
+    intake.import_readings(desk, PETRA, ndjson(fleet), ImportGiven("ndjson", "january.ndjson"))
+    plates = "".join(json.dumps(reading) + "\n" for reading in stations())
+    intake.import_readings(desk, PETRA, plates, ImportGiven("ndjson", "plate-stations.ndjson"))
+    export, mapping = export_text()
+    given = ImportGiven("csv", "inventory.csv", skip=True, mapping=mapping)
+    intake.import_readings(desk, PETRA, export, given)
     _winter(on)
+    _sorted_out(on)
     database.close()
 
 
 def _as_of_autumn(text: str) -> str:
-    """The readings of the devices that were upgraded in autumn, as they were before it."""
-    lines = [line for line in text.splitlines() if '"nbt-101"' in line or '"nbt-102"' in line]
+    """The readings of devices that were upgraded or given memory in autumn, as they were before it."""
+    devices = ('"nbt-101"', '"nbt-102"', '"nbt-055"')
+    lines = [line for line in text.splitlines() if any(device in line for device in devices)]
     older = [line.replace("2027-01-15", "2026-08-30") for line in lines if '"assessor"' in line]
+    older = [line.replace('"memory.mib": 8128', '"memory.mib": 4032') if "nbt-055" in line else line for line in older]
     older = [line.replace("2027-01-1", "2026-08-1") for line in older]
     return "".join(line.replace('"os.release": "9.1"', '"os.release": "8"') + "\n" for line in older)
 
 
-def _terms(reason: str, start: str, expiry: str, review: str, conditions: str = "") -> ExceptionTermsGiven:
+def _terms(
+    reason: str, start: str, expiry: str, review: str, *conditions: ConditionGiven, owner: str = "petra"
+) -> ExceptionTermsGiven:
     days = [date.fromisoformat(day) for day in (start, expiry, review)]
-    return ExceptionTermsGiven(reason, conditions, "petra", days[0], days[1], days[2])
+    return ExceptionTermsGiven(reason, conditions, owner, days[0], days[1], days[2])
 
 
 def _ask(desk: Desk, devices: list[str], requirements: list[str], terms: ExceptionTermsGiven, **more: object) -> str:
-    release, up_to = str(more.get("release", "9.1")), bool(more.get("up_to", False))
-    asked = ExceptionAsked(release, up_to, tuple(requirements), tuple(devices), RISK_STATEMENT, terms)
+    release, up_to, renews = (
+        str(more.get("release", "9.1")),
+        bool(more.get("up_to", False)),
+        str(more.get("renews", "")),
+    )
+    risk = exceptions.risk(desk, get_sheet(desk, "tarn").platform, release)
+    asked = ExceptionAsked(
+        release, up_to, tuple(requirements), tuple(devices), risk.text, terms, risk.notice, renews=renews
+    )
     return exceptions.request(desk, PETRA, asked).id
 
 
@@ -85,29 +158,54 @@ def _upgrades_of_autumn(on: object) -> None:
             "2026-09-03",
             "2027-09-01",
             "2027-03-01",
-            "The disk stays encrypted; no guests' media.",
+            ConditionGiven(fact_condition={"fact": "disk.encrypted", "is": True}),
+            ConditionGiven("No guests' media are put in.", due_on=date(2026, 12, 1), every_days=90),
         ),
     )
-    exceptions.decide(on("2026-09-03"), ANSELM, asked, "approve", "Replacement is in the budget.", None)
+    deciding.decide(on("2026-09-03"), ANSELM, asked, "approve", "Replacement is in the budget.", None)
+    plan = AttachmentGiven("Replacement plan 2027", "https://northmere.example/plans/stations-2027")
+    caring.attach(on("2026-09-03"), PETRA, asked, plan)
     for device, day in (("nbt-101", "2026-09-07"), ("nbt-102", "2026-09-08")):
         desk = on(day)
         kit = kits.make_kit(desk, PETRA, device, "9.1", "in-place", "everything").id
         if device == "nbt-102":
             attempts.record_attempt(desk, PETRA, _attempt(device, kit, day, "refused", ("security-chip",)))
         attempts.record_attempt(on(f"{day[:-1]}9"), PETRA, _attempt(device, kit, f"{day[:-1]}9", "completed", ()))
+        _followed_up(on, device, slower=device == "nbt-102")
+
+
+def _followed_up(on: object, device: str, slower: bool) -> None:
+    """What the upgrade left to do was done the day after; on one the previous release's folder is still there."""
+    assert callable(on)
+    desk = on("2026-09-10")
+    for step in after.device_followups(desk, device).steps:
+        name, answer = id_of("FU", step.id), ""
+        if step.kind == "performance":
+            answer = "slower" if slower else "as-before"
+        if step.kind == "ends-rollback" and slower:
+            continue
+        day = on("2026-09-24") if step.kind == "ends-rollback" else desk
+        after.settle(day, PETRA, name, "done", answer, "", confirm=step.kind == "ends-rollback")
+    kit = kits.list_kits(desk, device)[0].id
+    report = {"place": "system", "section": "setup/compat", "name": "accept", "state": "right"}
+    for day, state in (("2026-09-10", "right"), ("2027-01-12", "missing" if slower else "right")):
+        said = {"kit": kit, "ok": state == "right", "settings": [{**report, "state": state}]}
+        after.add_verification(on(day), PETRA, kit, device, said)
 
 
 def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[str, ...]) -> AttemptGiven:
     seen = "Set-up named the chip; the settings had been lost." if refused_by else "The notice was shown and accepted."
     began, ended = datetime.fromisoformat(f"{day}T07:15:00"), datetime.fromisoformat(f"{day}T08:20:00")
-    media = "Tarn 9.1, en, x86-64"
+    used = "MD-0001"
     return AttemptGiven(
-        device, kit, "9.1", "in-place", "everything", outcome, refused_by, seen, media, "set-up 9.1.3", began, ended
-    )
+        device, kit, "9.1", "in-place", "everything", outcome, refused_by, seen, used, "set-up 9.1.3", began, ended,
+        notice_accepted=not refused_by,
+    )  # fmt: skip
 
 
 def _winter(on: object) -> None:
     assert callable(on)
+    caring.attest(on("2027-01-15"), PETRA, "EX-0001", 2, "Looked in with the cataloguers.")
     for day in ("2026-11-16", "2027-01-12"):
         for device in ("nbt-101", "nbt-102"):
             for kind, result, reason in (
@@ -130,11 +228,12 @@ def _winter(on: object) -> None:
             "2027-01-15",
             "2027-12-31",
             "2027-07-01",
+            owner="joss",
         ),
         up_to=True,
         release="9.2",
     )
-    exceptions.decide(on("2027-01-15"), ANSELM, granted, "approve", "The instruction level is measured.", None)
+    deciding.decide(on("2027-01-15"), ANSELM, granted, "approve", "The instruction level is measured.", None)
     _ask(
         on("2027-01-16"),
         ["nbt-103"],
@@ -147,7 +246,77 @@ def _winter(on: object) -> None:
         ["memory-set-up", "storage", "graphics-level", "processor-listed"],
         _terms("The slate shows labels in the palm house, nothing else.", "2027-01-18", "2027-12-01", "2027-06-01"),
     )
-    exceptions.decide(on("2027-01-17"), ANSELM, declined, "decline", "Four checks at once; replace the slate.", None)
+    deciding.decide(on("2027-01-17"), ANSELM, declined, "decline", "Four checks at once; replace the slate.", None)
+
+
+def _sorted_out(on: object) -> None:
+    """What came up while sorting: a dispute settled, a failure text matched, disks excepted and one read again."""
+    assert callable(on)
+    disputes.settle_dispute(
+        on("2027-01-16"), PETRA, "nbt-090", "fact", "tpm.state", "on",
+        "Looked at firmware set-up: the chip is on; the collector ran before the last restart.",
+    )  # fmt: skip
+    older = "This processor is of an older generation"
+    told.match_text(on("2027-01-16"), WILHELMINA, "tarn", older, "processor-listed")
+    selections.save_selection(
+        on("2027-01-16"), PETRA, "Palm house slates", "tarn", "", Filter(model="Tern Slate 2", site="Glasshouse")
+    )
+    selections.save_selection(on("2027-01-16"), PETRA, "To be excepted", "tarn", "", Filter(state="needs-exception"))
+    granted = _ask(
+        on("2027-01-16"),
+        SMALL_DISKS,
+        ["storage"],
+        _terms(
+            "Small disks run the release with the small layout; they are replaced with the devices.",
+            "2027-01-16",
+            "2027-12-31",
+            "2027-07-01",
+        ),
+    )
+    deciding.decide(on("2027-01-16"), ANSELM, granted, "approve", "The small layout was tried in December.", None)
+    _in_every_stage(on)
+    kits.make_kit(on("2027-01-18"), PETRA, ["nbt-021", "nbt-133"], "9.1", "in-place", "everything")
+    again = {"device": SMALL_DISKS[0], "source": "collector", "taken_at": "2027-01-17T08:05:00"}
+    line = json.dumps({**again, "facts": {"disk.system_gib": 29}})
+    intake.import_readings(on("2027-01-18"), PETRA, line, ImportGiven("ndjson", "one-device.ndjson"))
+
+
+def _in_every_stage(on: object) -> None:
+    """One that waits for a second approver, one that is asked back, one that has lapsed, an owner who has left."""
+    assert callable(on)
+    careful = on("2027-01-16")
+    careful.policy = Policy(two_approvers="critical")
+    log = _ask(
+        careful,
+        [CRITICAL],
+        ["processor-listed"],
+        _terms(
+            "The vault's log is written here around the clock; a new station is ordered for autumn.",
+            "2027-01-18",
+            "2027-10-31",
+            "2027-06-01",
+            ConditionGiven("The log is copied every night.", due_on=date(2027, 2, 1), every_days=30),
+        ),
+    )
+    deciding.decide(on("2027-01-17"), ANSELM, log, "approve", "Seen with the vault's keeper.", None)
+    renewal = _ask(
+        on("2027-01-17"),
+        ["nbt-101", "nbt-102"],
+        ["security-chip", "processor-listed"],
+        _terms("The replacement was moved to the spring of 2028.", "2027-09-02", "2028-03-31", "2027-12-01"),
+        renews="EX-0001",
+    )
+    caring.comment(on("2027-01-17"), ANSELM, renewal, "Who has confirmed the new date?", question=True)
+    open_day = _ask(
+        on("2027-01-16"),
+        [OPEN_DAY],
+        ["processor-listed"],
+        _terms("The ticket desk is needed for the open day.", "2027-01-16", "2027-01-17", "2027-01-16"),
+    )
+    deciding.decide(on("2027-01-16"), WILHELMINA, open_day, "approve", "For the open day only.", None)
+    joss = people.get_person(on("2027-01-16"), "joss")
+    people.change_person(on("2027-01-16"), WILHELMINA, "joss", joss.version, people.PersonChange(active=False))
+    rounds.lapse(on("2027-01-18"))
 
 
 def seed_once(data: Path) -> bool:

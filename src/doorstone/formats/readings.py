@@ -1,8 +1,9 @@
-"""Reads readings from NDJSON and CSV. In: text and fact specs. Out: records and problems, each with its line.
+"""Reads readings from NDJSON, JSON, CSV and TSV, as they stream in. Out: records and problems, each with its line.
 
-NDJSON: one object a line with `device`, `source`, `taken_at`, `facts`, and optionally `verdicts` and the device's
-`name`, `site`, `role`, `critical`. CSV: the same as columns; facts by their name, optionally with a unit,
-`memory.mib [GiB]`; verdicts as `verdict:REQUIREMENT` with pass or fail.
+NDJSON: one object a line with `device`, `source`, `taken_at`, `facts`, and optionally `verdicts`, `texts` (failures in
+the source's own words), `unread` (fact to why) and the device's `name`, `site`, `role`, `critical`. JSON: a list of
+such objects. CSV and TSV: the same as columns; facts by their name, optionally with a unit, `memory.mib [GiB]`;
+verdicts as `verdict:REQUIREMENT` with pass or fail. A mapping turns foreign columns and keys into these.
 """
 
 from __future__ import annotations
@@ -11,42 +12,59 @@ import csv
 import io
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
 from difflib import get_close_matches
-from typing import Any
+from typing import Any, BinaryIO
 
 from doorstone.core.facts import FactError, FactSpec, FactValue, Reading
+from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 
+FORMS = ("ndjson", "json", "csv", "tsv")
 DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
-_ABOUT = ("name", "site", "role", "critical")
-_ROW = ("device", "source", "taken_at")
 _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": True, "no": False}
 MOST_LINE = 100_000
+MOST_JSON = 64 * 2**20
+MOST_TEXT = 500
 
 
 @dataclass(frozen=True, slots=True)
 class ReadingRecord:
-    """One reading of one device, with what the file says about the device itself."""
+    """One reading of one device, with what the file says about the device itself.
+
+    `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
+    why it could not be read.
+    """
 
     line: int
     device: str
     reading: Reading
     about: Mapping[str, str] = field(default_factory=dict)
+    texts: tuple[str, ...] | None = None
+    unread: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class ImportProblem:
-    """One thing wrong with an import: the line, the field or column, what is wrong, the mend."""
+    """One thing wrong with an import: the line (of JSON the item), the field or column, what is wrong, the mend.
+
+    A `fatal` one concerns the file as a whole: no line of it can be used.
+    """
 
     line: int
     place: str
     message: str
     mend: str
+    word: str = "line"
+    fatal: bool = False
+
+    @property
+    def where(self) -> str:
+        return f"{self.word} {self.line}, {self.place}"
 
     def __str__(self) -> str:
-        return f"line {self.line}, {self.place}: {self.message}. {self.mend}"
+        return f"{self.where}: {self.message}. {self.mend}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,65 +73,121 @@ class Parsed:
     problems: tuple[ImportProblem, ...]
 
 
-class _BadFieldError(ValueError):
-    def __init__(self, place: str, message: str, mend: str) -> None:
-        super().__init__(message)
-        self.place, self.message, self.mend = place, message, mend
+def read_text(text: str, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None) -> Parsed:
+    """Read a whole text. Never raises for bad input: what is wrong comes back as problems."""
+    found = list(read_stream(io.BytesIO(text.encode("utf-8", "surrogatepass")), form, specs, mapping))
+    return Parsed(
+        tuple(one for one in found if isinstance(one, ReadingRecord)),
+        tuple(one for one in found if isinstance(one, ImportProblem)),
+    )
 
 
-def read_ndjson(text: str, specs: Mapping[str, FactSpec]) -> Parsed:
-    """Read NDJSON. Never raises for bad input: what is wrong comes back as problems."""
-    return _gather(_json_rows(text), specs)
-
-
-def read_csv(text: str, specs: Mapping[str, FactSpec]) -> Parsed:
-    """Read CSV with a header line. Never raises for bad input: what is wrong comes back as problems."""
-    reader = csv.DictReader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
-    try:
-        columns = list(reader.fieldnames or [])
-    except csv.Error as error:
-        return Parsed((), (ImportProblem(1, "header", f"Not CSV: {error}", "Save it as comma-separated text"),))
-    problems = tuple(_header_problems(columns, specs))
-    if problems:
-        return Parsed((), problems)
-    return _gather(_csv_rows(reader), specs)
-
-
-def _header_problems(columns: list[str], specs: Mapping[str, FactSpec]) -> Iterator[ImportProblem]:
-    for needed in _ROW:
-        if needed not in columns:
-            yield ImportProblem(1, "header", f"The column {needed!r} is missing", f"Add a column named {needed}")
-    for at, column in enumerate(columns):
-        name = _split_unit(column)[0]
-        if column in columns[:at]:
-            yield ImportProblem(1, column, "The column stands twice", "Remove one of them")
-        elif name not in specs and column not in (*_ROW, *_ABOUT) and not column.startswith("verdict:"):
-            near = get_close_matches(name, [*specs, *_ROW, *_ABOUT], 1, 0.6)
-            mend = f"Did you mean {near[0]}?" if near else "Name it by a fact, or remove it"
-            yield ImportProblem(1, column, f"Unknown column {column!r}", mend)
-
-
-def _split_unit(column: str) -> tuple[str, str]:
-    found = re.fullmatch(r"(\S+) *\[(\w+)\]", column)
-    return (found[1], found[2]) if found else (column, "")
-
-
-def _json_rows(text: str) -> Iterator[tuple[int, Any]]:
-    for number, line in enumerate(text.split("\n"), 1):
-        if not line.strip():
-            continue
-        if len(line) > MOST_LINE:
-            yield number, _BadFieldError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
-            continue
+def read_stream(
+    stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None
+) -> Iterator[ReadingRecord | ImportProblem]:
+    """Read a seekable stream of bytes line by line: UTF-8, or UTF-16 with its mark. `form` is one of `FORMS`."""
+    rows = {"ndjson": _json_lines, "json": _json_items}.get(form)
+    found = rows(stream, mapping) if rows else _table_rows(stream, "\t" if form == "tsv" else ",", specs, mapping)
+    word = "item" if form == "json" else "line"
+    seen: dict[int, int] = {}
+    empty = True
+    for number, row in found:
+        empty = False
         try:
-            yield number, json.loads(line, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
-        except json.JSONDecodeError as error:
-            cut = error.pos >= len(line.rstrip()) - 1 or error.msg.startswith("Unterminated string")
-            at, message = (len(line) + 1, "The line is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
-            yield number, _BadFieldError(f"column {at}", message, "Write one whole JSON object a line")
-        except (ValueError, RecursionError) as error:
-            message = "nested too deep" if isinstance(error, RecursionError) else str(error)
-            yield number, _BadFieldError("line", message, "Write one plain JSON object a line")
+            if isinstance(row, CellError):
+                raise row
+            record = _record(number, row, specs)
+            key = (record.device, record.reading.source, record.reading.taken_at)
+            if (first := seen.setdefault(hash(key), number)) != number:
+                message = f"{record.device} from {key[1]} at {key[2]} stands in {word} {first} already"
+                raise CellError("device", message, f"Keep one of the two {word}s")
+            yield record
+        except CellError as error:
+            fatal = isinstance(error, _FileError)
+            yield ImportProblem(number, error.place, error.message, error.mend, word, fatal)
+    if empty:
+        mend = "Check that it is the file you meant"
+        yield ImportProblem(1, "file", "There is no reading in it", mend, word, fatal=True)
+
+
+class _FileError(CellError):
+    """Something that makes the whole file unusable."""
+
+
+# --------------------------------------------------------------------- lines
+
+
+def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
+    """Numbered lines of text; one that is too long or is not text comes as an error in its place."""
+    head = stream.read(2)
+    stream.seek(0)
+    encoding = "utf-16" if head in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
+    errors = "replace" if encoding == "utf-16" else "surrogateescape"
+    text = io.TextIOWrapper(stream, encoding, errors, newline="")
+    number = 0
+    try:
+        while line := text.readline(MOST_LINE + 1):
+            number += 1
+            if len(line) > MOST_LINE and line[-1] not in "\r\n":
+                while (rest := text.readline(MOST_LINE)) and rest[-1] not in "\r\n":
+                    pass
+                yield number, CellError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
+                continue
+            bad = re.search("[\ud800-\udfff]", line)
+            if bad:
+                where = f"column {bad.start() + 1}"
+                yield number, CellError(where, "A character here is not UTF-8", "Save the file as UTF-8")
+            else:
+                yield number, line
+    finally:
+        if not stream.closed:
+            text.detach()
+
+
+# ---------------------------------------------------------------------- JSON
+
+
+def _json_lines(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
+    for number, line in _lines(stream):
+        if isinstance(line, CellError):
+            yield number, line
+        elif line.strip():
+            yield number, _mapped(_json(line.rstrip("\r\n")), mapping)
+
+
+def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
+    raw = stream.read(MOST_JSON + 1)
+    if len(raw) > MOST_JSON:
+        yield 1, _FileError("file", f"over {MOST_JSON // 2**20} MiB of JSON in one piece", "Write one object a line")
+        return
+    try:
+        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError as error:
+        yield 1, _FileError("file", f"Byte {error.start + 1} is not UTF-8", "Save the file as UTF-8")
+        return
+    data = _json(text, "one list of JSON objects") if text.strip() else []
+    if isinstance(data, CellError):
+        yield 1, _FileError(data.place, data.message, data.mend)
+        return
+    items = data.get("readings") if isinstance(data, dict) else data
+    if not isinstance(items, list):
+        yield 1, _FileError("file", "Not a list of readings", 'Write [ {...}, {...} ] or { "readings": [ ... ] }')
+        return
+    for number, item in enumerate(items, 1):
+        yield number, _mapped(item, mapping)
+
+
+def _json(text: str, wanted: str = "one whole JSON object a line") -> Any:
+    try:
+        return json.loads(text, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
+    except json.JSONDecodeError as error:
+        cut = error.pos >= len(text.rstrip()) - 1 or error.msg.startswith("Unterminated string")
+        at, message = (len(text) + 1, "It is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
+        place = f"column {at}" if "\n" not in text.strip() else f"line {error.lineno}, column {error.colno}"
+        return CellError(place, message, f"Write {wanted}")
+    except (ValueError, RecursionError) as error:
+        message = "nested too deep" if isinstance(error, RecursionError) else str(error)
+        return CellError("line", message, f"Write {wanted}, plain")
 
 
 def _no_repeats(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
@@ -127,28 +201,121 @@ def _no_constant(word: str) -> Any:
     raise ValueError(f"{word} is not a number")
 
 
-def _csv_rows(reader: csv.DictReader[str]) -> Iterator[tuple[int, Any]]:
+def _mapped(item: Any, mapping: ColumnMapping | None) -> Any:
+    if mapping is None or isinstance(item, CellError) or not isinstance(item, dict):
+        return item
+    try:
+        return mapping.row(_flat(item))
+    except CellError as error:
+        return error
+
+
+def _flat(item: Mapping[str, Any], before: str = "", depth: int = 0) -> dict[str, Any]:
+    """Nested keys joined by dots: what a mapping speaks of."""
+    flat: dict[str, Any] = {}
+    for name, value in item.items():
+        if isinstance(value, dict) and depth < 10:
+            flat.update(_flat(value, f"{before}{name}.", depth + 1))
+        else:
+            flat[f"{before}{name}"] = value
+    return flat
+
+
+# -------------------------------------------------------------------- tables
+
+
+def _table_rows(
+    stream: BinaryIO, delimiter: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None
+) -> Iterator[tuple[int, Any]]:
+    """Rows of a table with a header line. A line that is no text is told of, and counts as blank in its table."""
+    bad: list[tuple[int, CellError]] = []
+    at = 0
+
+    def lines() -> Iterator[str]:
+        nonlocal at
+        for number, line in _lines(stream):
+            at = number
+            if isinstance(line, CellError):
+                bad.append((number, line))
+                yield "\n"
+            else:
+                yield line
+
+    reader = csv.reader(lines(), delimiter=delimiter, strict=True)
+    header: list[str] | None = None
     while True:
+        row: Any
         try:
             row = next(reader)
         except StopIteration:
+            yield from bad
             return
         except csv.Error as error:
-            yield reader.line_num, _BadFieldError("row", f"Not CSV: {error}", "Check the quotes of this row")
-            return
-        yield reader.line_num, _csv_row(row)
+            row = CellError("row", f"Not a table: {error}", "Check the quotes of this row")
+        yield from bad
+        bad.clear()
+        if isinstance(row, list) and not any(cell.strip() for cell in row):
+            continue
+        if header is None:
+            header = [cell.strip() for cell in row] if isinstance(row, list) else []
+            problems = list(_header_problems(header, specs, mapping)) if header else [_as_file(row)]
+            if problems:
+                yield from ((at, problem) for problem in problems)
+                return
+        elif isinstance(row, CellError):
+            yield at, row
+        elif len(row) != len(header):
+            words = f"{len(row)} cells where the header has {len(header)}"
+            yield at, CellError("row", words, "Give each column one cell")
+        else:
+            yield at, _table_row(dict(zip(header, row, strict=True)), mapping)
 
 
-def _csv_row(row: dict[Any, Any]) -> Any:
-    if None in row or any(cell is None for cell in row.values()):
-        return _BadFieldError("row", "The number of cells differs from the header", "Give each column one cell")
+def _as_file(error: CellError) -> CellError:
+    return _FileError("header", error.message, error.mend)
+
+
+def _header_problems(
+    columns: list[str], specs: Mapping[str, FactSpec], mapping: ColumnMapping | None
+) -> Iterator[CellError]:
+    for at, column in enumerate(columns):
+        if column in columns[:at]:
+            yield _FileError(column or "header", "The column stands twice", "Remove one of them")
+    if mapping is not None:
+        for column in mapping.missing(columns):
+            yield _FileError("header", f"The column {column!r} is mapped but missing", "Correct the mapping's from")
+        for column in mapping.unknown(columns):
+            mend = 'Map it, or write others = "ignore" in the mapping'
+            yield _FileError(column or "header", f"Nothing is said about {column!r}", mend)
+        return
+    for needed in ROW:
+        if needed not in columns:
+            yield _FileError("header", f"The column {needed!r} is missing", f"Add a column named {needed}")
+    for column in columns:
+        name = _split_unit(column)[0]
+        if name not in specs and column not in (*ROW, *ABOUT, "texts") and not column.startswith("verdict:"):
+            near = get_close_matches(name, [*specs, *ROW, *ABOUT], 1, 0.6)
+            mend = f"Did you mean {near[0]}?" if near else "Name it by a fact, remove it, or give a mapping"
+            yield _FileError(column or "header", f"Unknown column {column!r}", mend)
+
+
+def _split_unit(column: str) -> tuple[str, str]:
+    found = re.fullmatch(r"(\S+) *\[(\w+)\]", column)
+    return (found[1], found[2]) if found else (column, "")
+
+
+def _table_row(cells: Mapping[str, str], mapping: ColumnMapping | None) -> Any:
+    if mapping is not None:
+        return _mapped(dict(cells), mapping)
     data: dict[str, Any] = {"facts": {}, "verdicts": {}}
-    for column, cell in row.items():
+    for column, cell in cells.items():
         name, unit = _split_unit(column)
         if cell.strip() == "":
             continue
-        if column in (*_ROW, *_ABOUT):
+        if column in (*ROW, *ABOUT):
             data[column] = cell.strip()
+        elif column == "texts":
+            data["texts"] = [text.strip() for text in cell.split(";") if text.strip()]
         elif column.startswith("verdict:"):
             data["verdicts"][column.removeprefix("verdict:")] = cell.strip()
         else:
@@ -157,55 +324,52 @@ def _csv_row(row: dict[Any, Any]) -> Any:
     return data
 
 
-def _gather(rows: Iterable[tuple[int, Any]], specs: Mapping[str, FactSpec]) -> Parsed:
-    records: list[ReadingRecord] = []
-    problems: list[ImportProblem] = []
-    seen: dict[tuple[str, str, datetime], int] = {}
-    for number, row in rows:
-        try:
-            if isinstance(row, _BadFieldError):
-                raise row
-            record = _record(number, row, specs)
-            key = (record.device, record.reading.source, record.reading.taken_at)
-            if key in seen:
-                message = f"{record.device} from {key[1]} at {key[2]} stands in line {seen[key]} already"
-                raise _BadFieldError("device", message, "Keep one of the two lines")
-            seen[key] = number
-            records.append(record)
-        except _BadFieldError as error:
-            problems.append(ImportProblem(number, error.place, error.message, error.mend))
-    if not records and not problems:
-        problems.append(ImportProblem(1, "file", "There is no reading in it", "Check that it is the file you meant"))
-    return Parsed(tuple(records), tuple(problems))
+# ------------------------------------------------------------------- records
 
 
 def _record(number: int, row: Any, specs: Mapping[str, FactSpec]) -> ReadingRecord:
     if not isinstance(row, dict):
-        raise _BadFieldError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
-    if extra := sorted(set(row) - {*_ROW, *_ABOUT, "facts", "verdicts"}):
-        raise _BadFieldError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
+        raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
+    if extra := sorted(set(row) - {*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"}):
+        raise CellError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
     device, source = _word(row, "device"), _word(row, "source")
     try:
-        taken_at = datetime.fromisoformat(str(row.get("taken_at", ""))).replace(tzinfo=None)
-    except ValueError as error:
+        taken_at = datetime.fromisoformat(str(row.get("taken_at", ""))).replace(microsecond=0)
+        if taken_at.tzinfo is not None:
+            taken_at = taken_at.astimezone(UTC).replace(tzinfo=None)
+    except (ValueError, OverflowError) as error:
         message = f"{row.get('taken_at')!r} is not a time" if row.get("taken_at") else "It is missing"
-        raise _BadFieldError("taken_at", message, "Write it as 2027-01-18T09:30:00") from error
-    facts, verdicts = row.get("facts", {}), row.get("verdicts", {})
-    if not isinstance(facts, dict) or not isinstance(verdicts, dict):
-        raise _BadFieldError("facts", "facts and verdicts are objects", 'Write "facts": {"memory.mib": 8192}')
-    if not facts and not verdicts:
-        raise _BadFieldError("facts", "The reading is empty", "Give at least one fact or verdict")
-    about = {name: str(row[name])[:200] for name in _ABOUT if row.get(name) is not None}
+        raise CellError("taken_at", message, "Write it as 2027-01-18T09:30:00") from error
+    facts, verdicts, unread = row.get("facts", {}), row.get("verdicts", {}), row.get("unread", {})
+    if not all(isinstance(part, dict) for part in (facts, verdicts, unread)):
+        raise CellError("facts", "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}')
+    texts = _texts(row.get("texts"))
+    if not facts and not verdicts and texts is None:
+        raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
+    about = {name: str(row[name])[:200] for name in ABOUT if row.get(name) is not None}
     reading = Reading(source, taken_at, _facts(facts, specs), _verdicts(verdicts))
-    return ReadingRecord(number, device, reading, about)
+    why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]}
+    return ReadingRecord(number, device, reading, about, texts, why)
 
 
 def _word(row: Mapping[str, Any], name: str) -> str:
     value = row.get(name)
     if not isinstance(value, str) or not DEVICE_ID.fullmatch(value):
         message = f"{value!r} is not a {name} id" if value else "It is missing"
-        raise _BadFieldError(name, message, "Use letters, digits, dot, dash and underscore, up to 64")
+        raise CellError(name, message, "Use letters, digits, dot, dash and underscore, up to 64")
     return value
+
+
+def _texts(raw: Any) -> tuple[str, ...] | None:
+    if raw is None:
+        return None
+    if not isinstance(raw, list) or not all(isinstance(text, str) for text in raw):
+        raise CellError("texts", "texts is a list of failures in words", 'Write "texts": ["The chip was not found."]')
+    found = tuple(dict.fromkeys(re.sub(r"\s+", " ", text).strip() for text in raw if text.strip()))
+    if any(len(text) > MOST_TEXT or not text.isprintable() for text in found) or len(found) > 50:
+        message = f"more than 50 texts, or one over {MOST_TEXT} characters or with control characters"
+        raise CellError("texts", message, "Shorten it")
+    return found
 
 
 def _facts(raw: Mapping[str, Any], specs: Mapping[str, FactSpec]) -> dict[str, FactValue]:
@@ -214,13 +378,13 @@ def _facts(raw: Mapping[str, Any], specs: Mapping[str, FactSpec]) -> dict[str, F
         spec = specs.get(name)
         if spec is None:
             near = get_close_matches(name, list(specs), 1, 0.6)
-            raise _BadFieldError(name, f"Unknown fact {name!r}", f"Did you mean {near[0]}?" if near else "Remove it")
+            raise CellError(name, f"Unknown fact {name!r}", f"Did you mean {near[0]}?" if near else "Remove it")
         if value is None:
             continue
         try:
             facts[name] = spec.parse(value)
         except FactError as error:
-            raise _BadFieldError(name, error.message, error.mend) from error
+            raise CellError(name, error.message, error.mend) from error
     return facts
 
 
@@ -228,6 +392,6 @@ def _verdicts(raw: Mapping[str, Any]) -> dict[str, bool]:
     verdicts = {}
     for name, word in raw.items():
         if str(word).lower() not in _VERDICTS:
-            raise _BadFieldError(f"verdict:{name}", f"{word!r} is no verdict", "Write pass or fail")
-        verdicts[name] = _VERDICTS[str(word).lower()]
+            raise CellError(f"verdict:{name}", f"{word!r} is no verdict", "Write pass or fail")
+        verdicts[str(name)[:64]] = _VERDICTS[str(word).lower()]
     return verdicts

@@ -5,38 +5,48 @@ A problem names the line where it can, the place in the sheet, what is wrong, an
 
 from __future__ import annotations
 
+import csv
+import io
 import re
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from difflib import get_close_matches
 
 from pydantic import ValidationError
 
-from doorstone.core.conditions import ALWAYS, Condition, ConditionError
+from doorstone.core.conditions import ALWAYS, Condition, ConditionError, Leaf
 from doorstone.core.conditions import parse as parse_condition
 from doorstone.core.facts import BUILT_IN, FactError, FactSpec, FactType
-from doorstone.core.kits import ANSWERS
 from doorstone.core.platforms import (
     Effect,
     Fix,
     FollowUp,
     Gate,
+    ModelRow,
     Origin,
     Override,
     Platform,
     Release,
     Requirement,
     Route,
-    Setting,
+    SettingsSet,
     Sort,
     SortRule,
     Standing,
-    Store,
     UpdateClass,
 )
-from doorstone.formats.sheet_schema import ConditionPart, OverridePart, RequirementPart, SheetDocument
+from doorstone.core.stores import ANSWERS
+from doorstone.formats.sheet_parts import Beside
+from doorstone.formats.sheet_schema import (
+    ConditionPart,
+    FollowUpPart,
+    OverridePart,
+    RequirementPart,
+    SetPart,
+    SheetDocument,
+)
 
 Path = tuple[str | int, ...]
 
@@ -78,11 +88,11 @@ def read_sheet(text: str, lists: Mapping[str, str], name: str = "sheet.toml") ->
         raise SheetError(name, [SheetProblem(line, "TOML", str(error), "Correct the TOML at this place")]) from error
     except RecursionError as error:
         raise SheetError(name, [SheetProblem(None, "TOML", "Nested too deep", "Write it flatter")]) from error
-    locate = _Lines(text)
+    locate = Lines(text)
     try:
         document = SheetDocument.model_validate(raw)
     except ValidationError as error:
-        problems = [_shape_problem(locate, item) for item in error.errors(include_url=False)]
+        problems = [shape_problem(locate, item) for item in error.errors(include_url=False)]
         raise SheetError(name, problems) from error
     return _Builder(document, lists, locate, name).build()
 
@@ -93,7 +103,43 @@ def parse_list(text: str) -> frozenset[str]:
     return frozenset(line for line in lines if line and not line.startswith("#"))
 
 
-class _Lines:
+def read_model_table(text: str, releases: Sequence[str]) -> tuple[dict[str, ModelRow], list[tuple[int, str, str]]]:
+    """Model -> its row, and (line, what is wrong, the mend) for each row that cannot be read."""
+    rows: dict[str, ModelRow] = {}
+    problems = []
+    reader = csv.reader(io.StringIO(text))
+    header: list[str] | None = None
+    for cells in reader:
+        line = reader.line_num
+        if not any(cell.strip() for cell in cells) or cells[0].startswith("#"):
+            continue
+        if header is None:
+            header = [cell.strip() for cell in cells]
+            if missing := [name for name in ("model", "last", "possible", "patches") if name not in header]:
+                problems.append(
+                    (line, f"The column {missing[0]!r} is missing", "Begin with model,last,possible,patches")
+                )
+                break
+            continue
+        row = dict(zip(header, (cell.strip() for cell in cells), strict=False))
+        model, last = row.get("model", ""), row.get("last", "")
+        possible = row.get("possible", "") or last
+        if not model or model in rows:
+            problems.append((line, f"The model {model!r} is empty or stands twice", "Give each model one line"))
+        elif unknown := [name for name in (last, possible) if name and name not in releases]:
+            problems.append((line, f"Unknown release {unknown[0]!r}", f"Use one of {', '.join(releases)}, or nothing"))
+        else:
+            patches = tuple(patch.strip() for patch in row.get("patches", "").split(";") if patch.strip())
+            rows[model] = ModelRow(model, last, possible, patches)
+    return rows, problems
+
+
+def _row_words(row: ModelRow) -> str:
+    patches = f", patches {' and '.join(row.patches)}" if row.patches else ""
+    return f"{row.model} to {row.last or 'none'}, possible to {row.possible or 'none'}{patches}"
+
+
+class Lines:
     """Finds the line of a place in TOML text: tables and keys at the start of a line are followed in order."""
 
     def __init__(self, text: str) -> None:
@@ -128,14 +174,14 @@ class _Lines:
         return None
 
 
-def _place(path: Path) -> str:
+def place_of(path: Path) -> str:
     words = ""
     for step in path:
         words += f"[{step + 1}]" if isinstance(step, int) else f".{step}" if words else str(step)
     return words or "sheet"
 
 
-def _shape_problem(locate: _Lines, item: object) -> SheetProblem:
+def shape_problem(locate: Lines, item: object) -> SheetProblem:
     assert isinstance(item, dict)
     path = tuple(
         step for step in item["loc"] if not (isinstance(step, str) and step in ("bool", "int", "constrained-str"))
@@ -143,26 +189,37 @@ def _shape_problem(locate: _Lines, item: object) -> SheetProblem:
     kind = str(item["type"])
     if kind == "extra_forbidden":
         return SheetProblem(
-            locate(path), _place(path), f"Unknown key {path[-1]!r}", "Remove it or correct its spelling"
+            locate(path), place_of(path), f"Unknown key {path[-1]!r}", "Remove it or correct its spelling"
         )
     if kind == "missing":
-        return SheetProblem(locate(path[:-1]), _place(path), f"{path[-1]!r} is missing", "Add it")
-    return SheetProblem(locate(path), _place(path), str(item["msg"]), "See the sheet reference for what may stand here")
+        return SheetProblem(locate(path[:-1]), place_of(path), f"{path[-1]!r} is missing", "Add it")
+    mend = "See the reference for what may stand here"
+    return SheetProblem(locate(path), place_of(path), str(item["msg"]), mend)
 
 
 class _Builder:
     """Turns a well-shaped document into a `Platform`, gathering every problem of meaning on the way."""
 
-    def __init__(self, document: SheetDocument, lists: Mapping[str, str], locate: _Lines, name: str) -> None:
+    def __init__(self, document: SheetDocument, lists: Mapping[str, str], locate: Lines, name: str) -> None:
         self.doc = document
         self.locate = locate
         self.name = name
         self.problems: list[SheetProblem] = []
-        self.lists = {file: parse_list(text) for file, text in lists.items()}
+        self.tables: dict[str, dict[str, ModelRow]] = {}
+        tables = {part.model_table.file for part in document.requirement if part.model_table}
+        self.lists = {
+            file: parse_list(text)
+            for file, text in lists.items()
+            if file not in tables and file.endswith((".csv", ".txt"))
+        }
         self.specs = dict(BUILT_IN) | {f.name: s for f, s in zip(document.fact, self._own_facts(), strict=True)}
         self.release_ids = [r.id for r in document.release]
         self.requirement_ids = [r.id for r in document.requirement]
         self.override_ids = [o.id for o in document.override]
+        self.beside = Beside(lists, self._add, self._known)
+        self.store = self.beside.store(document.store)
+        for file in sorted(tables):
+            self._table(file, lists.get(file))
 
     def build(self) -> Platform:
         doc = self.doc
@@ -172,6 +229,7 @@ class _Builder:
             ("override", self.override_ids),
             ("gate", [g.id for g in doc.gate]),
             ("followup", [f.id for f in doc.followup]),
+            ("set", [s.id for s in doc.set]),
         ):
             for at, known in enumerate(ids):
                 if known in ids[:at]:
@@ -182,20 +240,22 @@ class _Builder:
             doc.platform.maker,
             tuple(doc.platform.editions),
             self._releases(),
-            tuple(self._requirement(at, part) for at, part in enumerate(doc.requirement)),
+            tuple(r for at, part in enumerate(doc.requirement) for r in self._requirements(at, part)),
             tuple(self._override(at, part) for at, part in enumerate(doc.override)),
             self._gates(),
-            tuple(FollowUp(f.id, f.title, f.todo, f.blocking) for f in doc.followup),
-            Store(doc.store.kind, dict(doc.store.places), doc.store.set_up),
+            tuple(self._follow_up(at, part) for at, part in enumerate(doc.followup)),
+            self.store,
             self.specs,
             self.lists,
+            {model: row for table in self.tables.values() for model, row in table.items()},
+            tuple(self._set(at, part) for at, part in enumerate(doc.set)),
         )
         if self.problems:
             raise SheetError(self.name, sorted(self.problems, key=lambda p: (p.line or 0, p.place)))
         return platform
 
     def _add(self, path: Path, message: str, mend: str) -> None:
-        self.problems.append(SheetProblem(self.locate(path), _place(path), message, mend))
+        self.problems.append(SheetProblem(self.locate(path), place_of(path), message, mend))
 
     def _own_facts(self) -> Iterable[FactSpec]:
         for at, part in enumerate(self.doc.fact):
@@ -217,7 +277,7 @@ class _Builder:
                     path = ("release", at, "upgrade_from")
                     self._add(path, f"{earlier!r} is no earlier release", "Name releases that stand before this one")
         return tuple(
-            Release(r.id, r.published, dict(r.servicing_ends), tuple(r.upgrade_from), r.rollback_days)
+            Release(r.id, r.published, dict(r.servicing_ends), tuple(r.upgrade_from), r.rollback_days, r.notice)
             for r in self.doc.release
         )
 
@@ -237,8 +297,43 @@ class _Builder:
             self._add((*path, *error.path), error.message, error.mend)
             return ALWAYS
 
+    def _table(self, file: str, text: str | None) -> None:
+        """Read a model table; what is wrong is told with the table's own line."""
+        if text is None:
+            self.tables[file] = {}
+            mend = "Put the file beside the sheet and load both"
+            self.problems.append(SheetProblem(None, file, "The model table is missing", mend))
+            return
+        rows, problems = read_model_table(text, self.release_ids)
+        self.tables[file] = rows
+        self.lists[file] = frozenset(_row_words(row) for row in rows.values())
+        self.problems += [SheetProblem(line, file, message, mend) for line, message, mend in problems]
+
+    def _requirements(self, at: int, part: RequirementPart) -> Iterable[Requirement]:
+        """The requirement; one tied to a model table has a condition of its own at each release."""
+        whole = self._requirement(at, part)
+        if part.model_table is None:
+            yield whole
+            return
+        begins = self.release_ids.index(part.from_) if part.from_ in self.release_ids else len(self.release_ids)
+        ends = self.release_ids.index(part.until) if part.until in self.release_ids else len(self.release_ids)
+        table, column = self.tables[part.model_table.file], part.model_table.column
+        for number in range(begins, ends):
+            release = self.release_ids[number]
+            until = self.release_ids[number + 1] if number + 1 < len(self.release_ids) else None
+            reached = frozenset(
+                row.model
+                for row in table.values()
+                if getattr(row, column) and self.release_ids.index(getattr(row, column)) >= number
+            )
+            named = f"{part.model_table.file} for {release}"
+            leaf = Leaf("machine.model", "listed_in", reached, self.specs["machine.model"], 0.0, named)
+            yield replace(whole, since=release, until=until, condition=leaf)
+
     def _requirement(self, at: int, part: RequirementPart) -> Requirement:
         path: Path = ("requirement", at)
+        if (part.condition is None) == (part.model_table is None):
+            self._add(path, "A requirement has a condition or a model_table", "Give exactly one of them")
         self._known("release", part.from_, self.release_ids, (*path, "from"))
         self._known("release", part.until, self.release_ids, (*path, "until"))
         for rule in part.sort:
@@ -278,6 +373,7 @@ class _Builder:
                 )
                 for effect in part.effect
             ),
+            tuple(part.reported_as),
         )
 
     def _override(self, at: int, part: OverridePart) -> Override:
@@ -288,19 +384,10 @@ class _Builder:
             self._known("requirement", name, self.requirement_ids, (*path, "covers"))
         for name in part.conflicts:
             self._known("override", name, self.override_ids, (*path, "conflicts"))
-        if part.kind == "argument" and not part.arguments:
-            self._add(path, "An argument override needs arguments", 'Add arguments = ["--..."]')
-        if part.kind in ("setting", "answer") and not part.settings:
-            self._add(path, f"An override of kind {part.kind} needs settings", "Add settings = [ ... ]")
-        for setting in part.settings:
-            places = [ANSWERS] if part.kind == "answer" else list(self.doc.store.places)
-            self._known("place", setting.place, places, (*path, "settings"))
-            kinds = {"text": str, "integer": int, "flag": bool, "list": list}
-            if type(setting.value) is not kinds[setting.type]:
-                self._add((*path, "settings"), f"{setting.name} is not of type {setting.type}", "Correct type or value")
-            elif isinstance(setting.value, list) and any(";" in item for item in setting.value):
-                mend = "Items are joined by semicolons; leave them out of each"
-                self._add((*path, "settings"), f"An item of {setting.name} has a semicolon in it", mend)
+        self.beside.override_kind(part, path)
+        places = [ANSWERS] if part.kind == "answer" else list(self.doc.store.places)
+        settings = self.beside.settings(part.settings, places, (*path, "settings"))
+        self.beside.fits_store(settings, self.store, (*path, "settings"))
         return Override(
             part.id,
             part.title,
@@ -317,9 +404,22 @@ class _Builder:
             frozenset(part.conflicts),
             tuple(part.cautions),
             tuple(part.expect),
-            tuple(Setting(s.path, s.name, s.type, s.value, s.place) for s in part.settings),
+            settings,
             tuple(part.arguments),
+            self.beside.media_files(part.files, path),
+            self.beside.loader(part.loader, path),
         )
+
+    def _follow_up(self, at: int, part: FollowUpPart) -> FollowUp:
+        when = self._condition(part.when, ("followup", at, "when"))
+        return FollowUp(part.id, part.title, part.todo, part.blocking, when, part.ends_rollback, part.due_days)
+
+    def _set(self, at: int, part: SetPart) -> SettingsSet:
+        path: Path = ("set", at)
+        settings = self.beside.settings(part.settings, list(self.doc.store.places), (*path, "settings"))
+        self.beside.fits_store(settings, self.store, (*path, "settings"))
+        in_place = self._condition(part.in_place, (*path, "in_place")) if part.in_place else None
+        return SettingsSet(part.id, part.title, part.why, settings, in_place)
 
     def _gates(self) -> tuple[Gate, ...]:
         return tuple(
@@ -330,6 +430,10 @@ class _Builder:
                 g.severity,
                 frozenset(Route(route) for route in g.routes),
                 g.todo,
+                self._condition(g.critical_condition, ("gate", at, "critical_condition"))
+                if g.critical_condition
+                else None,
+                g.critical_severity or "",
             )
             for at, g in enumerate(self.doc.gate)
         )

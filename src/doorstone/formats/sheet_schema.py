@@ -39,6 +39,7 @@ class ConditionPart(Part):
     has_all: list[str] | None = None
     has_any: list[str] | None = None
     same_as: str | None = None
+    includes: str | None = Field(None, description="Another fact, of text, that this set holds")
     within_days: int | None = None
     tolerance: str | None = Field(None, description='Such as "3%", beside at_least or at_most')
 
@@ -68,6 +69,9 @@ class ReleasePart(Part):
     servicing_ends: dict[str, date] = Field(description="Edition to last serviced day")
     upgrade_from: list[str] = []
     rollback_days: int = Field(10, ge=0, le=365)
+    notice: Line | Literal[""] = Field(
+        "", description="What set-up makes one accept to go on with requirements unmet, word for word"
+    )
 
 
 class SortPart(Part):
@@ -91,12 +95,21 @@ class EffectPart(Part):
     release: StandingName | None = None
 
 
+class ModelTablePart(Part):
+    """A table beside the sheet that ties machine models to releases: columns model, last, possible, patches."""
+
+    file: str = Field(description="A .csv file beside the sheet")
+    column: Literal["last", "possible"] = Field(description="The model's last release by this column must be reached")
+
+
 class RequirementPart(Part):
     id: Id
     title: Line
     from_: str = Field(alias="from")
     until: str | None = None
-    condition: ConditionPart
+    condition: ConditionPart | None = None
+    model_table: ModelTablePart | None = Field(None, description="In place of a condition")
+    reported_as: list[Line] = Field([], description="Assessors' own words for this failure")
     enforced_at: list[Literal["assessor", "update-service", "set-up", "start"]] = Field(min_length=1)
     sort: list[SortPart] = []
     because: Line
@@ -113,6 +126,25 @@ class SettingPart(Part):
     place: Id = Field(description="A place of [store], or `answers` for the answer file")
 
 
+class MediaFilePart(Part):
+    """A file of the set-up media that an override of kind prepared-media or media-file changes."""
+
+    path: Folder = Field(description="Below the root of the media")
+    change: Literal["added", "emptied", "replaced", "removed"]
+    file: str | None = Field(None, description="A file beside the sheet: what is put there; .b64 files are decoded")
+    before: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")] | None = Field(
+        None, description="SHA-256 of what must be there before it is emptied, replaced or removed"
+    )
+
+
+class LoaderPart(Part):
+    """A loader: placed on the stick before set-up and on the internal disk after it."""
+
+    file: str = Field(description="A file beside the sheet; .b64 files are decoded")
+    stick: Folder = Field(description="Where it goes below the root of the stick")
+    disk: Folder = Field(description="Where it goes below the system's root")
+
+
 class OverridePart(Part):
     id: Id
     title: Line
@@ -120,7 +152,7 @@ class OverridePart(Part):
     routes: list[RouteName] = Field(min_length=1)
     from_: str = Field(alias="from")
     until: str | None = Field(None, description="The first release on which it no longer works")
-    kind: Literal["setting", "argument", "answer"]
+    kind: Literal["setting", "argument", "answer", "prepared-media", "media-file", "loader"]
     origin: Literal["vendor", "field", "own"]
     weight: int = Field(ge=1, le=9)
     lasting: bool = True
@@ -131,6 +163,18 @@ class OverridePart(Part):
     expect: list[Line] = []
     settings: list[SettingPart] = []
     arguments: list[Argument] = []
+    files: list[MediaFilePart] = []
+    loader: LoaderPart | None = None
+
+
+class SetPart(Part):
+    """Settings of the organisation's own, put in after an upgrade where a kit asks for them."""
+
+    id: Id
+    title: Line
+    why: Line = ""
+    settings: list[SettingPart] = Field(min_length=1)
+    in_place: ConditionPart | None = Field(None, description="By facts: whether they are there already")
 
 
 class GatePart(Part):
@@ -140,6 +184,8 @@ class GatePart(Part):
     severity: Literal["stop", "warn"]
     routes: list[RouteName] = Field(min_length=1)
     todo: Line
+    critical_condition: ConditionPart | None = Field(None, description="What is asked of critical devices instead")
+    critical_severity: Literal["stop", "warn"] | None = Field(None, description="How grave it is for critical devices")
 
 
 class FollowUpPart(Part):
@@ -147,11 +193,18 @@ class FollowUpPart(Part):
     title: Line
     todo: Line
     blocking: bool = False
+    when: ConditionPart | None = Field(None, description="Only on devices that meet this; on all if left out")
+    ends_rollback: bool = Field(False, description="Doing it ends rollback: asked twice, and last")
+    due_days: int = Field(1, ge=0, le=365, description="Days after completion by which it is to be done")
 
 
 class StorePart(Part):
-    kind: Literal["drop-in-ini"]
-    places: dict[str, Folder] = Field(min_length=1, description="Place to folder below the system's root")
+    kind: Literal["drop-in-ini", "json-file", "templates"]
+    places: dict[str, Folder] = Field(
+        min_length=1, description="Place to folder (drop-in-ini) or file (the others) below the system's root"
+    )
+    shipped: dict[str, str] = Field({}, description="json-file: place to the file as shipped, beside the sheet")
+    templates: dict[str, str] = Field({}, description="templates: place to the template beside the sheet")
     set_up: Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9/][A-Za-z0-9._/-]*$")] = "set-up"
 
 
@@ -167,6 +220,7 @@ class SheetDocument(Part):
     override: list[OverridePart] = []
     gate: list[GatePart] = []
     followup: list[FollowUpPart] = []
+    set: list[SetPart] = []
 
 
 def json_schema() -> dict[str, Any]:

@@ -11,7 +11,6 @@ from pydantic import BaseModel, ConfigDict, Field
 from doorstone.core.platforms import Route, Sort
 from doorstone.core.sorting import Finding, Scope, State
 
-Role = Literal["viewer", "technician", "approver", "administrator"]
 KitRoute = Literal["in-place", "clean"]
 
 
@@ -46,64 +45,6 @@ class Problem(Shape):
     troubles: list[TroubleShape] = []
 
 
-# -------------------------------------------------------------------- people
-
-
-class SignIn(Asked):
-    name: str = Field(max_length=100)
-    password: str = Field(max_length=200)
-
-
-class PersonShape(Shape):
-    name: str
-    display: str
-    role: Role
-
-
-class SessionShape(Shape):
-    """Who is signed in, and the clock and rules that the console needs."""
-
-    name: str
-    display: str
-    role: Role
-    today: date
-    risk_statement: str
-    most_days: int
-    self_approval: bool
-
-
-class PersonAsked(Asked):
-    name: str
-    display: str = Field("", max_length=100)
-    role: Role
-    password: str = Field(max_length=200)
-
-
-class PersonList(Shape):
-    items: list[PersonShape]
-
-
-class TokenAsked(Asked):
-    name: str = Field(min_length=1, max_length=100)
-    role: Role
-    days: int = Field(90, ge=1, le=730)
-
-
-class TokenShape(Shape):
-    id: str
-    name: str
-    person: str
-    role: Role
-    issued_at: datetime
-    expires_on: date
-    revoked_at: datetime | None
-    secret: str | None = Field(None, description="Shown once, when it is issued")
-
-
-class TokenList(Shape):
-    items: list[TokenShape]
-
-
 # -------------------------------------------------------------------- sheets
 
 
@@ -111,6 +52,7 @@ class SheetAsked(Asked):
     name: str = Field("sheet.toml", max_length=200)
     text: str = Field(description="The sheet, TOML")
     lists: dict[str, str] = Field({}, description="Files beside the sheet, name to text")
+    seen: int | None = Field(None, description="The revision whose impact was looked at; refused if it is another now")
 
 
 class LoadReportShape(Shape):
@@ -138,6 +80,7 @@ class PlatformShape(Shape):
     releases: list[ReleaseShape]
     target: str = Field(description="The release to move to unless another is named")
     sheet_revision: int
+    devices: int
 
 
 class PlatformList(Shape):
@@ -147,16 +90,99 @@ class PlatformList(Shape):
 # ------------------------------------------------------------------ readings
 
 
-class ReadingsAsked(Asked):
-    form: Literal["ndjson", "csv"]
+FormName = Literal["ndjson", "json", "csv", "tsv"]
+
+
+class ImportAsked(Asked):
+    form: FormName
+    name: str = Field("", max_length=200, description="The file's name, to know it again")
+    dry: bool = Field(False, description="Only say what would change")
+    skip: bool = Field(False, description="Leave bad lines out instead of refusing the file")
+    mapping: str = Field("", max_length=200_000, description="A mapping file, TOML, for foreign columns and words")
+
+
+class ReadingsAsked(ImportAsked):
     text: str = Field(description="The whole file")
 
 
+class StateMoveShape(Shape):
+    """Devices whose state at a release changes; `was` is empty for devices that are new."""
+
+    platform: str
+    release: str
+    was: str
+    becomes: str
+    count: int
+    devices: list[str]
+
+
+class FactChangeShape(Shape):
+    fact: str
+    devices: int
+    device: str = Field(description="One of them, as an example")
+    was: Any
+    becomes: Any
+
+
+class ChangesShape(Shape):
+    """What a dry run found."""
+
+    moves: list[StateMoveShape]
+    facts: list[FactChangeShape]
+
+
 class ImportShape(Shape):
+    """An import as it stands. `size` and `position` count bytes of the file, the rest readings and devices."""
+
     id: str
+    at: datetime
+    by: str
+    form: FormName
+    name: str
+    state: Literal["waiting", "received", "checking", "applying", "done", "refused", "cancelled", "failed"]
+    ended: bool
+    dry: bool
+    skip: bool
+    size: int
+    position: int
+    checked: int
+    applied: int
+    rejected: int
     readings: int
     devices: int
     added: int
+    why: str
+    changes: ChangesShape | None
+
+
+class ImportList(Shape):
+    items: list[ImportShape]
+
+
+class ImportProblemShape(Shape):
+    number: int
+    line: int
+    place: str
+    message: str
+    mend: str
+
+
+class ImportProblemPage(Shape):
+    items: list[ImportProblemShape]
+    next: str | None
+
+
+class SourceShape(Shape):
+    """Who reports: higher trust is believed first; null days mean that a reading does not age."""
+
+    name: str
+    trust: int
+    passing_days: int | None
+    lasting_days: int | None
+
+
+class SourceList(Shape):
+    items: list[SourceShape]
 
 
 # ------------------------------------------------------------------- devices
@@ -185,6 +211,7 @@ class DevicePageShape(Shape):
     next: str | None
     sites: list[str]
     roles: list[str]
+    models: list[str]
 
 
 class FactWordShape(Shape):
@@ -207,6 +234,8 @@ class ReadingShape(Shape):
     taken_at: datetime
     facts: dict[str, Any]
     verdicts: dict[str, bool]
+    unread: dict[str, str] = Field(description="Fact to why it could not be read")
+    texts: list[str] = Field(description="Failures in the source's own words")
 
 
 class CourseShape(Shape):
@@ -215,12 +244,20 @@ class CourseShape(Shape):
     why: str
 
 
+class VerdictShape(Shape):
+    requirement: str
+    passed: bool
+    source: str
+    taken_at: datetime
+
+
 class DeviceDetail(Shape):
     device: DeviceShape
     target: str
     releases: list[str]
     facts: list[FactShape]
     readings: list[ReadingShape]
+    verdicts: list[VerdictShape] = Field(description="What each source says passes or fails, newest first")
     course: CourseShape | None
 
 
@@ -259,11 +296,18 @@ class RivalShape(Shape):
     outcome: str
 
 
-class VerdictShape(Shape):
-    requirement: str
-    passed: bool
-    source: str
-    taken_at: datetime
+class RulingShape(Shape):
+    id: str
+    subject: str
+    reason: str
+    by: str
+    at: datetime
+
+
+class SortWordShape(Shape):
+    level: str
+    sort: Sort | None
+    decision: str
 
 
 class FindingShape(Shape):
@@ -277,6 +321,8 @@ class FindingShape(Shape):
     fixes: list[FixShape]
     rivals: list[RivalShape]
     against: list[VerdictShape]
+    rulings: list[RulingShape] = Field(description="Operators' words that settle what sources dispute")
+    words: list[SortWordShape] = Field(description="Every word on the sort, the narrowest first; the first counts")
 
 
 class AssessmentShape(Shape):
@@ -304,6 +350,7 @@ class LeftOutShape(Shape):
     id: str
     title: str
     why: str
+    covers: list[str] = Field(description="What of the checks it would cover, were it usable and chosen")
 
 
 class PartialShape(Shape):
@@ -335,6 +382,11 @@ class DecisionAsked(Asked):
     sort: Sort
     evidence: Literal["vendor-statement", "trial", "attempt", "report"]
     note: str = Field(max_length=2000)
+    link: str = Field("", max_length=500, description="Where the evidence is to be seen, https://")
+
+
+class WithdrawalAsked(Asked):
+    note: str = Field(max_length=2000, description="Why it no longer holds")
 
 
 class DecisionShape(Shape):
@@ -346,8 +398,25 @@ class DecisionShape(Shape):
     sort: Sort
     evidence: str
     note: str
+    link: str
     by: str
     at: datetime
+    withdrawn_at: datetime | None
+    withdrawn_by: str
+    withdrawn_note: str
+
+
+class DecisionList(Shape):
+    items: list[DecisionShape]
+
+
+class TallyShape(Shape):
+    """What attempts without a requirement came to on one machine model, in devices."""
+
+    model: str
+    ran: int
+    refused: int
+    failed_to_start: int
 
 
 class SortingRowShape(Shape):
@@ -357,12 +426,14 @@ class SortingRowShape(Shape):
     because: str
     source: str
     enforced_at: list[str]
+    reported: bool = Field(description="Known only from failure texts")
     sort: Sort
     sorted_by: str
     marks: dict[str, int]
     ran: int
     refused: int
     failed_to_start: int
+    tallies: list[TallyShape]
     against: str
     decisions: list[DecisionShape]
 
@@ -371,99 +442,3 @@ class SortingTable(Shape):
     platform: str
     release: str
     items: list[SortingRowShape]
-
-
-# ---------------------------------------------------------------- exceptions
-
-
-class ExceptionTermsAsked(Asked):
-    reason: str = Field(max_length=4000)
-    conditions: str = Field("", max_length=4000)
-    owner: str = Field(max_length=200)
-    start_on: date
-    expires_on: date
-    review_on: date
-
-
-class ExceptionRequestAsked(ExceptionTermsAsked):
-    release: str
-    up_to: bool = False
-    requirements: list[str] = Field(max_length=100)
-    devices: list[str] = Field(max_length=5000)
-    risk_acknowledged: str = Field(max_length=4000, description="The risk statement, word for word")
-
-
-class MoveAsked(Asked):
-    move: Literal["approve", "decline", "withdraw", "revoke", "close"]
-    note: str = Field("", max_length=4000)
-
-
-class ExceptionShape(Shape):
-    id: str
-    version: int
-    platform: str
-    release: str
-    up_to: bool
-    requirements: list[str]
-    devices: list[str]
-    reason: str
-    conditions: str
-    risk_text: str
-    acknowledged_by: str
-    owner: str
-    start_on: date
-    expires_on: date
-    review_on: date
-    state: str
-    in_force: bool
-    requester: str
-    requested_at: datetime
-    decided_by: str | None
-    decided_at: datetime | None
-    decision_note: str
-    self_approved: bool
-    stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
-    moves: list[str]
-
-
-class ExceptionList(Shape):
-    items: list[ExceptionShape]
-
-
-# ---------------------------------------------------------------------- kits
-
-
-class KitAsked(Asked):
-    device: str
-    release: str = ""
-    route: KitRoute = "in-place"
-    carry_over: Literal["everything", "files", "nothing"] = "everything"
-
-
-class KitShape(Shape):
-    id: str
-    platform: str
-    sheet_revision: int
-    release: str
-    route: str
-    carry_over: str
-    device: str
-    overrides: list[str]
-    exceptions: list[str]
-    sha256: str
-    made_by: str
-    made_at: datetime
-
-
-class KitFileShape(Shape):
-    path: str
-    text: str
-
-
-class KitDetail(Shape):
-    kit: KitShape
-    files: list[KitFileShape]
-
-
-class KitList(Shape):
-    items: list[KitShape]

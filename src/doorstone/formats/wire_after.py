@@ -27,6 +27,8 @@ class AttemptAsked(Asked):
     tool_version: str = Field("", max_length=200)
     started_at: datetime
     ended_at: datetime
+    notice_accepted: bool = Field(False, description="The vendor's notice was shown and accepted")
+    mismatch: str = Field("", max_length=200, description="With carry-over-lost: what did not match")
 
 
 class AttemptShape(Shape):
@@ -47,6 +49,9 @@ class AttemptShape(Shape):
     started_at: datetime
     ended_at: datetime
     by: str
+    notice_accepted: str = Field(description="The notice that was accepted, word for word; empty if none was")
+    mismatch: str
+    minutes: int = Field(description="How long it took")
 
 
 class AttemptList(Shape):
@@ -95,10 +100,21 @@ class ClassStandingShape(Shape):
     compared: Literal["as-expected", "better", "worse", "too-old", "not-observed"]
 
 
+class AttributionShape(Shape):
+    """What the requirements of one exception do to one update class."""
+
+    exception: str
+    update_class: UpdateClass
+    alone: Standing
+    shared_with: list[str]
+    restored: Standing
+
+
 class StandingShape(Shape):
     device: str
     release: str
     classes: list[ClassStandingShape]
+    attributions: list[AttributionShape]
 
 
 # ------------------------------------------------------------------ forecast
@@ -202,13 +218,6 @@ class SiteCountShape(Shape):
     states: dict[str, int]
 
 
-class DueShape(Shape):
-    on: date
-    kind: str
-    subject: str
-    words: str
-
-
 class OverviewShape(Shape):
     platform: str
     name: str
@@ -218,7 +227,6 @@ class OverviewShape(Shape):
     running: dict[str, int]
     roll_up: RollUpShape
     sites: list[SiteCountShape]
-    due: list[DueShape]
 
 
 # -------------------------------------------------------------------- ledger

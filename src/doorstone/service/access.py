@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
+import time
+from dataclasses import replace
+from typing import Any
 from urllib.parse import urlsplit
 
-from flask import request, session
+from flask import current_app, request, session
 
-from doorstone.service.operations import Operation
+from doorstone.service.door import Door
+from doorstone.service.operations import Call, Operation
 from doorstone.service.problems import ServiceProblemError
-from doorstone.work import people
+from doorstone.work import devices, people
 from doorstone.work.desk import Actor, Desk
 from doorstone.work.errors import MissingError
 from doorstone.work.people import Person
 
 CONSOLE_HEADER = "X-Doorstone-Console"
+_SEEN_EVERY = 30.0
+
+
+def the_door() -> Door:
+    door: Door = current_app.extensions["doorstone.door"]
+    return door
 
 
 def sign_in(person: Person) -> None:
-    """Start a console session: a signed cookie with the name and the session epoch."""
+    """Start a console session: a signed cookie with the name, the session epoch, and since when."""
+    now = time.time()
     session.clear()
     session.permanent = True
-    session["name"] = person.name
-    session["epoch"] = person.session_epoch
+    session.update({"name": person.name, "epoch": person.session_epoch, "since": now, "seen": now})
 
 
 def who(desk: Desk) -> Actor | None:
@@ -40,7 +50,7 @@ def who(desk: Desk) -> Actor | None:
 
 def _from_session(desk: Desk) -> Actor | None:
     name = session.get("name")
-    if not isinstance(name, str):
+    if not isinstance(name, str) or not _still_open():
         return None
     try:
         person = people.get_person(desk, name)
@@ -50,7 +60,19 @@ def _from_session(desk: Desk) -> Actor | None:
         return None
     if request.method not in ("GET", "HEAD"):
         check_console_call()
-    return Actor(person.name, person.role, "console")
+    return Actor(person.name, person.role, "console", sites=person.sites)
+
+
+def _still_open() -> bool:
+    """Whether the session is neither too old nor left alone for too long; notes that it was used."""
+    door, now = the_door(), time.time()
+    since, seen = session.get("since", 0.0), session.get("seen", 0.0)
+    if now - since > door.session.total_seconds() or now - seen > door.idle.total_seconds():
+        session.clear()
+        return False
+    if now - seen > _SEEN_EVERY:
+        session["seen"] = now
+    return True
 
 
 def check_console_call() -> None:
@@ -63,12 +85,41 @@ def check_console_call() -> None:
 
 
 def allow(operation: Operation, actor: Actor | None) -> None:
-    """Raise unless the operation is public or the actor's role is among its roles."""
+    """Raise unless the operation is public or a role of the actor is among its roles.
+
+    A role that is held at some sites only counts where the operation can say which devices it touches.
+    """
     if not operation.roles:
         return
     if actor is None:
         raise ServiceProblemError(401, "not-signed-in", "Nobody is signed in", "Sign in, or send a bearer token")
-    if actor.role not in operation.roles:
-        needed = " or ".join(sorted(operation.roles))
-        detail = f"{operation.summary}: a {actor.role} may not, it takes the role {needed}"
-        raise ServiceProblemError(403, "role", detail, f"Ask somebody with the role {needed}")
+    here = operation.touches is not None and any(role in operation.roles for role in actor.sites.values())
+    if actor.role not in operation.roles and not here:
+        raise _role(operation, f"a {actor.role} may not, it takes the role")
+
+
+def at_sites(operation: Operation, call: Call[Any, Any]) -> Call[Any, Any]:
+    """The call with its caller in the role that they have at the sites of the devices that it touches.
+
+    Raises unless that role is among the operation's at every one of them.
+    """
+    actor = call.caller
+    if actor is None or operation.touches is None or not actor.sites:
+        return call
+    sites = devices.sites_of(call.desk, operation.touches(call))
+    held = {site: _greater(actor.role, actor.sites.get(site, actor.role)) for site in sites} or {"": actor.role}
+    for site, role in held.items():
+        if role not in operation.roles:
+            raise _role(operation, f"at {site or 'no site'} you are a {role}, it takes the role")
+    least = min(held.values(), key=people.rank)
+    return replace(call, caller=replace(actor, role=least))
+
+
+def _greater(one: str, other: str) -> str:
+    return other if people.rank(other) >= people.rank(one) else one
+
+
+def _role(operation: Operation, words: str) -> ServiceProblemError:
+    needed = " or ".join(sorted(operation.roles))
+    detail = f"{operation.summary}: {words} {needed}"
+    return ServiceProblemError(403, "role", detail, f"Ask somebody with the role {needed}")

@@ -7,8 +7,7 @@ import json
 import re
 import time
 from collections.abc import Callable
-from datetime import timedelta
-from typing import Any
+from typing import Any, BinaryIO, cast
 from urllib.parse import urlencode
 
 import structlog
@@ -18,15 +17,19 @@ from werkzeug.exceptions import HTTPException
 
 from doorstone.service import access, problems
 from doorstone.service.console import bind_console
+from doorstone.service.door import Door
+from doorstone.service.jobs import Jobs
 from doorstone.service.openapi import openapi
 from doorstone.service.operations import Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
+from doorstone.service.provider import bind_provider
 from doorstone.service.resources import OPERATIONS
 from doorstone.work.desk import Actor, Desk, Receipt
 from doorstone.work.errors import WorkError
 
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
+LARGEST_UPLOAD = 4 * 2**30
 _HEADERS = {
     "Content-Security-Policy": (
         "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
@@ -40,8 +43,20 @@ _HEADERS = {
 log = structlog.get_logger("doorstone.service")
 
 
-def create_app(desk: Desk, secret_key: bytes, *, https: bool = False) -> Flask:
-    """The WSGI application over a desk. `https` marks the session cookie Secure."""
+def create_app(
+    desk: Desk,
+    secret_key: bytes,
+    *,
+    https: bool = False,
+    jobs: Jobs | None = None,
+    door: Door | None = None,
+) -> Flask:
+    """The WSGI application over a desk. `https` marks the session cookie Secure; `jobs` are its own if not given.
+
+    `door` says how long sessions last, how often a sign-in may fail, and through which provider one may come.
+    """
+    jobs = jobs or Jobs(desk)
+    door = door or Door()
     app = Flask("doorstone", static_folder=None)
     app.config.update(
         SECRET_KEY=secret_key,
@@ -49,12 +64,14 @@ def create_app(desk: Desk, secret_key: bytes, *, https: bool = False) -> Flask:
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_SECURE=https,
-        PERMANENT_SESSION_LIFETIME=timedelta(hours=12),
+        PERMANENT_SESSION_LIFETIME=door.session,
         MAX_CONTENT_LENGTH=LARGEST_BODY,
     )
+    app.extensions["doorstone.door"] = door
+    bind_provider(app, desk, door)
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
-        app.add_url_rule(path, operation.name, _view(desk, operation), methods=[operation.method])
+        app.add_url_rule(path, operation.name, _view(desk, jobs, operation), methods=[operation.method])
     document = json.dumps(api_document(), indent=1).encode()
     app.add_url_rule(f"{API}/openapi.json", "openapi", lambda: Response(document, content_type="application/json"))
     bind_console(app)
@@ -71,7 +88,7 @@ def api_document() -> dict[str, Any]:
     return document
 
 
-def _view(desk: Desk, operation: Operation) -> Callable[..., Response]:
+def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Response]:
     def view(**path: str) -> Response:
         actor = access.who(desk) if operation.roles else None
         access.allow(operation, actor)
@@ -80,8 +97,12 @@ def _view(desk: Desk, operation: Operation) -> Callable[..., Response]:
         body = _body(operation)
         if actor is not None and operation.creates:
             actor = _with_receipt(actor, operation, body)
-        call = Call(desk, actor, path, query, body, _version(operation))
-        answer = operation.handler(call)
+        file: BinaryIO | None = None
+        if operation.upload:
+            request.max_content_length = LARGEST_UPLOAD
+            file = cast(BinaryIO, request.stream)
+        call = Call(desk, actor, path, query, body, _version(operation), jobs, file)
+        answer = operation.handler(access.at_sites(operation, call))
         return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
 
     return view
@@ -137,9 +158,15 @@ def _response(operation: Operation, answer: Answer) -> Response:
             response.headers["Content-Disposition"] = f'attachment; filename="{answer.file_name}"'
     elif operation.status == 204:
         response = Response(status=204)
+    elif not isinstance(answer.body, BaseModel):
+        return Response(
+            answer.body, operation.status, content_type=answer.media_type, headers={"Cache-Control": "no-store"}
+        )
     else:
         response = Response(answer.body.model_dump_json(), operation.status, content_type="application/json")
     response.headers["Cache-Control"] = "no-cache" if operation.method == "GET" else "no-store"
+    if answer.policy is not None:
+        response.headers["Content-Security-Policy"] = answer.policy
     if answer.next is not None:
         query = urlencode({**request.args.to_dict(), "cursor": answer.next})
         response.headers["Link"] = f'<{request.path}?{query}>; rel="next"'
@@ -170,7 +197,7 @@ def _bind_problems(app: Flask) -> None:
         return response
 
     def crash(error: Exception) -> Response:
-        log.error("crash", path=request.path, exc_info=error)
+        log.error("crash", path=_without_secret(request.path), exc_info=error)
         detail = "Something failed that should not have; nothing was written"
         return problems.document(
             500, "crash", problems.TITLES[500], detail, "Try again; the service's log has the cause"
@@ -178,6 +205,11 @@ def _bind_problems(app: Flask) -> None:
 
     app.register_error_handler(HTTPException, http_error)
     app.register_error_handler(Exception, crash)
+
+
+def _without_secret(path: str) -> str:
+    """The path as it may stand in a log: the address of a calendar is its key."""
+    return f"{API}/calendar/…" if path.startswith(f"{API}/calendar/") else path
 
 
 def _bind_log(app: Flask) -> None:
@@ -193,7 +225,7 @@ def _bind_log(app: Flask) -> None:
         log.info(
             "request",
             method=request.method,
-            path=request.path,
+            path=_without_secret(request.path),
             status=response.status_code,
             ms=took,
             actor=g.get("actor"),

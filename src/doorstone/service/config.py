@@ -4,14 +4,29 @@ from __future__ import annotations
 
 import os
 import secrets
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
+from decimal import Decimal
 from pathlib import Path
+from typing import Literal
 
-from pydantic import Field
+from pydantic import BaseModel, ConfigDict, Field, SecretStr
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
+from doorstone.core.costs import CostModel
+from doorstone.core.facts import Source
+from doorstone.service.door import Door, Provider
 from doorstone.store.database import Database
-from doorstone.work.desk import Clock, Desk, FixedClock, Policy, SystemClock
+from doorstone.work.desk import SOURCES, Clock, Desk, FixedClock, Policy, SystemClock
+
+
+class SourceConfig(BaseModel):
+    """How far a source is trusted, and how long its readings count. Days left out: they do not age."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    trust: int = Field(ge=0, le=1000, description="Higher is believed first")
+    passing_days: int | None = Field(30, ge=0, description="Days that a reading of a passing fact counts")
+    lasting_days: int | None = Field(None, ge=0, description="Days that a reading of a lasting fact counts")
 
 
 class Config(BaseSettings):
@@ -27,8 +42,55 @@ class Config(BaseSettings):
     as_of: date | None = Field(None, description="Stand the clock still on this day; for demonstrations")
     most_days: int = Field(365, ge=1, description="Longest an exception may run, in days")
     self_approval: bool = Field(False, description="Let requesters approve their own requests; the ledger shows it")
+    two_approvers: Literal["none", "critical", "all"] = Field(
+        "none", description="Which requests take two approvers: none, those for a critical device, or all"
+    )
+    required: list[Literal["conditions", "attachment"]] = Field(
+        [], description="What every request must have beside reason, owner and dates"
+    )
+    ahead_days: int = Field(30, ge=0, le=365, description="Days before a review or lapse from which it is due")
+    decide_days: int = Field(7, ge=0, le=365, description="Days that a request may wait before it is overdue")
+    round_seconds: int = Field(30, ge=1, description="Seconds between rounds: what lapses, what is due, what is sent")
+    session_hours: int = Field(12, ge=1, description="Hours after which a console session ends in any case")
+    idle_minutes: int = Field(60, ge=1, description="Minutes without a call after which a console session ends")
+    address: str = Field("", description="Address under which people reach the service, such as https://stone.example")
+    oidc_issuer: str = Field("", description="Issuer of the OpenID Connect provider to sign in through")
+    oidc_client_id: str = Field("", description="Client id at that provider")
+    oidc_client_secret: SecretStr = Field(SecretStr(""), description="Client secret, if the provider gave one")
+    oidc_name_claim: str = Field("preferred_username", description="Claim that becomes the name here")
+    oidc_groups_claim: str = Field("groups", description="Claim that lists a person's groups")
+    oidc_groups: dict[str, Literal["viewer", "technician", "approver", "administrator"]] = Field(
+        {}, description="Group at the provider -> role here; the greatest counts, nobody without one gets in"
+    )
+    smtp_host: str = Field("", description="Mail server; without one no mail is sent")
+    smtp_port: int = Field(25, ge=1, le=65535, description="Its port")
+    smtp_from: str = Field("door-stone@localhost", description="Sender of the mail")
+    smtp_user: str = Field("", description="User at the mail server, if it asks for one")
+    smtp_password: SecretStr = Field(SecretStr(""), description="Password at the mail server")
+    smtp_tls: Literal["none", "start", "always"] = Field("none", description="TLS with the mail server")
     check_every_days: int = Field(60, ge=1, description="Days after which an observation is too old to tell")
     stay_days: int = Field(180, ge=0, description="Days of servicing left from which staying is recommended")
+    update_service: str = Field(
+        "", description="Address that is asked what updates a device gets, with {device} and {day} in it; none if empty"
+    )
+    poll_hours: int = Field(24, ge=1, le=24 * 30, description="Hours between two askings about a device")
+    cost_hour: Decimal = Field(Decimal("42.00"), ge=0, description="An hour of a technician's work")
+    cost_move_minutes: int = Field(30, ge=0, description="Minutes for a move that is offered")
+    cost_by_hand_minutes: int = Field(110, ge=0, description="Minutes for a move by exception, by hand")
+    cost_check_minutes: int = Field(10, ge=0, description="Minutes to look whether updates arrive")
+    cost_extended_per_month: Decimal = Field(
+        Decimal("5.50"), ge=0, description="Paid servicing of a device for a month"
+    )
+    cost_extended_months: int = Field(12, ge=0, description="Most months of paid servicing; 0 where there is none")
+    cost_replacement: Decimal = Field(Decimal("640.00"), ge=0, description="A new device")
+    cost_replacement_minutes: int = Field(150, ge=0, description="Minutes to set a new device up")
+    cost_replacement_months: int = Field(48, ge=1, description="Months of servicing that a new device has before it")
+    cost_slower_per_month: Decimal = Field(
+        Decimal("3.00"), ge=0, description="What a device that runs slower since its upgrade costs its user in a month"
+    )
+    sources: dict[str, SourceConfig] = Field(
+        {}, description="Sources by name, each with trust, passing_days and lasting_days; added to the built-in ones"
+    )
 
     @classmethod
     def settings_customise_sources(
@@ -48,8 +110,48 @@ def open_desk(config: Config) -> Desk:
     clock: Clock = SystemClock()
     if config.as_of is not None:
         clock = FixedClock(datetime(config.as_of.year, config.as_of.month, config.as_of.day, 9))
-    policy = Policy(config.most_days, config.self_approval, config.check_every_days, config.stay_days)
+    own = {name: Source(name, s.trust, s.passing_days, s.lasting_days) for name, s in config.sources.items()}
+    policy = Policy(
+        most_days=config.most_days,
+        self_approval=config.self_approval,
+        two_approvers=config.two_approvers,
+        required=tuple(config.required),
+        ahead_days=config.ahead_days,
+        decide_days=config.decide_days,
+        check_every_days=config.check_every_days,
+        stay_days=config.stay_days,
+        costs=CostModel(
+            config.cost_hour,
+            config.cost_move_minutes,
+            config.cost_by_hand_minutes,
+            config.cost_check_minutes,
+            config.check_every_days,
+            config.cost_extended_per_month,
+            config.cost_extended_months,
+            config.cost_replacement,
+            config.cost_replacement_minutes,
+            config.cost_replacement_months,
+            config.cost_slower_per_month,
+        ),
+        sources={**SOURCES, **own},
+    )
     return Desk(Database(config.data / "doorstone.db"), clock, policy)
+
+
+def open_door(config: Config) -> Door:
+    """How one gets in, as configured."""
+    provider = None
+    if config.oidc_issuer:
+        provider = Provider(
+            config.oidc_issuer,
+            config.oidc_client_id,
+            config.oidc_client_secret.get_secret_value(),
+            config.oidc_name_claim,
+            config.oidc_groups_claim,
+            dict(config.oidc_groups),
+        )
+    session, idle = timedelta(hours=config.session_hours), timedelta(minutes=config.idle_minutes)
+    return Door(session, idle, config.address, config.https, provider)
 
 
 def session_key(config: Config) -> bytes:

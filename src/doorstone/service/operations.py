@@ -2,28 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import Any, BinaryIO, Generic, TypeVar
 
 from pydantic import BaseModel
 
+from doorstone.service.jobs import Jobs
 from doorstone.work.desk import Actor, Desk
 
 Q = TypeVar("Q")
 B = TypeVar("B")
 
 VIEWER, TECHNICIAN, APPROVER, ADMINISTRATOR = "viewer", "technician", "approver", "administrator"
+REPORTER = "reporter"
 EVERYONE = frozenset({VIEWER, TECHNICIAN, APPROVER, ADMINISTRATOR})
 HANDS = frozenset({TECHNICIAN, ADMINISTRATOR})
 DECIDERS = frozenset({APPROVER, ADMINISTRATOR})
 ADMINISTRATORS = frozenset({ADMINISTRATOR})
+READERS_IN = HANDS | {REPORTER}
 PUBLIC: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
 class Call(Generic[Q, B]):
-    """One call: the desk, who calls (None only where the operation is public), path, query, body, If-Match."""
+    """One call: the desk, who calls (None only where the operation is public), path, query, body, If-Match.
+
+    `jobs` runs what takes longer than an answer may; `file` is the body of an upload, as it comes in.
+    """
 
     desk: Desk
     caller: Actor | None
@@ -31,6 +37,8 @@ class Call(Generic[Q, B]):
     query: Q
     body: B
     version: int | None = None
+    jobs: Jobs | None = None
+    file: BinaryIO | None = None
 
     @property
     def actor(self) -> Actor:
@@ -40,21 +48,37 @@ class Call(Generic[Q, B]):
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What an operation gives back. `etag` is the object's version, `next` the cursor of the next page."""
+    """What an operation gives back. `etag` is the object's version, `next` the cursor of the next page.
 
-    body: BaseModel | bytes
+    `policy` is a content security policy of its own, for a page that stands alone.
+    """
+
+    body: BaseModel | bytes | Iterator[bytes]
     etag: str | None = None
     next: str | None = None
     media_type: str = "application/json"
     file_name: str | None = None
+    policy: str | None = None
+
+
+def page_alone(text: str, style: str) -> Answer:
+    """An HTML page that stands alone: nothing but its own style, known by its digest, may act in it."""
+    policy = f"default-src 'none'; style-src '{style}'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+    return Answer(text.encode(), media_type="text/html; charset=utf-8", policy=policy)
 
 
 Handler = Callable[[Call[Any, Any]], Answer | BaseModel]
+Touches = Callable[[Call[Any, Any]], Iterable[str]]
+"""The devices that a call changes something of: by their sites, whoever has a greater role there may."""
 
 
 @dataclass(frozen=True, slots=True)
 class Operation:
-    """One method on one path. `roles` empty means public; `match` asks for If-Match; `creates` takes a key."""
+    """One method on one path. `roles` empty means public; `match` asks for If-Match; `creates` takes a key.
+
+    `upload` takes a body of any size and kind, which the handler reads as it comes. With `touches`, a role that is
+    held at the sites of those devices only counts as well.
+    """
 
     method: str
     path: str
@@ -70,6 +94,8 @@ class Operation:
     creates: bool
     match: bool
     pages: bool
+    upload: bool
+    touches: Touches | None
     handler: Handler
 
 
@@ -95,12 +121,14 @@ class Operations:
         creates: bool = False,
         match: bool = False,
         pages: bool = False,
+        upload: bool = False,
+        touches: Touches | None = None,
     ) -> Callable[[Handler], Handler]:
         def declare(handler: Handler) -> Handler:
             self.all.append(
                 Operation(
                     method, path, handler.__name__, summary, self.tag, roles, query, body, answer,
-                    media_type, status, creates, match, pages, handler,
+                    media_type, status, creates, match, pages, upload, touches, handler,
                 )
             )  # fmt: skip
             return handler

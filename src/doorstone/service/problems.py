@@ -26,6 +26,7 @@ TITLES = {
     405: "The method does not fit",
     413: "The request is too large",
     415: "The media type does not fit",
+    429: "Too many tries",
     428: "If-Match is missing",
     500: "The service failed",
 }
@@ -34,8 +35,17 @@ TITLES = {
 class ServiceProblemError(Exception):
     """A problem found at the edge, before any use case."""
 
-    def __init__(self, status: int, slug: str, detail: str, mend: str, troubles: Sequence[TroubleShape] = ()) -> None:
+    def __init__(
+        self,
+        status: int,
+        slug: str,
+        detail: str,
+        mend: str,
+        troubles: Sequence[TroubleShape] = (),
+        retry_after: int = 0,
+    ) -> None:
         super().__init__(detail)
+        self.retry_after = retry_after
         self.status, self.slug, self.detail, self.mend = status, slug, detail, mend
         self.troubles = list(troubles)
 
@@ -62,7 +72,10 @@ def of_work(error: errors.WorkError) -> Response:
 
 
 def of_service(error: ServiceProblemError) -> Response:
-    return document(error.status, error.slug, TITLES[error.status], error.detail, error.mend, error.troubles)
+    response = document(error.status, error.slug, TITLES[error.status], error.detail, error.mend, error.troubles)
+    if error.retry_after:
+        response.headers["Retry-After"] = str(error.retry_after)
+    return response
 
 
 def of_validation(error: ValidationError, where: str) -> ServiceProblemError:

@@ -12,7 +12,10 @@ import structlog
 from cheroot.wsgi import Server
 
 from doorstone.service.app import create_app
-from doorstone.service.config import Config, open_desk, session_key
+from doorstone.service.carriers import ask_updates, http_post, smtp_mail
+from doorstone.service.config import Config, open_desk, open_door, session_key
+from doorstone.service.jobs import Jobs
+from doorstone.service.rounds import Rounds
 
 
 class BusyPortError(Exception):
@@ -37,7 +40,11 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     """Serve until SIGTERM or SIGINT. Raises `BusyPortError` if the address cannot be had."""
     set_up_logging(quiet=quiet)
     log = structlog.get_logger("doorstone.serve")
-    app = create_app(open_desk(config), session_key(config), https=config.https)
+    desk = open_desk(config)
+    jobs = Jobs(desk)
+    fetch = ask_updates(config.update_service) if config.update_service else None
+    rounds = Rounds(desk, http_post(), smtp_mail(config), config.round_seconds, fetch, config.poll_hours)
+    app = create_app(desk, session_key(config), https=config.https, jobs=jobs, door=open_door(config))
     server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")
     server.shutdown_timeout = 20
     try:
@@ -47,10 +54,15 @@ def serve(config: Config, *, quiet: bool = False) -> None:
 
     def stop(number: int, frame: FrameType | None) -> None:
         log.info("stopping", signal=signal.Signals(number).name)
+        jobs.halted.set()
         threading.Thread(target=server.stop, name="stop").start()
 
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
+    logging.getLogger("apscheduler").setLevel(logging.ERROR)
+    rounds.start()
     log.info("listening", address=f"http://{config.host}:{config.port}", data=str(config.data))
     server.serve()
+    rounds.close()
+    jobs.close()
     log.info("stopped")

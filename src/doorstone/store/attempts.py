@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +28,8 @@ class AttemptRow:
     started_at: str
     ended_at: str
     by: str
+    notice_accepted: str
+    mismatch: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,9 +52,10 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
     ).fetchone()[0]
     cursor = db.execute(
         "INSERT INTO attempts (device, number, kit, platform, release, route, carry_over, outcome, refused_by, seen,"
-        " media, tool_version, unmet, started_at, ended_at, by) VALUES (:device, :number, :kit, :platform,"
+        " media, tool_version, unmet, started_at, ended_at, by, notice_accepted, mismatch)"
+        " VALUES (:device, :number, :kit, :platform,"
         " :release, :route, :carry_over, :outcome, :refused_by, :seen, :media, :tool_version, :unmet, :started_at,"
-        " :ended_at, :by)",
+        " :ended_at, :by, :notice_accepted, :mismatch)",
         {**values, "number": number, "unmet": json.dumps(values["unmet"])},
     )
     return int(cursor.lastrowid or 0)
@@ -60,8 +63,18 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
 
 def every(db: sqlite3.Connection, device: str | None = None) -> list[AttemptRow]:
     """Newest first."""
-    rows = db.execute("SELECT * FROM attempts WHERE ? IS NULL OR device = ? ORDER BY id DESC", (device, device))
+    where, values = ("WHERE device = ?", (device,)) if device else ("", ())
+    rows = db.execute(f"SELECT * FROM attempts {where} ORDER BY id DESC", values)  # noqa: S608 - constants
     return [_attempt(row) for row in rows]
+
+
+def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
+    """The attempts that were made with kits: (attempt, kit)."""
+    rows = db.execute(
+        "SELECT id, kit FROM attempts WHERE kit IN (SELECT value FROM json_each(?)) ORDER BY id",
+        (json.dumps(list(kits)),),
+    )
+    return [(row["id"], row["kit"]) for row in rows]
 
 
 def get(db: sqlite3.Connection, number: int) -> AttemptRow | None:
@@ -84,12 +97,23 @@ def add_observation(db: sqlite3.Connection, values: Mapping[str, str]) -> int:
 
 def observations(db: sqlite3.Connection, device: str | None = None) -> list[ObservationRow]:
     """Newest first."""
-    rows = db.execute(
-        "SELECT * FROM observations WHERE ? IS NULL OR device = ? ORDER BY seen_on DESC, id DESC", (device, device)
-    )
+    where, values = ("WHERE device = ?", (device,)) if device else ("", ())
+    rows = db.execute(f"SELECT * FROM observations {where} ORDER BY seen_on DESC, id DESC", values)  # noqa: S608
     return [ObservationRow(**dict(row)) for row in rows]
 
 
 def observation(db: sqlite3.Connection, number: int) -> ObservationRow | None:
     row = db.execute("SELECT * FROM observations WHERE id = ?", (number,)).fetchone()
     return ObservationRow(**dict(row)) if row else None
+
+
+def has_observation(
+    db: sqlite3.Connection, device: str, seen_on: str, update_class: str, source: str, result: str
+) -> bool:
+    """Whether the same was recorded already: of that device, day, class and source, with that result."""
+    row = db.execute(
+        "SELECT 1 FROM observations WHERE device = ? AND seen_on = ? AND update_class = ? AND source = ?"
+        " AND result = ?",
+        (device, seen_on, update_class, source, result),
+    ).fetchone()
+    return row is not None

@@ -1,13 +1,34 @@
-"""The database file: connections, transactions, migrations."""
+"""The database file: connections, transactions, migrations, and the key that seals the ledger's end."""
 
 from __future__ import annotations
 
+import hashlib
+import hmac
+import os
+import secrets
 import sqlite3
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
+
+from doorstone.store import ledger
+
+SEALED_SINCE = 3
+LEDGER_KEY = "ledger.key"
+
+
+def ledger_key(database: Path) -> bytes:
+    """The key beside the database that seals the ledger's end: made once, readable by the owner only."""
+    path = database.with_name(LEDGER_KEY)
+    try:
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    except FileExistsError:
+        return path.read_bytes()
+    with os.fdopen(handle, "wb") as file:
+        file.write(secrets.token_bytes(32))
+    return path.read_bytes()
 
 
 class Database:
@@ -16,8 +37,14 @@ class Database:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._local = threading.local()
+        self._turn = threading.Lock()
         path.parent.mkdir(parents=True, exist_ok=True)
+        self._key = ledger_key(path)
+        before = self._connection().execute("PRAGMA user_version").fetchone()[0]
         migrate(self._connection())
+        if 0 < before < SEALED_SINCE:
+            with self.write() as db:
+                ledger.seal(db)
 
     def _connection(self) -> sqlite3.Connection:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
@@ -27,8 +54,17 @@ class Database:
             connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
+            connection.create_function("seal", 2, self._seal, deterministic=True)
             self._local.connection = connection
         return connection
+
+    def _seal(self, seq: int, digest: str) -> str:
+        return hmac.new(self._key, f"{seq} {digest}".encode(), hashlib.sha256).hexdigest()
+
+    @property
+    def busy(self) -> bool:
+        """Whether this thread is inside a transaction: what it sees may still be undone."""
+        return self._connection().in_transaction
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
@@ -38,9 +74,22 @@ class Database:
 
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
-        """One use case: committed whole, or not at all."""
-        with self._transaction("BEGIN IMMEDIATE") as connection:
+        """One use case: committed whole, or not at all. Inside a read there is no write: what was read may be old."""
+        if self.busy:
+            if not self._local.writing:
+                raise RuntimeError("a write was begun inside a read")
+            yield self._connection()
+            return
+        with self._turn, self._transaction("BEGIN IMMEDIATE") as connection:
             yield connection
+
+    def copy(self, path: Path) -> Database:
+        """A copy of the whole file, to try something on."""
+        with sqlite3.connect(path) as target:
+            self._connection().backup(target)
+        target.close()
+        path.with_name(LEDGER_KEY).write_bytes(self._key)
+        return Database(path)
 
     @contextmanager
     def _transaction(self, begin: str) -> Iterator[sqlite3.Connection]:
@@ -49,6 +98,7 @@ class Database:
             yield connection
             return
         connection.execute(begin)
+        self._local.writing = begin == "BEGIN IMMEDIATE"
         try:
             yield connection
         except BaseException:

@@ -1,25 +1,73 @@
-"""Exceptions with their requirements and devices."""
+"""Exceptions: their terms, devices, approvals, conditions, attachments and comments."""
 
 from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class ApprovalRow:
+    """One approver's word. `part` names what was approved: devices and requirements; `shown` what it rests on."""
+
+    person: str
+    at: str
+    note: str
+    part: Mapping[str, list[str]]
+    shown: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class ConditionRow:
+    """A condition to keep. `fact_condition` is its data, None if it is attested; `attested` are (day, by, note)."""
+
+    number: int
+    text: str
+    fact_condition: Mapping[str, Any] | None
+    due_on: str | None
+    every_days: int | None
+    attested: tuple[tuple[str, str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class AttachmentRow:
+    number: int
+    title: str
+    link: str
+    sha256: str
+    by: str
+    at: str
+
+
+@dataclass(frozen=True, slots=True)
+class CommentRow:
+    """`kind` is comment, question (to the requester) or answer."""
+
+    kind: str
+    text: str
+    by: str
+    at: str
 
 
 @dataclass(frozen=True, slots=True)
 class ExceptionRow:
+    """`left_out` maps a device or requirement -> why it was not approved with the rest."""
+
     id: int
     version: int
     platform: str
     release: str
     up_to: bool
     reason: str
+    risk_version: int
     risk_text: str
+    notice_text: str
     acknowledged_by: str
-    conditions: str
     owner: str
     start_on: str
     expires_on: str
@@ -27,21 +75,48 @@ class ExceptionRow:
     state: str
     requester: str
     requested_at: str
+    asked_back: bool
+    approvals_needed: int
     decided_by: str | None
     decided_at: str | None
     decision_note: str
     self_approved: bool
+    ended_on: str | None
+    renews: int | None
+    renewed_by: int | None
     requirements: tuple[str, ...]
     devices: tuple[str, ...]
+    left_out: Mapping[str, str]
     shown: Mapping[str, Any]  # device -> what its approval rests on
+    approvals: tuple[ApprovalRow, ...]
+    conditions: tuple[ConditionRow, ...]
+    attachments: tuple[AttachmentRow, ...]
+    comments: tuple[CommentRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TermsRow:
+    """What an exception permits, without its story."""
+
+    id: int
+    platform: str
+    release: str
+    up_to: bool
+    start_on: str
+    expires_on: str
+    state: str
+    requirements: tuple[str, ...]
+    devices: tuple[str, ...]
 
 
 def add(db: sqlite3.Connection, values: Mapping[str, Any], requirements: Iterable[str], devices: Iterable[str]) -> int:
     cursor = db.execute(
-        "INSERT INTO exceptions (platform, release, up_to, reason, risk_text, acknowledged_by, conditions, owner,"
-        " start_on, expires_on, review_on, state, requester, requested_at)"
-        " VALUES (:platform, :release, :up_to, :reason, :risk_text, :acknowledged_by, :conditions, :owner,"
-        " :start_on, :expires_on, :review_on, 'requested', :requester, :requested_at)",
+        "INSERT INTO exceptions (platform, release, up_to, reason, risk_version, risk_text, notice_text,"
+        " acknowledged_by, owner, start_on, expires_on, review_on, state, requester, requested_at, approvals_needed,"
+        " renews)"
+        " VALUES (:platform, :release, :up_to, :reason, :risk_version, :risk_text, :notice_text,"
+        " :acknowledged_by, :owner, :start_on, :expires_on, :review_on, 'requested', :requester, :requested_at,"
+        " :approvals_needed, :renews)",
         values,
     )
     number = int(cursor.lastrowid or 0)
@@ -55,15 +130,37 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any], requirements: Iterabl
     return number
 
 
+def set_conditions(db: sqlite3.Connection, number: int, conditions: Iterable[ConditionRow]) -> None:
+    """Replace the conditions of a request; what was attested of them before goes with them."""
+    db.execute("DELETE FROM attestations WHERE exception = ?", (number,))
+    db.execute("DELETE FROM exception_conditions WHERE exception = ?", (number,))
+    db.executemany(
+        "INSERT INTO exception_conditions (exception, number, text, fact_condition, due_on, every_days)"
+        " VALUES (?, ?, ?, ?, ?, ?)",
+        [
+            (number, c.number, c.text, json.dumps(c.fact_condition) if c.fact_condition else "", c.due_on, c.every_days)
+            for c in conditions
+        ],
+    )
+
+
 def edit(db: sqlite3.Connection, number: int, version: int, terms: Mapping[str, str]) -> bool:
     """Replace the terms of a requested exception if it still has `version`; returns whether it had."""
     cursor = db.execute(
-        "UPDATE exceptions SET version = version + 1, reason = :reason, conditions = :conditions, owner = :owner,"
+        "UPDATE exceptions SET version = version + 1, reason = :reason, owner = :owner, asked_back = 0,"
         " start_on = :start_on, expires_on = :expires_on, review_on = :review_on"
         " WHERE id = :id AND version = :version",
         {**terms, "id": number, "version": version},
     )
+    db.execute("DELETE FROM exception_approvals WHERE exception = ?", (number,))
     return cursor.rowcount == 1
+
+
+def touch(db: sqlite3.Connection, number: int, **values: Any) -> None:
+    """Change single columns (owner, asked_back) and the version."""
+    parts = ", ".join(f"{name} = :{name}" for name in values)
+    comma = ", " if parts else ""
+    db.execute(f"UPDATE exceptions SET version = version + 1{comma}{parts} WHERE id = :id", {**values, "id": number})  # noqa: S608
 
 
 def decide(
@@ -72,10 +169,28 @@ def decide(
     """Move to `state` if the exception still has `version`; returns whether it had."""
     cursor = db.execute(
         "UPDATE exceptions SET version = version + 1, state = ?, decided_by = ?, decided_at = ?, decision_note = ?,"
-        " self_approved = ? WHERE id = ? AND version = ?",
+        " self_approved = MAX(self_approved, ?), asked_back = 0 WHERE id = ? AND version = ?",
         (state, by, at, note, int(self_approved), number, version),
     )
     return cursor.rowcount == 1
+
+
+def end(db: sqlite3.Connection, number: int, state: str, on: str) -> None:
+    """Lapse or close without anybody's decision: who had approved it stays written down."""
+    db.execute("UPDATE exceptions SET version = version + 1, state = ?, ended_on = ? WHERE id = ?", (state, on, number))
+
+
+def leave_out(
+    db: sqlite3.Connection, number: int, devices: Iterable[str], requirements: Iterable[str], why: str
+) -> None:
+    db.executemany(
+        "UPDATE exception_devices SET left_out = ? WHERE exception = ? AND device = ?",
+        [(why, number, name) for name in devices],
+    )
+    db.executemany(
+        "UPDATE exception_requirements SET left_out = ? WHERE exception = ? AND requirement = ?",
+        [(why, number, name) for name in requirements],
+    )
 
 
 def keep_shown(db: sqlite3.Connection, number: int, device: str, shown: Mapping[str, Any]) -> None:
@@ -85,43 +200,182 @@ def keep_shown(db: sqlite3.Connection, number: int, device: str, shown: Mapping[
     )
 
 
+def add_approval(db: sqlite3.Connection, number: int, approval: ApprovalRow) -> None:
+    db.execute(
+        "INSERT OR REPLACE INTO exception_approvals (exception, person, at, note, part, shown)"
+        " VALUES (?, ?, ?, ?, ?, ?)",
+        (
+            number, approval.person, approval.at, approval.note, json.dumps(approval.part),
+            json.dumps(approval.shown, sort_keys=True),
+        ),
+    )  # fmt: skip
+
+
+def drop_approvals(db: sqlite3.Connection, number: int) -> None:
+    db.execute("DELETE FROM exception_approvals WHERE exception = ?", (number,))
+
+
+def attest(db: sqlite3.Connection, number: int, condition: int, by: str, at: str, note: str) -> None:
+    db.execute(
+        "INSERT INTO attestations (exception, number, by, at, note) VALUES (?, ?, ?, ?, ?)",
+        (number, condition, by, at, note),
+    )
+
+
+def attach(db: sqlite3.Connection, number: int, title: str, link: str, sha256: str, by: str, at: str) -> int:
+    place = db.execute(
+        "SELECT COALESCE(MAX(number), 0) + 1 FROM exception_attachments WHERE exception = ?", (number,)
+    ).fetchone()[0]
+    db.execute(
+        "INSERT INTO exception_attachments (exception, number, title, link, sha256, by, at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?)",
+        (number, place, title, link, sha256, by, at),
+    )
+    return int(place)
+
+
+def comment(db: sqlite3.Connection, number: int, kind: str, text: str, by: str, at: str) -> None:
+    db.execute(
+        "INSERT INTO exception_comments (exception, kind, text, by, at) VALUES (?, ?, ?, ?, ?)",
+        (number, kind, text, by, at),
+    )
+
+
 def get(db: sqlite3.Connection, number: int) -> ExceptionRow | None:
-    found = _load(db, "WHERE id = ?", (number,))
+    found = _load(db, "WHERE e.id = ?", (number,))
     return found[0] if found else None
 
 
 def every(db: sqlite3.Connection) -> list[ExceptionRow]:
     """Newest first."""
-    return _load(db, "ORDER BY id DESC", ())
+    return _load(db, "ORDER BY e.id DESC", ())
+
+
+def every_terms(db: sqlite3.Connection) -> list[TermsRow]:
+    """What each permits, newest first."""
+    rows = db.execute(
+        "SELECT id, platform, release, up_to, start_on, expires_on, state FROM exceptions ORDER BY id DESC"
+    )
+    requirements: dict[int, list[str]] = {}
+    devices: dict[int, list[str]] = {}
+    for number, name in db.execute("SELECT exception, requirement FROM exception_requirements WHERE left_out = ''"):
+        requirements.setdefault(number, []).append(name)
+    for number, name in db.execute("SELECT exception, device FROM exception_devices WHERE left_out = ''"):
+        devices.setdefault(number, []).append(name)
+    return [
+        TermsRow(
+            r["id"], r["platform"], r["release"], bool(r["up_to"]), r["start_on"], r["expires_on"], r["state"],
+            tuple(requirements.get(r["id"], ())), tuple(devices.get(r["id"], ())),
+        )
+        for r in rows
+    ]  # fmt: skip
 
 
 def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
-    where = "WHERE id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY id DESC"
+    """Newest first; those from which the device was left out too."""
+    where = "WHERE e.id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY e.id DESC"
     return _load(db, where, (device,))
 
 
+def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
+    """Those that are requested or approved, oldest first."""
+    return _load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())
+
+
+def past(db: sqlite3.Connection, today: str) -> list[tuple[int, str]]:
+    """Approved ones whose expiry day is over, with that day."""
+    rows = db.execute("SELECT id, expires_on FROM exceptions WHERE state = 'approved' AND expires_on < ?", (today,))
+    return [(row["id"], row["expires_on"]) for row in rows]
+
+
+def replaced(db: sqlite3.Connection, today: str) -> list[tuple[int, int]]:
+    """Approved ones whose approved successor has started: (predecessor, successor)."""
+    rows = db.execute(
+        "SELECT old.id, new.id FROM exceptions AS old JOIN exceptions AS new ON new.renews = old.id"
+        " WHERE old.state = 'approved' AND new.state = 'approved' AND new.start_on <= ?",
+        (today,),
+    )
+    return [(row[0], row[1]) for row in rows]
+
+
+def owned_by(db: sqlite3.Connection, person: str) -> list[int]:
+    """Those that are requested or approved and owned by a person."""
+    rows = db.execute(
+        "SELECT id FROM exceptions WHERE owner = ? AND state IN ('requested', 'approved') ORDER BY id", (person,)
+    )
+    return [row["id"] for row in rows]
+
+
 def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[ExceptionRow]:
-    rows = db.execute(f"SELECT * FROM exceptions {tail}", values).fetchall()  # noqa: S608 - `tail` is ours
-    requirements: dict[int, list[str]] = {}
-    devices: dict[int, dict[str, Any]] = {}
-    only = rows[0]["id"] if len(rows) == 1 else None
-    for row in db.execute(
-        "SELECT exception, requirement FROM exception_requirements WHERE ? IS NULL OR exception = ? ORDER BY 1, 2",
-        (only, only),
-    ):
-        requirements.setdefault(row["exception"], []).append(row["requirement"])
-    for row in db.execute(
-        "SELECT exception, device, shown FROM exception_devices WHERE ? IS NULL OR exception = ? ORDER BY 1, 2",
-        (only, only),
-    ):
-        shown = json.loads(row["shown"]) if row["shown"] else None
-        devices.setdefault(row["exception"], {})[row["device"]] = shown
+    renewed = "SELECT MAX(id) FROM exceptions WHERE renews = e.id AND state NOT IN ('declined', 'withdrawn')"
+    rows = db.execute(f"SELECT e.*, ({renewed}) AS renewed_by FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
+    listed = json.dumps([row["id"] for row in rows])
+    reqs = _gather(db, "exception_requirements", "requirement", listed, lambda r: (r["requirement"], r["left_out"]))
+    devices = _gather(db, "exception_devices", "device", listed, lambda r: (r["device"], r["left_out"], r["shown"]))
+    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
+    attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
+    conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
+    attachments = _gather(db, "exception_attachments", "number", listed, _attachment)
+    comments = _gather(
+        db, "exception_comments", "id", listed, lambda r: CommentRow(r["kind"], r["text"], r["by"], r["at"])
+    )
     return [
         ExceptionRow(
-            **{**dict(row), "up_to": bool(row["up_to"]), "self_approved": bool(row["self_approved"])},
-            requirements=tuple(requirements.get(row["id"], ())),
-            devices=tuple(devices.get(row["id"], ())),
-            shown={device: shown for device, shown in devices.get(row["id"], {}).items() if shown is not None},
+            **{**dict(r), **{name: bool(r[name]) for name in ("up_to", "self_approved", "asked_back")}},
+            requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
+            devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
+            left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
+            shown={name: json.loads(shown) for name, out, shown in devices.get(r["id"], ()) if shown and not out},
+            approvals=tuple(approvals.get(r["id"], ())),
+            conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),
+            attachments=tuple(attachments.get(r["id"], ())),
+            comments=tuple(comments.get(r["id"], ())),
         )
-        for row in rows
+        for r in rows
     ]
+
+
+def _gather(
+    db: sqlite3.Connection, table: str, order: str, listed: str, read: Callable[[sqlite3.Row], T]
+) -> dict[int, list[T]]:
+    """The rows of a table that belong to the listed exceptions, by exception."""
+    found: dict[int, list[T]] = {}
+    sql = f"SELECT * FROM {table} WHERE exception IN (SELECT value FROM json_each(?)) ORDER BY exception, {order}"  # noqa: S608
+    for row in db.execute(sql, (listed,)):
+        found.setdefault(row["exception"], []).append(read(row))
+    return found
+
+
+def _approval(row: sqlite3.Row) -> ApprovalRow:
+    return ApprovalRow(row["person"], row["at"], row["note"], json.loads(row["part"]), json.loads(row["shown"]))
+
+
+def _attachment(row: sqlite3.Row) -> AttachmentRow:
+    return AttachmentRow(row["number"], row["title"], row["link"], row["sha256"], row["by"], row["at"])
+
+
+def _condition(row: sqlite3.Row, attested: Iterable[tuple[int, tuple[str, str, str]]]) -> ConditionRow:
+    data = json.loads(row["fact_condition"]) if row["fact_condition"] else None
+    words = tuple(word for number, word in attested if number == row["number"])
+    return ConditionRow(row["number"], row["text"], data, row["due_on"], row["every_days"], words)
+
+
+# ------------------------------------------------------------ risk statements
+
+
+def risk(db: sqlite3.Connection) -> tuple[int, str]:
+    """The newest risk statement: version and text."""
+    row = db.execute("SELECT version, text FROM risk_statements ORDER BY version DESC LIMIT 1").fetchone()
+    return int(row["version"]), str(row["text"])
+
+
+def risks(db: sqlite3.Connection) -> list[tuple[int, str, str, str]]:
+    """Every version, newest first: version, text, by, at."""
+    rows = db.execute("SELECT version, text, by, at FROM risk_statements ORDER BY version DESC")
+    return [(row["version"], row["text"], row["by"], row["at"]) for row in rows]
+
+
+def add_risk(db: sqlite3.Connection, text: str, by: str, at: str) -> int:
+    version = risk(db)[0] + 1
+    db.execute("INSERT INTO risk_statements (version, text, by, at) VALUES (?, ?, ?, ?)", (version, text, by, at))
+    return version

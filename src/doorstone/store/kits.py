@@ -23,11 +23,17 @@ class KitRow:
     sha256: str
     made_by: str
     made_at: str
+    expires_on: str | None
+    waived: Mapping[str, str]
+    devices: tuple[str, ...]
+    media: str | None
+    sets: tuple[str, ...]
 
 
 _KIT = (
     "SELECT id, platform, sheet_revision, release, route, carry_over, device, overrides, exceptions, sha256,"
-    " made_by, made_at FROM kits"
+    " made_by, made_at, expires_on, waived, media, sets,"
+    " (SELECT json_group_array(device) FROM kit_devices WHERE kit = kits.id) AS devices FROM kits"
 )
 
 
@@ -38,14 +44,20 @@ def next_id(db: sqlite3.Connection) -> int:
 def add(db: sqlite3.Connection, values: Mapping[str, Any], archive: bytes) -> None:
     db.execute(
         "INSERT INTO kits (id, platform, sheet_revision, release, route, carry_over, device, overrides, exceptions,"
-        " sha256, archive, made_by, made_at) VALUES (:id, :platform, :sheet_revision, :release, :route, :carry_over,"
-        " :device, :overrides, :exceptions, :sha256, :archive, :made_by, :made_at)",
+        " sha256, archive, made_by, made_at, expires_on, waived, media, sets) VALUES (:id, :platform, :sheet_revision,"
+        " :release, :route, :carry_over, :device, :overrides, :exceptions, :sha256, :archive, :made_by, :made_at,"
+        " :expires_on, :waived, :media, :sets)",
         {
             **values,
             "overrides": json.dumps(values["overrides"]),
             "exceptions": json.dumps(values["exceptions"]),
+            "waived": json.dumps(values["waived"], sort_keys=True),
+            "sets": json.dumps(values["sets"]),
             "archive": archive,
         },
+    )
+    db.executemany(
+        "INSERT INTO kit_devices (kit, device) VALUES (?, ?)", [(values["id"], name) for name in values["devices"]]
     )
 
 
@@ -56,7 +68,8 @@ def get(db: sqlite3.Connection, number: int) -> KitRow | None:
 
 def every(db: sqlite3.Connection, device: str | None = None) -> list[KitRow]:
     """Newest first."""
-    rows = db.execute(f"{_KIT} WHERE ? IS NULL OR device = ? ORDER BY id DESC", (device, device))
+    where, values = ("WHERE id IN (SELECT kit FROM kit_devices WHERE device = ?)", (device,)) if device else ("", ())
+    rows = db.execute(f"{_KIT} {where} ORDER BY id DESC", values)
     return [_kit(row) for row in rows]
 
 
@@ -72,5 +85,8 @@ def _kit(row: sqlite3.Row) -> KitRow:
             **data,
             "overrides": tuple(json.loads(data["overrides"])),
             "exceptions": tuple(json.loads(data["exceptions"])),
+            "waived": json.loads(data["waived"]),
+            "sets": tuple(json.loads(data["sets"])),
+            "devices": tuple(sorted(json.loads(data["devices"]))),
         }
     )

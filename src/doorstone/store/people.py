@@ -2,36 +2,52 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
 class PersonRow:
+    """`sites` maps site -> the greater role that the person has there. `told_of` are kinds of news by mail."""
+
     name: str
+    version: int
     display: str
     role: str
+    sites: Mapping[str, str]
+    origin: str
+    email: str
+    told_of: tuple[str, ...]
     password_hash: str
     active: bool
     session_epoch: int
+    has_calendar: bool
 
 
 @dataclass(frozen=True, slots=True)
 class TokenRow:
+    """`device` is set on a token that may only post readings of that device."""
+
     id: int
     name: str
     person: str
     role: str
+    device: str
     issued_at: str
     expires_on: str
     revoked_at: str | None
+    last_used_at: str | None
 
 
-def add(db: sqlite3.Connection, name: str, display: str, role: str, password_hash: str, at: str) -> None:
+def add(
+    db: sqlite3.Connection, name: str, display: str, role: str, password_hash: str, at: str, origin: str = "password"
+) -> None:
     """Raises `sqlite3.IntegrityError` if the name is taken."""
     db.execute(
-        "INSERT INTO people (name, display, role, password_hash, added_at) VALUES (?, ?, ?, ?, ?)",
-        (name, display, role, password_hash, at),
+        "INSERT INTO people (name, display, role, password_hash, added_at, origin) VALUES (?, ?, ?, ?, ?, ?)",
+        (name, display, role, password_hash, at, origin),
     )
 
 
@@ -44,25 +60,57 @@ def every(db: sqlite3.Connection) -> list[PersonRow]:
     return [_person(row) for row in db.execute("SELECT * FROM people ORDER BY name")]
 
 
+def change(db: sqlite3.Connection, row: PersonRow) -> bool:
+    """Write a person's role, sites, names and wishes if nobody changed them since `row.version`."""
+    cursor = db.execute(
+        "UPDATE people SET version = version + 1, display = ?, role = ?, sites = ?, email = ?, told_of = ?, active = ?,"
+        " session_epoch = ? WHERE name = ? AND version = ?",
+        (
+            row.display, row.role, json.dumps(dict(row.sites), sort_keys=True), row.email,
+            json.dumps(list(row.told_of)), int(row.active), row.session_epoch, row.name, row.version,
+        ),
+    )  # fmt: skip
+    return cursor.rowcount == 1
+
+
+def set_password(db: sqlite3.Connection, name: str, password_hash: str) -> None:
+    """A new password ends every session."""
+    db.execute(
+        "UPDATE people SET password_hash = ?, session_epoch = session_epoch + 1 WHERE name = ?", (password_hash, name)
+    )
+
+
+def set_calendar(db: sqlite3.Connection, name: str, digest: str) -> None:
+    """The digest of the secret in a person's calendar address; empty revokes it."""
+    db.execute("UPDATE people SET calendar_digest = ? WHERE name = ?", (digest, name))
+
+
+def by_calendar(db: sqlite3.Connection, digest: str) -> PersonRow | None:
+    row = db.execute("SELECT * FROM people WHERE calendar_digest = ? AND calendar_digest <> ''", (digest,)).fetchone()
+    return _person(row) if row else None
+
+
 def end_sessions(db: sqlite3.Connection, name: str) -> None:
     db.execute("UPDATE people SET session_epoch = session_epoch + 1 WHERE name = ?", (name,))
 
 
 def _person(row: sqlite3.Row) -> PersonRow:
     return PersonRow(
-        row["name"], row["display"], row["role"], row["password_hash"], bool(row["active"]), row["session_epoch"]
-    )
+        row["name"], row["version"], row["display"], row["role"], json.loads(row["sites"]), row["origin"],
+        row["email"], tuple(json.loads(row["told_of"])), row["password_hash"], bool(row["active"]),
+        row["session_epoch"], bool(row["calendar_digest"]),
+    )  # fmt: skip
 
 
-_TOKEN = "SELECT id, name, person, role, issued_at, expires_on, revoked_at FROM tokens"
+_TOKEN = "SELECT id, name, person, role, device, issued_at, expires_on, revoked_at, last_used_at FROM tokens"
 
 
-def add_token(
-    db: sqlite3.Connection, name: str, person: str, role: str, digest: str, issued_at: str, expires_on: str
-) -> int:
+def add_token(db: sqlite3.Connection, **values: str) -> int:
+    """Takes name, person, role, device, digest, issued_at and expires_on."""
     cursor = db.execute(
-        "INSERT INTO tokens (name, person, role, digest, issued_at, expires_on) VALUES (?, ?, ?, ?, ?, ?)",
-        (name, person, role, digest, issued_at, expires_on),
+        "INSERT INTO tokens (name, person, role, device, digest, issued_at, expires_on)"
+        " VALUES (:name, :person, :role, :device, :digest, :issued_at, :expires_on)",
+        values,
     )
     return int(cursor.lastrowid or 0)
 
@@ -81,5 +129,13 @@ def tokens(db: sqlite3.Connection) -> list[TokenRow]:
     return [TokenRow(*row) for row in db.execute(f"{_TOKEN} ORDER BY id")]
 
 
+def token_used(db: sqlite3.Connection, number: int, at: str) -> None:
+    db.execute("UPDATE tokens SET last_used_at = ? WHERE id = ?", (at, number))
+
+
 def revoke_token(db: sqlite3.Connection, number: int, at: str) -> None:
     db.execute("UPDATE tokens SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL", (at, number))
+
+
+def revoke_tokens_of(db: sqlite3.Connection, person: str, at: str) -> None:
+    db.execute("UPDATE tokens SET revoked_at = ? WHERE person = ? AND revoked_at IS NULL", (at, person))

@@ -44,5 +44,11 @@ def every_newest(db: sqlite3.Connection) -> list[SheetRow]:
     return [_sheet(row) for row in db.execute(f"{_NEWEST} ORDER BY platform")]
 
 
+def revisions(db: sqlite3.Connection, platform: str) -> list[SheetRow]:
+    """Every revision of a platform, oldest first."""
+    rows = db.execute("SELECT * FROM sheets WHERE platform = ? ORDER BY revision", (platform,))
+    return [_sheet(row) for row in rows]
+
+
 def _sheet(row: sqlite3.Row) -> SheetRow:
     return SheetRow(**{**dict(row), "lists": json.loads(row["lists"])})

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 
 from doorstone.core.platforms import UpdateClass
-from doorstone.core.standing import ClassStanding, Observation, standing
+from doorstone.core.rates import Rate, rates_by
+from doorstone.core.standing import Attribution, ClassStanding, Observation, attributions, standing
 from doorstone.store import attempts as store
 from doorstone.store import devices as device_store
 from doorstone.store import kits as kit_store
+from doorstone.work import after, kits
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.errors import BadInputError, MissingError
+from doorstone.work.devices import target_release
+from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
 from doorstone.work.picture import picture
+from doorstone.work.profiles import place
 from doorstone.work.sheets import need_release
 
 OUTCOMES = ("completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned")
@@ -34,6 +39,8 @@ class AttemptGiven:
     tool_version: str
     started_at: datetime
     ended_at: datetime
+    notice_accepted: bool = False
+    mismatch: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +65,27 @@ class DeviceStanding:
     device: str
     release: str
     classes: tuple[ClassStanding, ...]
+    attributions: tuple[Attribution, ...] = ()
+
+
+def record_attempts(desk: Desk, actor: Actor, given: Sequence[AttemptGiven]) -> list[Attempt]:
+    """Record a day's work: all of the attempts, or none. Raises `BadInputError` that names each that cannot be."""
+    troubles = []
+    made: list[Attempt] = []
+    plain = replace(actor, receipt=None)
+    try:
+        with desk.database.write():
+            for at, one in enumerate(given, 1):
+                try:
+                    made.append(record_attempt(desk, plain, one))
+                except (BadInputError, MissingError, RefusedError) as error:
+                    troubles.append(Trouble(f"attempt {at}, {one.device}", error.detail, error.mend))
+            if troubles:
+                raise BadInputError("Nothing was recorded", "Mend each attempt and send all again", troubles)
+    except BadInputError:
+        desk.memory.pop("picture", None)
+        raise
+    return made
 
 
 def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
@@ -66,6 +94,8 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
         raise BadInputError(f"{given.outcome!r} is not an outcome", f"Use one of {', '.join(OUTCOMES)}")
     if given.ended_at < given.started_at:
         raise BadInputError(f"It ended {given.ended_at}, before it started", "Correct the times")
+    if given.mismatch and given.outcome != "carry-over-lost":
+        raise BadInputError("Only carry-over-lost has a mismatch", "Correct the outcome, or leave it out")
     if given.ended_at > desk.clock.now():
         raise BadInputError(f"It ended {given.ended_at}, which is yet to come", "Record it once it has ended")
     with desk.database.write() as db:
@@ -75,11 +105,11 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
         now.device(given.device)
         platform = now.need_sheet(given.device).platform
         kit = kit_store.get(db, number_of("KT", given.kit)) if given.kit else None
-        if given.kit and (kit is None or kit.device != given.device):
+        if given.kit and (kit is None or given.device not in kit.devices):
             raise MissingError(
                 f"There is no kit {given.kit!r} for {given.device}", "See them with 'doorstone kit list'"
             )
-        release = kit.release if kit else given.release
+        release = kit.release if kit else given.release or target_release(platform, desk.today())
         need_release(platform, release)
         known = {r.id for r in platform.requirements_at(release)}
         if unknown := [name for name in given.refused_by if name not in known]:
@@ -103,12 +133,17 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
             "started_at": given.started_at.isoformat(),
             "ended_at": given.ended_at.isoformat(),
             "by": actor.name,
+            "notice_accepted": platform.release(release).notice if given.notice_accepted else "",
+            "mismatch": given.mismatch,
         }
         number = store.add(db, values)
         if given.outcome in ("completed", "carry-over-lost"):
             ended = given.ended_at.isoformat()
             device_store.drop_older(db, given.device, "os.release", ended)
-            device_store.add_reading(db, given.device, None, "attempt", ended, {"os.release": release}, {})
+            new = device_store.NewReading(given.device, "attempt", ended, {"os.release": release})
+            device_store.add_reading(db, new)
+            place(desk, db, [given.device])
+            after.begin(desk, db, platform, kit, number, values)
         record(desk, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(desk, id_of("AT", number))
 
@@ -124,6 +159,91 @@ def get_attempt(desk: Desk, name: str) -> Attempt:
 def list_attempts(desk: Desk, device: str = "") -> list[Attempt]:
     with desk.database.read() as db:
         return [Attempt(id_of("AT", row.id), row) for row in store.every(db, device or None)]
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What a next attempt on a device starts from: its number, the kit, media and tool of last time, what was met."""
+
+    device: str
+    number: int
+    kit: str
+    media: str
+    tool_version: str
+    met: tuple[str, ...]
+
+
+def draft(desk: Desk, device: str) -> Draft:
+    """What the next attempt starts from, so that it does not meet the same again."""
+    picture(desk).device(device)
+    earlier = list_attempts(desk, device)
+    standing_kits = [k for k in kits.list_kits(desk, device) if not k.standing.reasons]
+    last = earlier[0].row if earlier else None
+    met = tuple(_met(attempt) for attempt in reversed(earlier) if attempt.row.outcome != "completed")
+    return Draft(
+        device,
+        last.number + 1 if last else 1,
+        standing_kits[0].id if standing_kits else "",
+        last.media if last else "",
+        last.tool_version if last else "",
+        met,
+    )
+
+
+def _met(attempt: Attempt) -> str:
+    row = attempt.row
+    what = row.outcome.replace("-", " ") + (f" by {row.refused_by}" if row.refused_by else "")
+    more = "; ".join(filter(None, (row.mismatch, row.seen)))
+    return f"Try {row.number}, {row.ended_at[:10]}: {what}" + (f". {more}" if more else "")
+
+
+BY = ("override", "release", "route", "model", "media", "tool")
+
+
+def success_rates(desk: Desk, by: str, platform_id: str = "") -> dict[str, Rate]:
+    """How often attempts completed, by override, release, route, model, media or tool version."""
+    if by not in BY:
+        raise BadInputError(f"Attempts are not counted by {by!r}", f"Use one of {', '.join(BY)}")
+    now = picture(desk)
+    with desk.database.read() as db:
+        rows = [row for row in store.every(db, None) if not platform_id or row.platform == platform_id]
+        used = {row.id: row.overrides for row in kit_store.every(db)}
+    tries: list[tuple[str, bool]] = []
+    for row in rows:
+        if row.outcome == "abandoned":
+            continue
+        keys: Sequence[str] = {
+            "release": [f"{row.platform} {row.release}"],
+            "route": [row.route],
+            "media": [row.media or "not said"],
+            "tool": [row.tool_version or "not said"],
+        }.get(by, [])
+        if by == "model":
+            keys = [now.device(row.device).model or "unread"]
+        elif by == "override":
+            keys = used.get(row.kit or 0, ()) or ["none"]
+        tries += [(key, row.outcome == "completed") for key in keys]
+    return {str(key): found for key, found in rates_by(tries).items()}
+
+
+def record_observations(desk: Desk, actor: Actor, given: Sequence[ObservationGiven]) -> tuple[int, int]:
+    """Record many observations, all or none; those known already are left alone. Returns (recorded, known)."""
+    troubles, recorded, known = [], 0, 0
+    plain = replace(actor, receipt=None)
+    with desk.database.write() as db:
+        for at, one in enumerate(given, 1):
+            if store.has_observation(db, one.device, one.seen_on.isoformat(), one.update_class, one.source, one.result):
+                known += 1
+                continue
+            try:
+                record_observation(desk, plain, one)
+                recorded += 1
+            except (BadInputError, MissingError) as error:
+                troubles.append(Trouble(f"observation {at}, {one.device}", error.detail, error.mend))
+        if troubles:
+            desk.memory.pop("picture", None)
+            raise BadInputError("Nothing was recorded", "Mend each observation and send all again", troubles)
+    return recorded, known
 
 
 def record_observation(desk: Desk, actor: Actor, given: ObservationGiven) -> store.ObservationRow:
@@ -178,11 +298,15 @@ def device_standing(desk: Desk, device: str) -> DeviceStanding:
     now = picture(desk)
     now.device(device)
     platform = now.need_sheet(device).platform
-    runs = now.views[device].text("os.release")
+    runs = now.view(device).text("os.release")
     need_release(platform, runs)
     seen = [
         Observation(date.fromisoformat(o.seen_on), UpdateClass(o.update_class), o.result, o.reason, o.source, o.detail)
         for o in list_observations(desk, device)
     ]
-    classes = standing(platform, now.assessment(device, runs), seen, now.today, desk.policy.check_every_days)
-    return DeviceStanding(device, runs, classes)
+    assessment = now.assessment(device, runs)
+    classes = standing(platform, assessment, seen, now.today, desk.policy.check_every_days)
+    held = [
+        (e.id, e.requirements) for e in now.exceptions_of(device) if e.in_force(now.today) and e.reaches(platform, runs)
+    ]
+    return DeviceStanding(device, runs, classes, attributions(platform, assessment, held))

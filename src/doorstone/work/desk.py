@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from typing import Any, Protocol
 
+from doorstone.core.costs import CostModel
 from doorstone.core.facts import Source
-from doorstone.store import ledger
+from doorstone.formats.events import event_json, kind_of
+from doorstone.store import ledger, telling
 from doorstone.store.database import Database
 from doorstone.work.errors import ReusedKeyError
 
@@ -20,12 +22,6 @@ SOURCES: Mapping[str, Source] = {
     "assessor": Source("assessor", 50, 30),
     "attempt": Source("attempt", 10, None),
 }
-
-RISK_STATEMENT = (
-    "I understand that a device on a release by exception runs outside the vendor's requirements: updates may stop "
-    "without notice, later releases may have to be installed by hand or may not run at all, and the vendor may "
-    "decline support."
-)
 
 
 class Clock(Protocol):
@@ -49,12 +45,21 @@ class FixedClock:
 
 @dataclass(frozen=True, slots=True)
 class Policy:
-    """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks."""
+    """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks.
+
+    `two_approvers` is none, critical or all; `required` are fields that a request must have: conditions, attachment.
+    `ahead_days` before a review or a lapse it is due; a request waits for `decide_days` before it is overdue.
+    """
 
     most_days: int = 365
     self_approval: bool = False
+    two_approvers: str = "none"
+    required: tuple[str, ...] = ()
+    ahead_days: int = 30
+    decide_days: int = 7
     check_every_days: int = 60
     stay_days: int = 180
+    costs: CostModel = field(default_factory=CostModel)
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 
 
@@ -68,12 +73,17 @@ class Receipt:
 
 @dataclass(frozen=True, slots=True)
 class Actor:
-    """Who does it: a person, the role they act in, and through what (console, token, local)."""
+    """Who does it: a person, the role they act in, and through what (console, token, local).
+
+    `sites` maps site -> the greater role that they have there. `device` is the only one that they may speak of.
+    """
 
     name: str
     role: str
     via: str
     receipt: Receipt | None = None
+    sites: Mapping[str, str] = field(default_factory=dict)
+    device: str = ""
 
 
 class Desk:
@@ -102,9 +112,24 @@ def record(
     body: Mapping[str, Any],
     *,
     creates: bool = False,
+    devices: Iterable[str] = (),
 ) -> None:
-    """Write the ledger entry of a use case; with `creates`, also the receipt of its Idempotency-Key."""
-    ledger.append(db, desk.now(), actor.name, actor.via, action, kind, obj, body)
+    """Write the ledger entry of a use case, and put it on its way to every hook that is told of such.
+
+    With `creates`, also the receipt of its Idempotency-Key. Devices that the body names, and those in `devices`, get
+    the entry into their story.
+    """
+    listed = body.get("devices")
+    named = {*devices, *(listed if isinstance(listed, list) else ())}
+    if body.get("device"):
+        named.add(str(body["device"]))
+    about = [("device", name) for name in sorted(named)]
+    entry = ledger.append(db, desk.now(), actor.name, actor.via, action, kind, obj, body, about)
+    what = kind_of(action)
+    for hook in telling.hooks(db):
+        if hook.active and (not hook.kinds or any(what == k or what.startswith(f"{k}.") for k in hook.kinds)):
+            event = event_json(f"L-{entry.seq}", what, obj, entry.at, {"actor": actor.name, **body})
+            telling.add_delivery(db, hook.id, "", f"L-{entry.seq}", what, event, entry.at)
     if creates and actor.receipt is not None:
         ledger.keep_receipt(db, actor.name, actor.receipt.key, actor.receipt.fingerprint, obj, desk.now())
 

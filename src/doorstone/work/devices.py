@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
 
-from doorstone.core.facts import Candidate
-from doorstone.core.fleet import Course, course
+from doorstone.core.facts import Candidate, Verdict
+from doorstone.core.fleet import Course, course, sorted_as
 from doorstone.core.overrides import Choice, choose
 from doorstone.core.platforms import Platform, Route, Sort
-from doorstone.core.sorting import Assessment, Finding, State
+from doorstone.core.sorting import Assessment, State
 from doorstone.store import devices as store
+from doorstone.store import profiles as profile_store
+from doorstone.store.devices import DeviceRow, Filter
 from doorstone.work.desk import Desk
-from doorstone.work.errors import BadInputError
+from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import Picture, picture
+from doorstone.work.profiles import sort_profiles
 from doorstone.work.sheets import get_sheet, need_release
 
 
@@ -37,18 +41,6 @@ class DeviceLine:
 
 
 @dataclass(frozen=True, slots=True)
-class DeviceFilter:
-    """What to list: every given part must fit. `mark` goes with `requirement`."""
-
-    state: str = ""
-    site: str = ""
-    role: str = ""
-    requirement: str = ""
-    mark: str = ""
-    words: str = ""
-
-
-@dataclass(frozen=True, slots=True)
 class DevicePage:
     platform: str
     release: str
@@ -57,6 +49,7 @@ class DevicePage:
     next: str | None
     sites: tuple[str, ...]
     roles: tuple[str, ...]
+    models: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +80,7 @@ class Device:
     releases: tuple[str, ...]
     facts: tuple[FactLine, ...]
     readings: tuple[store.ReadingRow, ...]
+    verdicts: tuple[Verdict, ...]
     course: Course | None
 
 
@@ -97,7 +91,7 @@ def target_release(platform: Platform, today: date) -> str:
 
 
 def list_devices(
-    desk: Desk, platform_id: str, release: str, where: DeviceFilter, after: str = "", limit: int = 50
+    desk: Desk, platform_id: str, release: str, where: Filter, after: str = "", limit: int = 50
 ) -> DevicePage:
     """A page of the platform's devices against a release, by id, those after `after`."""
     platform = get_sheet(desk, platform_id).platform
@@ -105,58 +99,47 @@ def list_devices(
     need_release(platform, release)
     if where.state and where.state not in set(State):
         raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
+    check_requirement(platform, release, where.requirement)
     now = picture(desk)
-    own = now.on_platform(platform_id)
-    found = [device for device in own if _fits(now, device, release, where)]
-    rest = [device for device in found if device > after]
-    page = rest[:limit]
+    sort_profiles(desk, platform, release)
+    with desk.database.read() as db:
+        rows = store.find(db, platform_id, release, where, after, limit + 1)
+        total = store.count(db, platform_id, release, where)
+        places = profile_store.places(db, platform_id)
+    page = [_line(now, row, state, json.loads(marks)) for row, state, marks in rows[:limit]]
     return DevicePage(
         platform_id,
         release,
-        len(found),
-        tuple(_line(now, device, release) for device in page),
-        page[-1] if len(rest) > limit else None,
-        tuple(sorted({now.devices[d].site for d in own if now.devices[d].site})),
-        tuple(sorted({now.devices[d].role for d in own if now.devices[d].role})),
+        total,
+        tuple(page),
+        page[-1].id if len(rows) > limit else None,
+        tuple(places["site"]),
+        tuple(places["role"]),
+        tuple(places["model"]),
     )
 
 
-def _fits(now: Picture, device: str, release: str, where: DeviceFilter) -> bool:
-    row = now.devices[device]
-    if (where.site and row.site != where.site) or (where.role and row.role != where.role):
-        return False
-    if where.words:
-        text = f"{row.id} {row.name} {row.site} {row.role} {now.views[device].text('machine.model')}".lower()
-        if not all(word in text for word in where.words.lower().split()):
-            return False
-    if not where.state and not where.requirement:
-        return True
-    summary = now.summary(device, release)
-    if where.state and summary.state != where.state:
-        return False
-    if where.requirement:
-        finding = summary.of(where.requirement)
-        if finding is None or (finding.mark != where.mark if where.mark else finding.finding is Finding.MET):
-            return False
-    return True
+def check_requirement(platform: Platform, release: str, requirement: str) -> None:
+    """Raises `MissingError` unless `requirement` is empty or asked by the release."""
+    known = [r.id for r in platform.requirements_at(release)]
+    if requirement and requirement not in known:
+        raise MissingError(f"Release {release} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
 
 
-def _line(now: Picture, device: str, release: str) -> DeviceLine:
-    row, view = now.devices[device], now.views[device]
-    summary = now.summary(device, release)
-    ahead = now.forecast(device)
+def _line(now: Picture, row: DeviceRow, state: str, marks: Mapping[str, str]) -> DeviceLine:
+    ahead = now.forecast(row.id)
     return DeviceLine(
         row.id,
         row.name,
         row.site,
         row.role,
         row.critical,
-        view.text("os.platform"),
-        view.text("machine.model"),
-        view.text("os.release"),
-        view.text("os.edition"),
-        summary.state,
-        {f.requirement.id: f.mark for f in summary.findings},
+        row.platform,
+        row.model,
+        row.runs,
+        row.edition,
+        state,
+        marks,
         ahead.technical.runway if ahead else None,
     )
 
@@ -164,11 +147,12 @@ def _line(now: Picture, device: str, release: str) -> DeviceLine:
 def get_device(desk: Desk, device: str, release: str = "") -> Device:
     """One device with every fact and its course towards `release`. Raises `MissingError`."""
     now = picture(desk)
-    now.device(device)
+    row = now.device(device)
     platform = now.need_sheet(device).platform
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
-    view = now.views[device]
+    found = sorted_as(now.assessment(device, release))
+    view = now.view(device)
     facts = [
         FactLine(
             name,
@@ -189,17 +173,24 @@ def get_device(desk: Desk, device: str, release: str = "") -> Device:
     with desk.database.read() as db:
         readings = store.readings(db, device)
     return Device(
-        _line(now, device, release),
+        _line(now, row, found.state, found.marks),
         release,
         tuple(r.id for r in platform.releases),
         tuple(sorted(facts, key=lambda f: order[f.name])),
         tuple(readings),
+        tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
         course(release, ahead, desk.today(), desk.policy.stay_days) if ahead else None,
     )
 
 
 def _word(now: Picture, name: str, candidate: Candidate) -> FactWord:
     return FactWord(now.specs[name].show(candidate.value), candidate.source, candidate.taken_at.isoformat())
+
+
+def sites_of(desk: Desk, names: Iterable[str]) -> set[str]:
+    """The sites at which these devices stand. Raises `MissingError`."""
+    now = picture(desk)
+    return {now.device(name).site for name in names}
 
 
 def assess_device(desk: Desk, device: str, release: str = "") -> Assessment:
@@ -241,7 +232,7 @@ def overrides_for(desk: Desk, device: str, release: str, route: str) -> Override
         for f in assessment.unmet()
         if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in excepted)
     )
-    view = now.views[device]
+    view = now.view(device)
     choice = choose(
         platform, assessment.release, Route(route), view.values(), view.as_of, checks, excepted | set(checks)
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date
 
 from doorstone.core.fleet import Course, RollUp, course
 from doorstone.core.forecast import Forecast
@@ -13,7 +13,6 @@ from doorstone.core.platforms import Release
 from doorstone.work.desk import Desk
 from doorstone.work.devices import target_release
 from doorstone.work.errors import MissingError
-from doorstone.work.exceptions import list_exceptions
 from doorstone.work.picture import picture
 from doorstone.work.sheets import get_sheet, need_release
 from doorstone.work.sorting import fleet_roll_up
@@ -38,11 +37,11 @@ def device_forecast(desk: Desk, device: str, release: str = "") -> DeviceForecas
     need_release(platform, release)
     ahead = now.forecast(device)
     if ahead is None:
-        runs = now.views[device].text("os.release") or "unread"
+        runs = now.view(device).text("os.release") or "unread"
         raise MissingError(
             f"{device} runs release {runs}, which the sheet does not know", "Read it, or add the release"
         )
-    edition = now.views[device].text("os.edition", platform.editions[0])
+    edition = now.view(device).text("os.edition", platform.editions[0])
     way = course(release, ahead, now.today, desk.policy.stay_days)
     return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
 
@@ -81,26 +80,25 @@ def fleet_forecast(desk: Desk, platform_id: str, release: str = "") -> FleetFore
     ends: Counter[str] = Counter()
     courses: Counter[str] = Counter()
     unknown = past = 0
-    devices = now.on_platform(platform_id)
-    for device in devices:
-        ahead = now.forecast(device)
+    forecasts = now.fleet_forecasts(platform)
+    for ahead, count in forecasts:
         if ahead is None:
-            unknown += 1
+            unknown += count
             continue
-        courses[course(release, ahead, now.today, desk.policy.stay_days).way] += 1
-        ends[ahead.technical.ended_by] += 1
-        past += ahead.technical.runway is None
+        courses[course(release, ahead, now.today, desk.policy.stay_days).way] += count
+        ends[ahead.technical.ended_by] += count
+        past += count * (ahead.technical.runway is None)
         for line, months in ((ahead.technical, technical), (ahead.approved, approved)):
             if line.runway is not None:
-                months[line.runway.isoformat()[:7]] += 1
+                months[line.runway.isoformat()[:7]] += count
         if ahead.technical.runway is not None:
             month = ahead.technical.runway.isoformat()[:7]
-            causes.setdefault(month, Counter())[ahead.technical.ended_kind] += 1
+            causes.setdefault(month, Counter())[ahead.technical.ended_kind] += count
     every = sorted({*technical, *approved})
     return FleetForecast(
         platform_id,
         now.today,
-        len(devices),
+        sum(count for _, count in forecasts),
         unknown,
         past,
         tuple(MonthOfLeaving(m, technical[m], approved[m], dict(causes.get(m, {}))) for m in every),
@@ -116,16 +114,6 @@ class SiteCount:
 
 
 @dataclass(frozen=True, slots=True)
-class Due:
-    """Something that waits for somebody: a request, a review, an expiry."""
-
-    on: date
-    kind: str
-    subject: str
-    words: str
-
-
-@dataclass(frozen=True, slots=True)
 class Overview:
     platform: str
     name: str
@@ -135,20 +123,19 @@ class Overview:
     running: Mapping[str, int]
     roll_up: RollUp
     sites: tuple[SiteCount, ...]
-    due: tuple[Due, ...]
 
 
-def overview(desk: Desk, platform_id: str, release: str = "", due_days: int = 60) -> Overview:
-    """The platform against a release: states, requirements, combinations, sites, and what is due."""
+def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
+    """The platform against a release: states, requirements, combinations, sites."""
     platform = get_sheet(desk, platform_id).platform
     release = release or target_release(platform, desk.today())
     rolled = fleet_roll_up(desk, platform_id, release)
     now = picture(desk)
     sites: dict[str, Counter[str]] = {}
-    for device in now.on_platform(platform_id):
-        site = now.devices[device].site or "no site"
-        sites.setdefault(site, Counter())[now.summary(device, release).state.value] += 1
-    running = Counter(now.views[device].text("os.release", "unread") for device in now.on_platform(platform_id))
+    running: Counter[str] = Counter()
+    for count in now.counts(platform, release):
+        sites.setdefault(count.site or "no site", Counter())[count.state] += count.devices
+        running[count.runs or "unread"] += count.devices
     return Overview(
         platform_id,
         platform.name,
@@ -158,28 +145,4 @@ def overview(desk: Desk, platform_id: str, release: str = "", due_days: int = 60
         dict(sorted(running.items())),
         rolled,
         tuple(SiteCount(site, dict(states)) for site, states in sorted(sites.items())),
-        tuple(_due(desk, platform_id, due_days)),
     )
-
-
-def _due(desk: Desk, platform: str, days: int) -> list[Due]:
-    today = desk.today()
-    last = today + timedelta(days=days)
-    found = []
-    for view in list_exceptions(desk):
-        row = view.row
-        if row.platform != platform:
-            continue
-        count = f"{len(row.devices)} device{'s' if len(row.devices) != 1 else ''}"
-        if view.state == "requested":
-            asked = date.fromisoformat(row.requested_at[:10])
-            found.append(Due(asked, "decide", view.id, f"waits for an approver: {count}, {row.release}"))
-        elif view.state == "approved":
-            if view.stale:
-                found.append(Due(today, "stale", view.id, f"stale for {', '.join(view.stale)}"))
-            expires, review = date.fromisoformat(row.expires_on), date.fromisoformat(row.review_on)
-            if expires <= last:
-                found.append(Due(expires, "lapse", view.id, f"lapses: {count} on {row.release}"))
-            elif today <= review <= last:
-                found.append(Due(review, "review", view.id, f"review due: {count} on {row.release}"))
-    return sorted(found, key=lambda d: (d.on, d.subject))

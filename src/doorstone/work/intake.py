@@ -1,68 +1,413 @@
-"""Intake: importing readings, all or nothing."""
+"""Intake: a file of readings is received, checked to its end, and only then taken over.
+
+An import is cancelled or refused before anything has changed, or it is carried to its end: taking over goes in small
+transactions, so that others can work meanwhile, and goes on where it was if the service stops in the middle of it.
+"""
 
 from __future__ import annotations
 
+import io
+import json
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any, BinaryIO
 
 from doorstone.core.facts import dump
-from doorstone.formats.readings import ReadingRecord, read_csv, read_ndjson
-from doorstone.store import devices as store
+from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.readings import FORMS, ImportProblem, ReadingRecord, read_stream
+from doorstone.store import devices as device_store
+from doorstone.store import imports as store
+from doorstone.store import profiles as profile_store
+from doorstone.store.imports import ImportRow
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.errors import BadInputError, MissingError, Trouble
-from doorstone.work.picture import all_specs
+from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
+from doorstone.work.people import REPORTER
+from doorstone.work.profiles import Settler, all_specs, sort_profiles
 from doorstone.work.sheets import all_sheets
 
-_TRUE = {"yes", "true", "1"}
+CHUNK = 500
+MOST_PROBLEMS = 10_000
+OPEN = ("waiting", "received", "checking")
+_TRUE = {"yes", "true", "1", "on"}
 
 
 @dataclass(frozen=True, slots=True)
-class ImportReport:
+class ImportGiven:
+    """How to import: `skip` leaves bad lines out instead of refusing the file; `dry` only says what would change."""
+
+    form: str
+    name: str = ""
+    dry: bool = False
+    skip: bool = False
+    mapping: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Import:
+    """An import as it stands. States: waiting, received, checking, applying; done, refused, cancelled, failed."""
+
     id: str
-    readings: int
-    devices: int
-    added: int
+    row: ImportRow
+
+    @property
+    def ended(self) -> bool:
+        return self.row.ended_at != ""
+
+    @property
+    def changes(self) -> Mapping[str, Any] | None:
+        found: Mapping[str, Any] | None = json.loads(self.row.changes) if self.row.changes else None
+        return found
 
 
-def import_readings(desk: Desk, actor: Actor, text: str, form: str) -> ImportReport:
-    """Import NDJSON or CSV. Any bad line refuses the whole import: `BadInputError` with a trouble a line."""
-    if form not in ("ndjson", "csv"):
-        raise BadInputError(f"{form!r} is not a form of readings", "Use ndjson or csv")
-    with desk.database.read() as db:
-        if before := made_before(db, actor):
-            return get_import(desk, before)
-    specs = all_specs(all_sheets(desk))
-    parsed = (read_ndjson if form == "ndjson" else read_csv)(text, specs)
-    if parsed.problems:
-        troubles = [Trouble(f"line {p.line}, {p.place}", p.message, p.mend) for p in parsed.problems[:100]]
-        count = len(parsed.problems)
-        lines = "1 line" if count == 1 else f"{count} lines"
-        raise BadInputError(f"Nothing was imported: {lines} cannot be read", "Mend them and import again", troubles)
+def begin(desk: Desk, actor: Actor, given: ImportGiven) -> Import:
+    """Open an import; its file comes with `receive`. A mapping that cannot be used is refused here."""
+    if given.form not in FORMS:
+        raise BadInputError(f"{given.form!r} is not a form of readings", f"Use one of {', '.join(FORMS)}")
+    _mapping(desk, given.mapping)
     with desk.database.write() as db:
         if before := made_before(db, actor):
             return get_import(desk, before)
-        devices = {r.device for r in parsed.records}
-        number = store.add_import(db, desk.now(), actor.name, form, len(parsed.records), len(devices))
-        added = sum(store.upsert(db, r.device, _about(r), desk.now()) for r in parsed.records)
-        for r in parsed.records:
-            facts = {name: dump(value) for name, value in r.reading.facts.items()}
-            taken_at = r.reading.taken_at.isoformat()
-            store.add_reading(db, r.device, number, r.reading.source, taken_at, facts, dict(r.reading.verdicts))
-        store.finish_import(db, number, added)
-        body = {"readings": len(parsed.records), "devices": len(devices), "added": added, "form": form}
-        record(desk, db, actor, "readings imported", "import", id_of("IM", number), body, creates=True)
-    return ImportReport(id_of("IM", number), len(parsed.records), len(devices), added)
+        values = {
+            "at": desk.now(),
+            "by": actor.name,
+            "form": given.form,
+            "name": given.name,
+            "dry": int(given.dry),
+            "skip": int(given.skip),
+            "mapping": given.mapping,
+            "narrow": int(actor.role == REPORTER),
+            "only_device": actor.device,
+        }
+        name = id_of("IM", store.add(db, values))
+        body = {"form": given.form, "name": given.name, "dry": given.dry, "skip": given.skip}
+        record(desk, db, actor, "import begun", "import", name, body, creates=True)
+    return get_import(desk, name)
 
 
-def _about(record_: ReadingRecord) -> dict[str, str | int]:
-    about: dict[str, str | int] = {name: text for name, text in record_.about.items() if name != "critical"}
-    if "critical" in record_.about:
-        about["critical"] = int(record_.about["critical"].lower() in _TRUE)
+def _mapping(desk: Desk, text: str) -> ColumnMapping | None:
+    if not text.strip():
+        return None
+    try:
+        return read_mapping(text, all_specs(all_sheets(desk)))
+    except MappingError as error:
+        troubles = [
+            Trouble(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems
+        ]
+        raise BadInputError("The mapping cannot be used", "Mend each place", troubles) from error
+
+
+def receive(desk: Desk, actor: Actor, name: str, stream: BinaryIO) -> Import:
+    """Take in the import's file, in pieces. Raises `RefusedError` if it has one already."""
+    found = get_import(desk, name)
+    if found.row.by != actor.name and actor.role != "administrator":
+        raise RefusedError(f"{name} was begun by {found.row.by}", "Begin an import of your own")
+    if found.row.state != "waiting":
+        raise RefusedError(f"{name} is {found.row.state}; it has its file already", "Begin another import")
+    path = _file(desk, found.row.id, "raw")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    size = 0
+    with path.open("wb") as file:
+        while piece := stream.read(1 << 16):
+            size += file.write(piece)
+    with desk.database.write() as db:
+        if get_import(desk, name).row.state == "waiting":
+            store.keep_size(db, found.row.id, size)
+    return get_import(desk, name)
+
+
+def _file(desk: Desk, number: int, kind: str) -> Path:
+    return desk.database.path.parent / "imports" / f"{id_of('IM', number)}.{kind}"
+
+
+def cancel(desk: Desk, actor: Actor, name: str) -> Import:
+    """Cancel an import that has changed nothing yet. Raises `RefusedError` once it takes over or has ended."""
+    with desk.database.write() as db:
+        found = get_import(desk, name)
+        if found.row.state == "applying":
+            mend = "Let it end; a further reading puts right what is wrong"
+            raise RefusedError(f"{name} is being taken over and will be finished", mend)
+        if found.ended:
+            raise RefusedError(f"{name} is {found.row.state}", "There is nothing to cancel")
+        store.move(db, found.row.id, "cancelled", why=f"cancelled by {actor.name}", ended_at=desk.now())
+        record(desk, db, actor, "import cancelled", "import", name, {})
+    return get_import(desk, name)
+
+
+class HaltedError(Exception):
+    """The service is stopping: the import stays as it is, and goes on when the service starts again."""
+
+
+def _never() -> bool:
+    return False
+
+
+def run(desk: Desk, name: str, halt: Callable[[], bool] = _never) -> Import:
+    """Check the received file and, unless something is wrong or it is a dry run, take it over.
+
+    `halt` is asked between transactions; once it says so, the import is left to `resume`.
+    """
+    row = get_import(desk, name).row
+    try:
+        if row.state in ("received", "checking") and _check(desk, row, halt):
+            if row.dry:
+                _try_out(desk, row, halt)
+            elif _move_on(desk, row.id, "applying"):
+                _apply(desk, row, halt)
+        elif row.state == "applying":
+            _apply(desk, row, halt)
+    except HaltedError:
+        pass
+    except Exception:
+        if get_import(desk, name).row.state != "applying":
+            _end(desk, row.id, "failed", "Something failed that should not have; the service's log has the cause")
+        raise
+    finally:
+        if get_import(desk, name).ended:
+            for kind in ("raw", "ready"):
+                _file(desk, row.id, kind).unlink(missing_ok=True)
+    return get_import(desk, name)
+
+
+def _move_on(desk: Desk, number: int, state: str) -> bool:
+    """Go on to the next stage, unless somebody has cancelled it."""
+    with desk.database.write() as db:
+        row = store.get(db, number)
+        if row is None or row.state not in OPEN:
+            return False
+        store.move(db, number, state)
+    return True
+
+
+def _end(desk: Desk, number: int, state: str, why: str) -> None:
+    with desk.database.write() as db:
+        row = store.get(db, number)
+        if row is not None and not row.ended_at:
+            store.move(db, number, state, why=why, ended_at=desk.now())
+
+
+def _check(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> bool:
+    """Read the file to its end; what is good goes to a second file. Returns whether it may be taken over."""
+    if not _move_on(desk, row.id, "checking"):
+        return False
+    with desk.database.write() as db:
+        store.clear_problems(db, row.id)
+    checked = rejected = 0
+    fatal = False
+    raw, ready = _file(desk, row.id, "raw"), _file(desk, row.id, "ready")
+    with raw.open("rb") as stream, ready.open("w", encoding="utf-8") as good:
+        found = read_stream(stream, row.form, all_specs(all_sheets(desk)), _mapping(desk, row.mapping))
+        while part := list(islice(found, CHUNK)):
+            if halt():
+                raise HaltedError
+            told = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
+            problems = [one for one in told if isinstance(one, ImportProblem)]
+            records = [one for one in told if isinstance(one, ReadingRecord)]
+            good.writelines(_line(one) for one in records)
+            fatal = fatal or any(problem.fatal for problem in problems)
+            with desk.database.write() as db:
+                state = store.get(db, row.id)
+                if state is None or state.state != "checking":
+                    return False
+                kept = problems[: max(0, MOST_PROBLEMS - rejected)]
+                lines = [(p.line, p.place if p.word == "line" else p.where, p.message, p.mend) for p in kept]
+                store.add_problems(db, row.id, rejected + 1, lines)
+                checked, rejected = checked + len(records), rejected + len(problems)
+                store.keep_checked(db, row.id, min(stream.tell(), row.size), checked, rejected)
+    if fatal or (rejected and not row.skip) or not checked:
+        lines_ = "1 line" if rejected == 1 else f"{rejected} lines"
+        why = "the file cannot be used" if fatal else f"{lines_} cannot be read"
+        _end(desk, row.id, "refused", f"Nothing was imported: {why}")
+        return False
+    return True
+
+
+def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProblem:
+    """A narrow token speaks of its own device only, and never as an operator."""
+    if row.only_device and one.device != row.only_device:
+        message = f"This token may only post readings of {row.only_device}"
+        return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")
+    if row.narrow and one.reading.source in ("operator", "attempt"):
+        message = f"A token for readings cannot speak as {one.reading.source}"
+        return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
+    return one
+
+
+def _line(one: ReadingRecord) -> str:
+    facts = {name: dump(value) for name, value in one.reading.facts.items()}
+    reading = [one.device, one.reading.source, one.reading.taken_at.isoformat(), facts, dict(one.reading.verdicts)]
+    return json.dumps([*reading, dict(one.unread), one.texts, _about(one)]) + "\n"
+
+
+def _about(one: ReadingRecord) -> dict[str, str | int]:
+    about: dict[str, str | int] = {name: text for name, text in one.about.items() if name != "critical"}
+    if "critical" in one.about:
+        about["critical"] = int(one.about["critical"].lower() in _TRUE)
     return about
 
 
-def get_import(desk: Desk, name: str) -> ImportReport:
+def _ready(desk: Desk, number: int, after: int) -> Iterator[tuple[device_store.NewReading, dict[str, Any]]]:
+    with _file(desk, number, "ready").open(encoding="utf-8") as lines:
+        for line in islice(lines, after, None):
+            device, source, taken_at, facts, verdicts, unread, texts, about = json.loads(line)
+            yield device_store.NewReading(device, source, taken_at, facts, verdicts, unread, texts), about
+
+
+def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool = True) -> None:
+    """Take over what was checked, in small transactions, from where it stood."""
+    found = _ready(desk, row.id, get_import(desk, id_of("IM", row.id)).row.applied)
+    while part := list(islice(found, CHUNK)):
+        if halt():
+            raise HaltedError
+        with desk.database.write() as db:
+            added = sum(device_store.upsert(db, new.device, about, desk.now()) for new, about in part)
+            for new, _ in part:
+                device_store.add_reading(db, new, row.id)
+            settler = Settler(desk, db)
+            for device in dict.fromkeys(new.device for new, _ in part):
+                settler.place(device)
+            store.keep_applied(db, row.id, len(part), added)
+            profile_store.note_change(db)
+        time.sleep(0.001)  # whoever waits to write goes first
+    with desk.database.write() as db:
+        done = store.finish(db, row.id, desk.now())
+        if told:
+            body = {
+                "readings": done.readings, "devices": done.devices, "added": done.added, "form": done.form,
+                "rejected": done.rejected,
+            }  # fmt: skip
+            actor = Actor(done.by, "technician", "import")
+            record(desk, db, actor, "readings imported", "import", id_of("IM", row.id), body)
+
+
+# ------------------------------------------------------------------- dry run
+
+
+def _try_out(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> None:
+    """Take it over on a copy of the records, look at what changed, and throw the copy away."""
+    with tempfile.TemporaryDirectory(dir=desk.database.path.parent) as folder:
+        copy = desk.database.copy(Path(folder) / "doorstone.db")
+        trial = Desk(copy, desk.clock, desk.policy)
+        try:
+            before = _standing(trial)
+            facts = _facts_changed(trial, _ready(desk, row.id, 0))
+            ready = _file(trial, row.id, "ready")
+            ready.parent.mkdir()
+            ready.hardlink_to(_file(desk, row.id, "ready"))
+            _apply(trial, row, halt, told=False)
+            moves = _moves(before, _standing(trial))
+            done = get_import(trial, id_of("IM", row.id)).row
+        finally:
+            copy.close()
+    with desk.database.write() as db:
+        if store.get(db, row.id) == get_import(desk, id_of("IM", row.id)).row:
+            store.keep_changes(db, row.id, json.dumps({"moves": moves, "facts": facts}), done)
+    _end(desk, row.id, "done", "Nothing was changed: it was a dry run")
+
+
+def _standing(desk: Desk) -> dict[str, tuple[str, str, str]]:
+    """Device -> platform, target release and state."""
+    standing = {}
+    for name, sheet in all_sheets(desk).items():
+        out = [r.id for r in sheet.platform.releases if r.published <= desk.today()]
+        release = out[-1] if out else sheet.platform.releases[0].id
+        sort_profiles(desk, sheet.platform, release)
+        with desk.database.read() as db:
+            for row, state, _ in device_store.find(db, name, release, device_store.Filter()):
+                standing[row.id] = (name, release, state)
+    return standing
+
+
+def _moves(
+    before: Mapping[str, tuple[str, str, str]], after: Mapping[str, tuple[str, str, str]]
+) -> list[dict[str, Any]]:
+    """Devices whose state would change, at most 20 named of each kind; new ones come from nowhere."""
+    moved: dict[tuple[str, str, str, str], list[str]] = {}
+    for device, (platform, release, becomes) in sorted(after.items()):
+        was = before[device][2] if device in before else ""
+        if was != becomes:
+            moved.setdefault((platform, release, was, becomes), []).append(device)
+    return [
+        {"platform": p, "release": r, "was": was, "becomes": becomes, "count": len(found), "devices": found[:20]}
+        for (p, r, was, becomes), found in sorted(moved.items())
+    ]
+
+
+def _facts_changed(desk: Desk, found: Iterator[tuple[device_store.NewReading, dict[str, Any]]]) -> list[dict[str, Any]]:
+    """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
+    counts: Counter[str] = Counter()
+    examples: dict[str, dict[str, Any]] = {}
     with desk.database.read() as db:
-        row = store.get_import(db, number_of("IM", name))
+        for new, _ in found:
+            held = device_store.words(db, new.device, new.source)
+            newest = {name: (at, value) for at, said in sorted(held.items()) for name, value in said.facts.items()}
+            for name, value in new.facts.items():
+                at, was = newest.get(name, ("", None))
+                if at and at <= new.taken_at and was != value:
+                    counts[name] += 1
+                    examples.setdefault(name, {"device": new.device, "was": was, "becomes": value})
+    return [{"fact": name, "devices": n, **examples[name]} for name, n in counts.most_common(50)]
+
+
+# ------------------------------------------------------------------ at once
+
+
+def import_readings(desk: Desk, actor: Actor, text: str, given: ImportGiven) -> Import:
+    """Import a text at once. Raises `BadInputError` with a trouble for each of the first hundred bad lines."""
+    found = begin(desk, actor, given)
+    if not found.ended:
+        receive(desk, actor, found.id, io.BytesIO(text.encode("utf-8", "surrogatepass")))
+        found = run(desk, found.id)
+    if found.row.state == "refused":
+        raise refusal(desk, found)
+    return found
+
+
+def refusal(desk: Desk, ended: Import) -> BadInputError:
+    """What a refused import is told, line by line."""
+    troubles = [
+        Trouble(p.place if p.place.startswith("item ") else f"line {p.line}, {p.place}", p.message, p.mend)
+        for p in import_problems(desk, ended.id)
+    ]
+    return BadInputError(ended.row.why, "Mend them and import again", troubles)
+
+
+# ------------------------------------------------------------------- looking
+
+
+def get_import(desk: Desk, name: str) -> Import:
+    """Raises `MissingError`."""
+    with desk.database.read() as db:
+        row = store.get(db, number_of("IM", name))
     if row is None:
-        raise MissingError(f"There is no import {name!r}", "Import readings first")
-    return ImportReport(name, row["readings"], row["devices"], row["added"])
+        raise MissingError(f"There is no import {name!r}", "See them with 'doorstone reading list'")
+    return Import(name, row)
+
+
+def list_imports(desk: Desk) -> list[Import]:
+    """The last 50, newest first."""
+    with desk.database.read() as db:
+        return [Import(id_of("IM", row.id), row) for row in store.every(db)]
+
+
+def import_problems(desk: Desk, name: str, after: int = 0, limit: int = 100) -> list[store.ProblemRow]:
+    """The lines that were rejected, in order, those after number `after`; the first 10,000 are kept."""
+    with desk.database.read() as db:
+        return store.problems(db, get_import(desk, name).row.id, after, limit)
+
+
+def resume(desk: Desk) -> list[str]:
+    """What a stopped service left: imports to run again. One that has no file yet has come to nothing."""
+    with desk.database.read() as db:
+        rows = store.unfinished(db)
+    left = []
+    for row in rows:
+        if row.state == "waiting":
+            _end(desk, row.id, "cancelled", "The service stopped before the file had come")
+        else:
+            left.append(id_of("IM", row.id))
+    return left

@@ -1,28 +1,44 @@
-"""Kits: making one for a device, release and route, and handing out its files."""
+"""Kits: made for one device or several of the same case, signed, handed out while they stand, compared."""
 
 from __future__ import annotations
 
 import hashlib
 import io
+import os
+import sqlite3
 import zipfile
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
-from doorstone.core.gates import check_gates
-from doorstone.core.kits import KitCase, KitException, archive, kit_refusals, render
-from doorstone.core.overrides import OverrideSet, choose
-from doorstone.core.platforms import Route
+from doorstone.core.conditions import Outcome
+from doorstone.core.gates import GateResult, check_gates
+from doorstone.core.kit_case import KitCase, KitException
+from doorstone.core.kit_check import kit_differences
+from doorstone.core.kits import archive, kit_refusals, render
+from doorstone.core.media import Media
+from doorstone.core.overrides import Choice, OverrideSet, choose
+from doorstone.core.platforms import Platform, Route, SettingsSet
+from doorstone.core.stores import StoreError, setting_text
+from doorstone.formats.filling import FillError, fill_template
+from doorstone.formats.runbook_page import runbook_page
+from doorstone.formats.signature import new_key, public_key, sign
+from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as store
+from doorstone.store import media as media_store
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.devices import target_release
+from doorstone.work.devices import overrides_for, target_release
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
-from doorstone.work.exceptions import stale_devices
+from doorstone.work.exceptions import stale_devices, state_of
+from doorstone.work.media import choose_media, on_record, with_media
 from doorstone.work.picture import Picture, picture, terms
 from doorstone.work.sheets import need_release
 
 CARRY_OVER = ("everything", "files", "nothing")
+KIT_KEY = "kit.key"
+MOST_DEVICES = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,40 +48,101 @@ class KitFile:
 
 
 @dataclass(frozen=True, slots=True)
+class KitStanding:
+    """`reasons` why a kit may no longer be handed out; none while it stands. `used` are the attempts made with it."""
+
+    reasons: tuple[str, ...]
+    used: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Kit:
     id: str
     row: store.KitRow
-    files: tuple[KitFile, ...]
+    standing: KitStanding
+    files: tuple[KitFile, ...] = ()
 
 
-def make_kit(desk: Desk, actor: Actor, device: str, release: str, route: str, carry_over: str) -> Kit:
+@dataclass(frozen=True, slots=True)
+class KitWanted:
+    """What a kit is asked for. `waive` maps gate -> why its warning is waived.
+
+    `media` names the media to use, the one that fits best if empty; `sets` the settings for after the upgrade.
+    """
+
+    devices: tuple[str, ...]
+    release: str = ""
+    route: str = "in-place"
+    carry_over: str = "everything"
+    waive: Mapping[str, str] | None = None
+    media: str = ""
+    sets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SharedCase:
+    """Devices that can share a kit: the same overrides carry each of them."""
+
+    devices: tuple[str, ...]
+    overrides: tuple[str, ...]
+    media: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class _DeviceCase:
+    device: str
+    chosen: OverrideSet
+    exceptions: tuple[ExceptionRow, ...]
+    gates: tuple[GateResult, ...]
+    refused: tuple[Trouble, ...]
+    patches: tuple[str, ...]
+    media: Media | None
+
+
+# -------------------------------------------------------------------- making
+
+
+def make_kit(
+    desk: Desk,
+    actor: Actor,
+    device: str | Sequence[str],
+    release: str,
+    route: str,
+    carry_over: str,
+    waive: Mapping[str, str] | None = None,
+    media: str = "",
+    sets: Sequence[str] = (),
+) -> Kit:
     """Make the kit for exactly what is excepted. Raises `RefusedError` with every reason why there may be none."""
-    if route not in (Route.IN_PLACE, Route.CLEAN):
-        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
-    if carry_over not in CARRY_OVER or (route == Route.CLEAN) != (carry_over == "nothing"):
-        raise BadInputError(
-            f"The {route} route cannot carry over {carry_over!r}", "In place: everything or files. Clean: nothing"
-        )
+    devices = (device,) if isinstance(device, str) else tuple(device)
+    wanted = KitWanted(tuple(sorted(set(devices))), release, route, carry_over, waive, media, tuple(sets))
+    _check_wanted(wanted)
     with desk.database.write() as db:
         if before := made_before(db, actor):
             return get_kit(desk, before)
         now = picture(desk)
-        now.device(device)
-        release = release or target_release(now.need_sheet(device).platform, desk.today())
+        platform, release = _platform_of(now, wanted)
+        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+        _refuse(found, release)
         number = store.next_id(db)
-        held = exception_store.of_device(db, device)
-        case = _case(now, id_of("KT", number), device, release, Route(route), carry_over, held)
-        bundle = archive(case.id, render(case))
+        case = _kit_case(now, id_of("KT", number), platform, release, wanted, found)
+        private = _private_key(desk)
+        bundle = archive(case.id, _render(case, private))
         values = {
             "id": number,
-            "platform": case.platform.id,
+            "platform": platform.id,
             "sheet_revision": case.sheet_revision,
             "release": release,
-            "route": route,
-            "carry_over": carry_over,
-            "device": device,
+            "route": wanted.route,
+            "carry_over": wanted.carry_over,
+            "device": wanted.devices[0],
+            "devices": list(wanted.devices),
             "overrides": list(case.chosen.ids),
             "exceptions": [e.id for e in case.exceptions],
+            "waived": dict(case.waived),
+            "media": case.media.id if case.media else None,
+            "sets": [known.id for known in case.sets],
+            "expires_on": case.expires.isoformat() if case.expires else None,
             "sha256": hashlib.sha256(bundle).hexdigest(),
             "made_by": actor.name,
             "made_at": desk.now(),
@@ -75,82 +152,380 @@ def make_kit(desk: Desk, actor: Actor, device: str, release: str, route: str, ca
     return get_kit(desk, case.id)
 
 
-def _case(
-    now: Picture,
-    kit: str,
-    device: str,
-    release: str,
-    route: Route,
-    carry_over: str,
-    rows: list[ExceptionRow],
-) -> KitCase:
-    sheet = now.need_sheet(device)
-    platform, view = sheet.platform, now.views[device]
+def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
+    try:
+        return render(case, lambda manifest: sign(private, manifest), fill_template)
+    except (StoreError, FillError) as error:
+        raise RefusedError(str(error), "Correct the sheet, or the template beside it") from error
+
+
+def _check_wanted(wanted: KitWanted) -> None:
+    route, carry_over = wanted.route, wanted.carry_over
+    if not wanted.devices or len(wanted.devices) > MOST_DEVICES:
+        raise BadInputError(f"A kit is for 1 to {MOST_DEVICES} devices", "Name them")
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    if carry_over not in CARRY_OVER or (route == Route.CLEAN) != (carry_over == "nothing"):
+        raise BadInputError(
+            f"The {route} route cannot carry over {carry_over!r}", "In place: everything or files. Clean: nothing"
+        )
+    for gate, why in (wanted.waive or {}).items():
+        if not 5 <= len(why.strip()) <= 300 or not why.isprintable():
+            raise BadInputError(f"To waive {gate} takes a reason", "Say in a sentence why the warning does not matter")
+
+
+def _platform_of(now: Picture, wanted: KitWanted) -> tuple[Platform, str]:
+    platforms: dict[str, Platform] = {}
+    for name in wanted.devices:
+        now.device(name)
+        platform = now.need_sheet(name).platform
+        platforms[platform.id] = platform
+    if len(platforms) != 1:
+        raise BadInputError("The devices are of several platforms", "Make one kit per platform")
+    platform = next(iter(platforms.values()))
+    release = wanted.release or target_release(platform, now.today)
     need_release(platform, release)
+    known = {gate.id: gate for gate in platform.gates}
+    for gate in wanted.waive or ():
+        if gate not in known:
+            raise BadInputError(f"There is no gate {gate!r}", f"There is: {', '.join(sorted(known))}")
+    _sets(platform, wanted)
+    return platform, release
+
+
+def _sets(platform: Platform, wanted: KitWanted) -> tuple[SettingsSet, ...]:
+    known = {one.id: one for one in platform.sets}
+    for name in wanted.sets:
+        if name not in known:
+            there = ", ".join(sorted(known)) or "none"
+            raise BadInputError(f"{platform.name} has no settings set {name!r}", f"There is: {there}")
+    return tuple(known[name] for name in sorted(set(wanted.sets)))
+
+
+def _device_case(
+    now: Picture, db: sqlite3.Connection, platform: Platform, release: str, wanted: KitWanted, device: str
+) -> _DeviceCase:
+    view, route = now.view(device), Route(wanted.route)
     assessment = now.assessment(device, release)
     unmet = {f.requirement.id for f in assessment.unmet()}
+    excepted, stale, used = _in_force(now, exception_store.of_device(db, device), platform, release, device, unmet)
+    choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted))
+    media = choose_media(now, on_record(db, platform), device, release, wanted.media)
+    seen = with_media(view, media, release, wanted.carry_over)
+    gates = check_gates(platform, route, seen, device, critical=now.device(device).critical)
+    waive = set(wanted.waive or ())
+    refused = [
+        Trouble(f"{device}, {r.subject}", r.reason, r.mend)
+        for r in kit_refusals(assessment, excepted, stale, choice, gates, waive)
+    ]
+    refused += [
+        Trouble(f"{device}, {g.gate.id}", f"{g.gate.title} is a stop and cannot be waived", g.gate.todo)
+        for g in gates
+        if g.blocks and g.gate.id in waive
+    ]
+    model = now.device(device).model
+    patches = platform.models[model].patches if model in platform.models else ()
+    return _DeviceCase(device, _best(choice), tuple(used), gates, tuple(refused), patches, media)
+
+
+def _best(choice: Choice) -> OverrideSet:
+    return choice.best or OverrideSet((), (), ())
+
+
+def _in_force(
+    now: Picture, rows: list[ExceptionRow], platform: Platform, release: str, device: str, unmet: set[str]
+) -> tuple[dict[str, str], dict[str, list[str]], list[ExceptionRow]]:
+    """Requirement -> the exception in force that names it; stale exceptions that would be needed; those used."""
     excepted: dict[str, str] = {}
     stale: dict[str, list[str]] = {}
     used: list[ExceptionRow] = []
     for row in sorted(rows, key=lambda r: r.id):
         held = terms(row)
         names = unmet & held.requirements
-        if not (names and held.in_force(now.today) and held.reaches(platform, release)):
+        reaching = held.in_force(now.today) and held.reaches(platform, release)
+        if device not in held.devices or not (names and reaching):
             continue
         if changes := stale_devices(row, now).get(device):
             stale[held.id] = changes
             continue
         used.append(row)
         excepted |= dict.fromkeys(names, held.id)
-    stale = {name: changes for name, changes in stale.items() if not unmet <= set(excepted)}
-    choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted))
-    gates = check_gates(platform, route, view)
-    refused = kit_refusals(assessment, excepted, stale, choice, gates)
-    if refused:
-        troubles = [Trouble(f"{device}, {r.subject}", r.reason, r.mend) for r in refused]
-        raise RefusedError(f"No kit can be made for {device} to {release}", "Mend each reason first", troubles)
+    return excepted, {n: c for n, c in stale.items() if not unmet <= set(excepted)}, used
+
+
+def _refuse(found: Sequence[_DeviceCase], release: str) -> None:
+    troubles = [trouble for one in found for trouble in one.refused]
+    if troubles:
+        named = ", ".join(one.device for one in found[:5]) + (" and others" if len(found) > 5 else "")
+        raise RefusedError(f"No kit can be made for {named} to {release}", "Mend each reason first", troubles)
+    cases = _shared(found)
+    if len(cases) > 1:
+        apart = [Trouble(", ".join(case.devices[:6]), _need_words(case), "Make a kit for these") for case in cases]
+        raise RefusedError(f"These devices are {len(cases)} cases: they cannot share a kit", "Make one for each", apart)
+
+
+def _need_words(case: SharedCase) -> str:
+    words = f"{'they need' if len(case.devices) > 1 else 'it needs'} {' and '.join(case.overrides) or 'no override'}"
+    return words + (f", from {case.media}" if case.media else "")
+
+
+def _shared(found: Sequence[_DeviceCase]) -> list[SharedCase]:
+    """The fewest kits that carry these devices exactly: one per distinct set of overrides, patches and media."""
+    groups: dict[tuple[tuple[str, ...], tuple[str, ...], str], list[str]] = {}
+    for one in found:
+        groups.setdefault((one.chosen.ids, one.patches, one.media.id if one.media else ""), []).append(one.device)
+    return sorted(
+        (SharedCase(tuple(devices), ids, media) for (ids, _, media), devices in groups.items()),
+        key=lambda c: (-len(c.devices), c.devices),
+    )
+
+
+def _kit_case(
+    now: Picture, kit: str, platform: Platform, release: str, wanted: KitWanted, found: Sequence[_DeviceCase]
+) -> KitCase:
+    sheet = now.need_sheet(wanted.devices[0])
+    gates = tuple(gate for one in found for gate in one.gates)
+    waivable = {gate.gate.id for gate in gates if gate.waivable}
+    rows = {row.id: row for one in found for row in one.exceptions}
     return KitCase(
         kit,
         platform,
         sheet.revision,
         sheet.sha256,
         release,
-        route,
-        carry_over,
-        (device,),
-        choice.best or OverrideSet((), (), ()),
-        tuple(_said(row) for row in used),
+        Route(wanted.route),
+        wanted.carry_over,
+        wanted.devices,
+        found[0].chosen,
+        tuple(_said(rows[number]) for number in sorted(rows)),
         gates,
         now.today,
+        found[0].patches,
+        {gate: why.strip() for gate, why in sorted((wanted.waive or {}).items()) if gate in waivable},
+        found[0].media,
+        _sets(platform, wanted),
     )
 
 
 def _said(row: ExceptionRow) -> KitException:
     expiry = date.fromisoformat(row.expires_on)
-    return KitException(id_of("EX", row.id), row.requirements, expiry, row.conditions, row.acknowledged_by)
+    conditions = "; ".join(condition.text for condition in row.conditions)
+    return KitException(id_of("EX", row.id), row.requirements, expiry, conditions, row.acknowledged_by)
+
+
+def shared_cases(desk: Desk, wanted: KitWanted) -> tuple[list[SharedCase], list[Trouble]]:
+    """How these devices split into the fewest kits, and why some can have none yet. Nothing is made."""
+    _check_wanted(wanted)
+    now = picture(desk)
+    platform, release = _platform_of(now, wanted)
+    with desk.database.read() as db:
+        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+    ready = [one for one in found if not one.refused]
+    return _shared(ready), [trouble for one in found for trouble in one.refused]
+
+
+def device_gates(
+    desk: Desk, device: str, route: str, release: str = "", carry_over: str = "", media: str = ""
+) -> tuple[GateResult, ...]:
+    """The gates before one device on a route, as they stand today, with the media named or the one that fits best."""
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    carry_over = carry_over or ("nothing" if route == Route.CLEAN else "everything")
+    now = picture(desk)
+    now.device(device)
+    platform, release = _platform_of(now, KitWanted((device,), release))
+    with desk.database.read() as db:
+        chosen = choose_media(now, on_record(db, platform), device, release, media)
+    view = with_media(now.view(device), chosen, release, carry_over)
+    return check_gates(platform, Route(route), view, device, critical=now.device(device).critical)
+
+
+@dataclass(frozen=True, slots=True)
+class SettingWords:
+    place: str
+    section: str
+    name: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class SetAnswer:
+    """A settings set before one device. `in_place` is in-place, not-in-place, unread, or not-told by the sheet."""
+
+    id: str
+    title: str
+    why: str
+    in_place: str
+    settings: tuple[SettingWords, ...]
+
+
+def device_sets(desk: Desk, device: str) -> tuple[SetAnswer, ...]:
+    """The settings sets of the device's platform, and whether each is in place already, by its facts."""
+    now = picture(desk)
+    now.device(device)
+    platform, view = now.need_sheet(device).platform, now.view(device)
+    words = {Outcome.MET: "in-place", Outcome.UNMET: "not-in-place", Outcome.UNREAD: "unread"}
+    return tuple(
+        SetAnswer(
+            one.id,
+            one.title,
+            one.why,
+            words[one.in_place.outcome(view.values(), view.as_of)] if one.in_place else "not-told",
+            tuple(SettingWords(s.place, s.path, s.name, setting_text(s)) for s in one.settings),
+        )
+        for one in platform.sets
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class RouteAnswer:
+    """How a device fares on one route, were every check on it excepted.
+
+    `chosen` are the overrides, None if nothing covers `uncovered`; `stops` the gates that stop it today; `keeps` what
+    set-up can carry over.
+    """
+
+    route: str
+    checks: tuple[str, ...]
+    chosen: tuple[str, ...] | None
+    uncovered: tuple[str, ...]
+    excess: tuple[str, ...]
+    restart: bool
+    stops: tuple[str, ...]
+    warns: tuple[str, ...]
+    keeps: tuple[str, ...]
+
+
+def compare_routes(desk: Desk, device: str, release: str = "") -> tuple[RouteAnswer, ...]:
+    """The routes of a kit side by side. Raises `MissingError`."""
+    return tuple(_route(desk, device, release, route) for route in (Route.IN_PLACE, Route.CLEAN))
+
+
+def _route(desk: Desk, device: str, release: str, route: Route) -> RouteAnswer:
+    found = overrides_for(desk, device, release, route)
+    gates = device_gates(desk, device, route, release)
+    best = found.choice.best
+    return RouteAnswer(
+        route.value,
+        found.checks,
+        best.ids if best else None if found.checks else (),
+        found.choice.uncovered if found.checks else (),
+        best.excess if best else (),
+        any(o.restart == "device" for o in best.overrides) if best else False,
+        tuple(g.gate.title for g in gates if g.blocks),
+        tuple(g.gate.title for g in gates if g.waivable),
+        ("nothing",) if route is Route.CLEAN else ("everything", "files"),
+    )
+
+
+# --------------------------------------------------------------------- signing
+
+
+def _private_key(desk: Desk) -> bytes:
+    """The key that signs kits: made at first use, readable by the owner only."""
+    path = desk.database.path.with_name(KIT_KEY)
+    try:
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    except FileExistsError:
+        return path.read_bytes()
+    with os.fdopen(handle, "wb") as file:
+        file.write(new_key())
+    return path.read_bytes()
+
+
+def signing_key(desk: Desk) -> bytes:
+    """The public key against which a kit is checked, PEM."""
+    return public_key(_private_key(desk))
+
+
+# --------------------------------------------------------------------- looking
 
 
 def get_kit(desk: Desk, name: str) -> Kit:
-    """A kit with its files as text. Raises `MissingError`."""
-    number = number_of("KT", name)
+    """A kit with its files as text, also one that no longer stands. Raises `MissingError`."""
+    row = _need(desk, name)
+    files = [KitFile(path, _text(data)) for path, data in _files(desk, name).items()]
+    return Kit(name, row, _standing(desk, [row])[row.id], tuple(files))
+
+
+def _text(data: bytes) -> str:
+    try:
+        return data.decode()
+    except UnicodeDecodeError:
+        return f"({len(data):,} bytes that are no text, SHA-256 {hashlib.sha256(data).hexdigest()})"
+
+
+def _need(desk: Desk, name: str) -> store.KitRow:
     with desk.database.read() as db:
-        row = store.get(db, number)
+        row = store.get(db, number_of("KT", name))
     if row is None:
         raise MissingError(f"There is no kit {name!r}", "See them with 'doorstone kit list'")
-    with zipfile.ZipFile(io.BytesIO(kit_archive(desk, name))) as bundle:
-        files = [KitFile(path.removeprefix(f"{name}/"), bundle.read(path).decode()) for path in bundle.namelist()]
-    return Kit(name, row, tuple(files))
+    return row
+
+
+def _files(desk: Desk, name: str) -> dict[str, bytes]:
+    with desk.database.read() as db:
+        data = store.archive(db, _need(desk, name).id)
+    assert data is not None
+    with zipfile.ZipFile(io.BytesIO(data)) as bundle:
+        return {path.removeprefix(f"{name}/"): bundle.read(path) for path in bundle.namelist()}
 
 
 def kit_archive(desk: Desk, name: str) -> bytes:
-    """The kit as a zip. Raises `MissingError`."""
+    """The kit as a zip, while it stands. Raises `MissingError`, or `RefusedError` with what has changed since."""
+    row = _need(desk, name)
+    reasons = _standing(desk, [row])[row.id].reasons
+    if reasons:
+        troubles = [Trouble(name, reason, "Make a new kit") for reason in reasons]
+        raise RefusedError(f"{name} is no longer handed out", "Make a new kit once it can be had", troubles)
     with desk.database.read() as db:
-        data = store.archive(db, number_of("KT", name))
-    if data is None:
-        raise MissingError(f"There is no kit {name!r}", "See them with 'doorstone kit list'")
+        data = store.archive(db, row.id)
+    assert data is not None
     return data
 
 
-def list_kits(desk: Desk, device: str = "") -> list[tuple[str, store.KitRow]]:
+def list_kits(desk: Desk, device: str = "") -> list[Kit]:
+    """Newest first, without their files."""
     with desk.database.read() as db:
-        return [(id_of("KT", row.id), row) for row in store.every(db, device or None)]
+        rows = store.every(db, device or None)
+    standing = _standing(desk, rows)
+    return [Kit(id_of("KT", row.id), row, standing[row.id]) for row in rows]
+
+
+def runbook(desk: Desk, name: str) -> tuple[str, str]:
+    """The runbook as a page that stands alone, and the digest of its style. Raises `MissingError`."""
+    return runbook_page(f"Runbook of {name}", _files(desk, name)["runbook.md"].decode())
+
+
+def differences(desk: Desk, one: str, other: str) -> list[tuple[str, str, str]]:
+    """What differs between two kits: (what, in the one, in the other)."""
+    return kit_differences(_files(desk, one), _files(desk, other))
+
+
+def _standing(desk: Desk, rows: Sequence[store.KitRow]) -> dict[int, KitStanding]:
+    """Why each kit no longer stands: an older sheet, an exception that ended or is stale; and where it was used."""
+    now = picture(desk)
+    names = {name for row in rows for name in row.exceptions}
+    with desk.database.read() as db:
+        held = {name: exception_store.get(db, number_of("EX", name)) for name in names}
+        used: dict[int, list[str]] = {}
+        media = {row.id: row for row in media_store.every(db, withdrawn=True)}
+        for attempt, kit in attempt_store.using(db, [row.id for row in rows]):
+            used.setdefault(kit, []).append(id_of("AT", attempt))
+    stale = {name: stale_devices(row, now) for name, row in held.items() if row is not None}
+    found = {}
+    for row in rows:
+        reasons = []
+        sheet = now.sheets.get(row.platform)
+        if sheet is not None and sheet.revision != row.sheet_revision:
+            reasons.append(f"it was made of revision {row.sheet_revision} of the sheet, which is at {sheet.revision}")
+        for name in row.exceptions:
+            exception = held[name]
+            state = state_of(exception, now.today) if exception else "gone"
+            if state != "approved":
+                reasons.append(f"{name} is {state}")
+            reasons += [f"{name} is stale for {device}" for device in row.devices if device in stale.get(name, {})]
+        if row.media and (held_media := media.get(number_of("MD", row.media))) and held_media.withdrawn:
+            reasons.append(f"{row.media} was withdrawn: {held_media.withdrawn}")
+        found[row.id] = KitStanding(tuple(reasons), tuple(sorted(used.get(row.id, ()))))
+    return found

@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import islice
+from typing import Any
 
 from doorstone.store import ledger as store
 from doorstone.work.desk import Desk
+from doorstone.work.errors import BadInputError
+
+_FIELDS = ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous", "hash")
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +28,36 @@ def list_entries(
     """Newest first, optionally of one object."""
     with desk.database.read() as db:
         return store.entries(db, before, limit, kind or None, obj or None)
+
+
+def walk(desk: Desk, after: int, limit: int) -> list[store.Entry]:
+    """Entries numbered above `after`, oldest first."""
+    with desk.database.read() as db:
+        return list(islice(store.walk(db, after), limit))
+
+
+def check_export(lines: Iterable[str]) -> LedgerCheck:
+    """Walk the chain of an export, line by line. It has no seal; compare its last hash with one kept elsewhere."""
+    seen = 0
+
+    def rows() -> Iterator[dict[str, Any]]:
+        nonlocal seen
+        for number, line in enumerate(lines, 1):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+                row["body"] = json.dumps(row["body"], ensure_ascii=False, sort_keys=True)
+                missing = set(_FIELDS) - set(row)
+                if missing:
+                    raise ValueError(f"{', '.join(sorted(missing))} missing")
+            except (ValueError, KeyError, TypeError) as error:
+                raise BadInputError(f"Line {number} is not an entry of a ledger: {error}", "Export it again") from error
+            seen += 1
+            yield row
+
+    faults = tuple(store.chain_faults(rows()))
+    return LedgerCheck(seen, not faults, faults)
 
 
 def check_ledger(desk: Desk) -> LedgerCheck:

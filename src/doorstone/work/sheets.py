@@ -1,22 +1,30 @@
-"""Sheets: loading a revision, and the platforms as they stand."""
+"""Sheets: the platforms as they stand, each by its newest revision and what failure texts have added to it."""
 
 from __future__ import annotations
 
-import hashlib
-import json
+import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from doorstone.core.platforms import Platform
-from doorstone.formats.sheet import SheetError, read_sheet
+from doorstone.core.conditions import Leaf
+from doorstone.core.explain import Explanation, explain
+from doorstone.core.facts import FactSpec, FactType
+from doorstone.core.platforms import Platform, Requirement
+from doorstone.formats.sheet import read_sheet
+from doorstone.store import profiles, texts
 from doorstone.store import sheets as store
-from doorstone.work.desk import Actor, Desk, record
-from doorstone.work.errors import BadInputError, MissingError, Trouble
+from doorstone.store.texts import ReportedRow
+from doorstone.work.desk import Desk
+from doorstone.work.errors import MissingError
 
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """A loaded sheet and the platform that it describes."""
+    """A loaded sheet and the platform that it describes.
+
+    `reported` are the requirements that only failure texts know; `told_by_text` maps a text that the sheet foresees,
+    plain, to its requirement.
+    """
 
     revision: int
     sha256: str
@@ -25,57 +33,66 @@ class Sheet:
     loaded_at: str
     loaded_by: str
     platform: Platform
-
-
-@dataclass(frozen=True, slots=True)
-class LoadReport:
-    platform: str
-    revision: int
-    changed: bool
-    requirements: int
-    overrides: int
-    releases: int
-
-
-def load_sheet(desk: Desk, actor: Actor, text: str, lists: Mapping[str, str], name: str) -> LoadReport:
-    """Load a sheet as the platform's next revision; the same sheet again changes nothing. Raises `BadInputError`."""
-    try:
-        platform = read_sheet(text, lists, name)
-    except SheetError as error:
-        troubles = [
-            Trouble(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems
-        ]
-        raise BadInputError(f"The sheet {name} is refused", "Mend each place and load it again", troubles) from error
-    digest = hashlib.sha256(json.dumps([text, dict(sorted(lists.items()))]).encode()).hexdigest()
-    with desk.database.write() as db:
-        before = store.newest(db, platform.id)
-        if before is not None and before.sha256 == digest:
-            return _report(platform, before.revision, changed=False)
-        revision = store.add(db, platform.id, digest, text, lists, desk.now(), actor.name)
-        record(desk, db, actor, "sheet loaded", "sheet", platform.id, {"revision": revision, "sha256": digest})
-    return _report(platform, revision, changed=True)
-
-
-def _report(platform: Platform, revision: int, *, changed: bool) -> LoadReport:
-    return LoadReport(
-        platform.id, revision, changed, len(platform.requirements), len(platform.overrides), len(platform.releases)
-    )
+    reported: frozenset[str]
+    told_by_text: Mapping[str, str]
 
 
 def all_sheets(desk: Desk) -> dict[str, Sheet]:
     """The newest sheet of every platform by platform id; each is read once and remembered."""
     with desk.database.read() as db:
         rows = store.every_newest(db)
+        reported = texts.reported(db)
     sheets = {}
     for row in rows:
-        key = ("sheet", row.platform, row.revision)
+        mine = [r for r in reported if r.platform == row.platform]
+        key = ("sheet", row.platform, row.sha256, tuple((r.id, r.title, r.since) for r in mine))
         if key not in desk.memory:
-            platform = read_sheet(row.text, row.lists, row.platform)
-            desk.memory[key] = Sheet(
-                row.revision, row.sha256, row.text, row.lists, row.loaded_at, row.loaded_by, platform
-            )
+            desk.memory[key] = sheet_of(row, mine)
         sheets[row.platform] = desk.memory[key]
     return sheets
+
+
+def sheet_of(row: store.SheetRow, reported: list[ReportedRow]) -> Sheet:
+    """A stored revision, read, with the requirements that failure texts have added."""
+    platform = with_reported(read_sheet(row.text, row.lists, row.platform), reported)
+    told = {plain_text(text): r.id for r in platform.requirements for text in r.reported_as}
+    return Sheet(
+        row.revision,
+        row.sha256,
+        row.text,
+        row.lists,
+        row.loaded_at,
+        row.loaded_by,
+        platform,
+        frozenset(r.id for r in reported),
+        told,
+    )
+
+
+def with_reported(platform: Platform, rows: list[ReportedRow]) -> Platform:
+    """The platform and, for each failure text that nobody foresaw, a requirement that is unmet where it is told."""
+    specs, added = dict(platform.specs), []
+    for row in rows:
+        if not platform.has(row.since) or any(r.id == row.id for r in platform.requirements):
+            continue
+        spec = FactSpec(f"reported.{row.id}", FactType.FLAG, title=f"Reported: {row.title}")
+        specs[spec.name] = spec
+        condition = Leaf(spec.name, "is", False, spec)
+        added.append(Requirement(row.id, row.title, row.since, None, condition, ("assessor",), (), row.because))
+    return replace(platform, specs=specs, requirements=(*platform.requirements, *added))
+
+
+def plain_text(text: str) -> str:
+    """A failure text without what does not matter: case, spaces, a full stop at its end."""
+    return re.sub(r"\s+", " ", text).strip().rstrip(".").lower()
+
+
+def by_size(desk: Desk) -> list[tuple[Sheet, int]]:
+    """Every sheet with the number of its devices, the largest platform first."""
+    with desk.database.read() as db:
+        sizes = profiles.devices_by_platform(db)
+    found = [(sheet, sizes.get(name, 0)) for name, sheet in all_sheets(desk).items()]
+    return sorted(found, key=lambda pair: (-pair[1], pair[0].platform.id))
 
 
 def get_sheet(desk: Desk, platform: str) -> Sheet:
@@ -85,6 +102,15 @@ def get_sheet(desk: Desk, platform: str) -> Sheet:
         known = ", ".join(sheets) or "none is loaded yet"
         raise MissingError(f"There is no platform {platform!r}", f"Load its sheet first; known: {known}")
     return sheets[platform]
+
+
+def explain_requirement(desk: Desk, platform: str, requirement: str) -> Explanation:
+    """One requirement in words, release by release. Raises `MissingError`."""
+    found = get_sheet(desk, platform).platform
+    known = list(dict.fromkeys(r.id for r in found.requirements))
+    if requirement not in known:
+        raise MissingError(f"{found.name} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
+    return explain(found, requirement)
 
 
 def need_release(platform: Platform, release: str) -> None:

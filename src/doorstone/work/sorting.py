@@ -2,21 +2,54 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from doorstone.core.fleet import RollUp, roll_up
 from doorstone.core.platforms import Sort
-from doorstone.core.sorting import Decision, Scope, effective_sort
+from doorstone.core.sorting import Scope, effective_sort
 from doorstone.store import attempts as attempt_store
 from doorstone.store import decisions as store
-from doorstone.work.desk import Actor, Desk, id_of, made_before, record
-from doorstone.work.errors import BadInputError, MissingError
-from doorstone.work.picture import picture
+from doorstone.store import profiles as profile_store
+from doorstone.store.attempts import AttemptRow
+from doorstone.store.decisions import DecisionRow
+from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
+from doorstone.work.errors import BadInputError, MissingError, RefusedError
+from doorstone.work.picture import Picture, picture, sorted_of
+from doorstone.work.profiles import place
 from doorstone.work.sheets import get_sheet, need_release
 
 EVIDENCE = ("vendor-statement", "trial", "attempt", "report")
+
+
+@dataclass(frozen=True, slots=True)
+class DecisionRecord:
+    """A decision as it was taken, and whether somebody has withdrawn it since."""
+
+    id: str
+    requirement: str
+    release: str
+    scope: str
+    target: str
+    sort: str
+    evidence: str
+    note: str
+    link: str
+    by: str
+    at: str
+    withdrawn_at: str | None
+    withdrawn_by: str
+    withdrawn_note: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """What attempts without a requirement came to: on how many devices it ran, was refused, failed to start."""
+
+    model: str
+    ran: int
+    refused: int
+    failed_to_start: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,14 +62,16 @@ class SortingRow:
     because: str
     source: str
     enforced_at: tuple[str, ...]
+    reported: bool
     sort: Sort
     sorted_by: str
     marks: Mapping[str, int]
     ran: int
     refused: int
     failed_to_start: int
+    tallies: tuple[Tally, ...]
     against: str
-    decisions: tuple[Decision, ...]
+    decisions: tuple[DecisionRecord, ...]
 
 
 def sorting_table(desk: Desk, platform_id: str, release: str) -> list[SortingRow]:
@@ -49,16 +84,12 @@ def sorting_table(desk: Desk, platform_id: str, release: str) -> list[SortingRow
     counts = {c.requirement: c for c in fleet_roll_up(desk, platform_id, release).requirements}
     with desk.database.read() as db:
         attempts = [a for a in attempt_store.every(db) if (a.platform, a.release) == (platform.id, release)]
+        records = [_record(row) for row in store.every(db, platform_id)]
     rows = []
     for requirement in platform.requirements_at(release):
         sort, sorted_by = effective_sort(platform, requirement, release, decisions, "", "")
-        tally = Counter(a.outcome for a in attempts if requirement.id in a.unmet)
-        refused = sum(1 for a in attempts if requirement.id in a.refused_by.split(", "))
-        against = ""
-        if sort is Sort.FLOOR and tally["completed"]:
-            against = f"sorted as a floor, yet {tally['completed']} device(s) without it run {release}"
-        elif sort is Sort.CHECK and tally["failed-to-start"]:
-            against = f"sorted as an installer check, yet {tally['failed-to-start']} device(s) failed to start"
+        tallies = _tallies(now, attempts, requirement.id)
+        sorts = {t.model: effective_sort(platform, requirement, release, decisions, "", t.model)[0] for t in tallies}
         rows.append(
             SortingRow(
                 requirement.id,
@@ -67,26 +98,64 @@ def sorting_table(desk: Desk, platform_id: str, release: str) -> list[SortingRow
                 requirement.because,
                 requirement.source,
                 requirement.enforced_at,
+                requirement.id in sheet.reported,
                 sort,
                 sorted_by,
                 counts[requirement.id].marks,
-                tally["completed"],
-                refused,
-                tally["failed-to-start"],
-                against,
-                tuple(d for d in decisions if (d.requirement, d.release) == (requirement.id, release)),
+                sum(t.ran for t in tallies),
+                sum(t.refused for t in tallies),
+                sum(t.failed_to_start for t in tallies),
+                tallies,
+                "; ".join(filter(None, (_against(release, t, sorts[t.model]) for t in tallies))),
+                tuple(d for d in records[::-1] if (d.requirement, d.release) == (requirement.id, release)),
             )
         )
     return rows
+
+
+def _tallies(now: Picture, attempts: list[AttemptRow], requirement: str) -> tuple[Tally, ...]:
+    """Per machine model, each device counted once for each thing that happened to it."""
+    seen: dict[str, dict[str, set[str]]] = {}
+    for a in attempts:
+        outcomes = seen.setdefault(now.device(a.device).model or "unread", {})
+        if requirement in a.unmet and a.outcome in ("completed", "failed-to-start"):
+            outcomes.setdefault(a.outcome, set()).add(a.device)
+        if requirement in a.refused_by.split(", "):
+            outcomes.setdefault("refused", set()).add(a.device)
+    return tuple(
+        Tally(model, *(len(found.get(word, ())) for word in ("completed", "refused", "failed-to-start")))
+        for model, found in sorted(seen.items())
+        if found
+    )
+
+
+def _against(release: str, tally: Tally, sort: Sort) -> str:
+    if sort is Sort.FLOOR and tally.ran:
+        return f"a floor for {tally.model}, yet {_devices(tally.ran)} without it {_run(tally.ran)} {release}"
+    if sort is Sort.CHECK and tally.failed_to_start:
+        return f"an installer check for {tally.model}, yet {_devices(tally.failed_to_start)} failed to start"
+    return ""
+
+
+def _run(count: int) -> str:
+    return "runs" if count == 1 else "run"
+
+
+def _devices(count: int) -> str:
+    return f"{count} device{'' if count == 1 else 's'}"
+
+
+def _record(row: DecisionRow) -> DecisionRecord:
+    fields = {name: value for name, value in asdict(row).items() if name != "platform"}
+    return DecisionRecord(**{**fields, "id": id_of("SD", row.id)})
 
 
 def fleet_roll_up(desk: Desk, platform_id: str, release: str) -> RollUp:
     """Counts per state, requirement and combination over the devices of a platform."""
     sheet = get_sheet(desk, platform_id)
     need_release(sheet.platform, release)
-    now = picture(desk)
-    assessed = [(now.summary(device, release), 1) for device in now.on_platform(platform_id)]
-    return roll_up(sheet.platform, release, assessed)
+    counts = picture(desk).counts(sheet.platform, release)
+    return roll_up(sheet.platform, release, [(sorted_of(c), c.devices) for c in counts])
 
 
 def decide(
@@ -100,7 +169,8 @@ def decide(
     sort: str,
     evidence: str,
     note: str,
-) -> Decision:
+    link: str = "",
+) -> DecisionRecord:
     """Take a sorting decision. Raises `BadInputError` or `MissingError` that names what does not fit."""
     platform = get_sheet(desk, platform_id).platform
     need_release(platform, release)
@@ -109,12 +179,17 @@ def decide(
         raise MissingError(f"Release {release} asks for no {requirement!r}", f"It asks for {known}")
     if scope == Scope.DEVICE:
         picture(desk).device(target)
-    elif scope == Scope.MODEL and not target:
-        raise BadInputError("A decision for a model needs the model", "Give the machine model as target")
+    elif scope == Scope.MODEL:
+        with desk.database.read() as db:
+            known_models = profile_store.places(db, platform_id)["model"]
+        if target not in known_models:
+            raise BadInputError(f"No device is a {target!r}", f"Use one of {', '.join(known_models) or 'none yet'}")
     elif scope == Scope.RELEASE and target:
         raise BadInputError("A decision for a whole release has no target", "Leave the target out")
     if evidence not in EVIDENCE:
         raise BadInputError(f"{evidence!r} is not a kind of evidence", f"Use one of {', '.join(EVIDENCE)}")
+    if link.strip() and not link.strip().startswith(("https://", "http://")):
+        raise BadInputError(f"{link!r} is not a link", "Write it with https:// in front, or leave it out")
     if len(note.strip()) < 5:
         raise BadInputError("A decision carries a note", "Say in a sentence what the evidence shows")
     values = {
@@ -126,6 +201,7 @@ def decide(
         "sort": Sort(sort).value,
         "evidence": evidence,
         "note": note.strip(),
+        "link": link.strip(),
         "by": actor.name,
         "at": desk.now(),
     }
@@ -133,12 +209,45 @@ def decide(
         if before := made_before(db, actor):
             return get_decision(desk, before)
         number = store.add(db, **values)
+        if scope == Scope.DEVICE:
+            place(desk, db, [target])
         record(desk, db, actor, "sorted", "decision", id_of("SD", number), values, creates=True)
     return get_decision(desk, id_of("SD", number))
 
 
-def get_decision(desk: Desk, name: str) -> Decision:
-    found = next((d for d in picture(desk).decisions if d.id == name), None)
-    if found is None:
-        raise MissingError(f"There is no decision {name!r}", "See them on the sorting page")
-    return found
+def withdraw(desk: Desk, actor: Actor, name: str, note: str) -> DecisionRecord:
+    """Take a decision back: the next word in the order of precedence counts again. Raises `MissingError`."""
+    if len(note.strip()) < 5:
+        raise BadInputError("To withdraw a decision takes a reason", "Say in a sentence why it no longer holds")
+    with desk.database.write() as db:
+        row = store.get(db, number_of("SD", name))
+        if row is None:
+            raise _no_decision(name)
+        if row.withdrawn_at is not None:
+            raise RefusedError(f"{name} was withdrawn on {row.withdrawn_at[:10]}", "Take a new decision instead")
+        store.withdraw(db, row.id, actor.name, desk.now(), note.strip())
+        if row.scope == Scope.DEVICE:
+            place(desk, db, [row.target])
+        record(desk, db, actor, "sorting withdrawn", "decision", name, {"note": note.strip()})
+    return get_decision(desk, name)
+
+
+def get_decision(desk: Desk, name: str) -> DecisionRecord:
+    """Raises `MissingError`."""
+    with desk.database.read() as db:
+        row = store.get(db, number_of("SD", name))
+    if row is None:
+        raise _no_decision(name)
+    return _record(row)
+
+
+def list_decisions(desk: Desk, platform_id: str, requirement: str = "") -> list[DecisionRecord]:
+    """Every decision on a platform, withdrawn ones too, newest first."""
+    get_sheet(desk, platform_id)
+    with desk.database.read() as db:
+        rows = store.every(db, platform_id)
+    return [_record(row) for row in reversed(rows) if not requirement or row.requirement == requirement]
+
+
+def _no_decision(name: str) -> MissingError:
+    return MissingError(f"There is no decision {name!r}", "See them with 'doorstone sorting decisions'")

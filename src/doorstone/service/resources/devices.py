@@ -1,4 +1,4 @@
-"""Readings come in, devices are looked at."""
+"""Devices: the list, one of them, and which overrides would do."""
 
 from __future__ import annotations
 
@@ -13,19 +13,18 @@ from doorstone.formats.wire import (
     DevicePageShape,
     DeviceShape,
     FactShape,
-    ImportShape,
     KitRoute,
     LeftOutShape,
     OverrideAnswerShape,
     OverrideBrief,
     OverrideSetShape,
     PartialShape,
-    ReadingsAsked,
     ReadingShape,
+    VerdictShape,
 )
-from doorstone.service.operations import EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.work import devices, intake
-from doorstone.work.devices import DeviceFilter
+from doorstone.service.operations import EVERYONE, Answer, Call, Operations
+from doorstone.store.devices import Filter
+from doorstone.work import devices
 
 operations = Operations("devices")
 
@@ -36,6 +35,7 @@ class DeviceQuery(Asked):
     state: str = ""
     site: str = ""
     role: str = ""
+    model: str = ""
     requirement: str = ""
     mark: str = Field("", description="With requirement: met, fixable, installer-check, floor, unread, ...")
     words: str = Field("", max_length=200, description="Every word must occur in id, name, site, role or model")
@@ -51,25 +51,10 @@ class RouteQuery(ReleaseQuery):
     route: KitRoute = "in-place"
 
 
-@operations(
-    "POST",
-    "/readings",
-    "Import readings, all or nothing",
-    roles=HANDS,
-    body=ReadingsAsked,
-    answer=ImportShape,
-    status=201,
-    creates=True,
-)
-def import_readings(call: Call[None, ReadingsAsked]) -> ImportShape:
-    report = intake.import_readings(call.desk, call.actor, call.body.text, call.body.form)
-    return ImportShape.model_validate(report)
-
-
 @operations("GET", "/devices", "List devices", roles=EVERYONE, query=DeviceQuery, answer=DevicePageShape, pages=True)
 def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     q = call.query
-    where = DeviceFilter(q.state, q.site, q.role, q.requirement, q.mark, q.words)
+    where = Filter(q.state, q.site, q.role, q.model, q.requirement, q.mark, q.words)
     page = devices.list_devices(call.desk, q.platform, q.release, where, q.cursor, q.limit)
     shape = DevicePageShape(
         platform=page.platform,
@@ -79,6 +64,7 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
         next=page.next,
         sites=list(page.sites),
         roles=list(page.roles),
+        models=list(page.models),
     )
     return Answer(shape, next=page.next)
 
@@ -92,6 +78,7 @@ def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
         releases=list(found.releases),
         facts=[FactShape.model_validate(fact) for fact in found.facts],
         readings=[ReadingShape.model_validate(reading) for reading in found.readings],
+        verdicts=[VerdictShape.model_validate(verdict) for verdict in found.verdicts],
         course=CourseShape.model_validate(found.course) if found.course else None,
     )
 
@@ -127,7 +114,15 @@ def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
         checks=list(found.checks),
         best=_set(choice.best) if choice.best else None,
         alternatives=[_set(other) for other in choice.alternatives],
-        left_out=[LeftOutShape(id=o.override.id, title=o.override.title, why=o.why) for o in choice.left_out],
+        left_out=[
+            LeftOutShape(
+                id=o.override.id,
+                title=o.override.title,
+                why=o.why,
+                covers=sorted(o.override.covers & set(found.checks)),
+            )
+            for o in choice.left_out
+        ],
         uncovered=list(choice.uncovered),
         partial=[PartialShape(id=name, covers=list(covers)) for name, covers in choice.partial],
     )

@@ -1,28 +1,85 @@
-"""Exceptions: asked for, edited, decided."""
+"""Exceptions: asked for, looked at, decided, cared for, handed over."""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Iterable
 from dataclasses import asdict
+from typing import Any, Literal
 
-from doorstone.formats.wire import (
-    Asked,
+from doorstone.formats.tables import csv_text
+from doorstone.formats.wire import Asked, TroubleShape
+from doorstone.formats.wire_exceptions import (
+    AccountShape,
+    AttachmentAsked,
+    AttestAsked,
+    CommentAsked,
+    ConditionAsked,
+    ConsequenceList,
+    ConsequenceShape,
     ExceptionList,
     ExceptionRequestAsked,
     ExceptionShape,
     ExceptionTermsAsked,
+    KeptShape,
     MoveAsked,
+    OwnerAsked,
+    PermissionShape,
+    RequestCheckShape,
+    ReviewAsked,
+    RiskAsked,
+    RiskShape,
 )
-from doorstone.service.operations import DECIDERS, EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.service.problems import ServiceProblemError
-from doorstone.work import exceptions
-from doorstone.work.exceptions import ExceptionAsked, ExceptionTermsGiven, ExceptionView
+from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
+from doorstone.work import caring, deciding, exceptions, register
+from doorstone.work.deciding import Part
+from doorstone.work.exceptions import (
+    AttachmentGiven,
+    ConditionGiven,
+    ExceptionAsked,
+    ExceptionTermsGiven,
+    ExceptionView,
+    KeptView,
+)
+from doorstone.work.sheets import get_sheet
 
 operations = Operations("exceptions")
+ALL_HANDS = HANDS | DECIDERS
 
 
 class ExceptionQuery(Asked):
     state: str = ""
     device: str = ""
+    owner: str = ""
+
+
+class RiskQuery(Asked):
+    platform: str = ""
+    release: str = ""
+
+
+class ExportQuery(Asked):
+    form: Literal["csv", "json", "oscal"] = "csv"
+
+
+class AccountQuery(Asked):
+    release: str = ""
+
+
+def _touched(call: Call[Any, Any]) -> Iterable[str]:
+    """The devices of the exception in the path."""
+    return exceptions.get_exception(call.desk, call.path["exception"]).row.devices
+
+
+def _kept(view: KeptView) -> KeptShape:
+    more = {
+        "kind": "facts" if view.fact_condition is not None else "attested",
+        "every_days": view.every_days,
+        "fact_condition": view.fact_condition,
+        "devices": dict(view.devices),
+        "attested": list(view.attested),
+    }
+    return KeptShape.model_validate({**asdict(view.kept), **more})
 
 
 def _shape(view: ExceptionView) -> ExceptionShape:
@@ -35,6 +92,10 @@ def _shape(view: ExceptionView) -> ExceptionShape:
             "in_force": view.in_force,
             "stale": dict(view.stale),
             "moves": list(view.moves),
+            "conditions": [_kept(one) for one in view.kept],
+            "renews": view.renews,
+            "renewed_by": view.renewed_by,
+            "refused": [TroubleShape.model_validate(trouble) for trouble in view.refused],
         }
     )
 
@@ -43,10 +104,18 @@ def _answer(view: ExceptionView) -> Answer:
     return Answer(_shape(view), etag=f"v{view.row.version}")
 
 
+def _condition(asked: ConditionAsked) -> ConditionGiven:
+    return ConditionGiven(asked.text, asked.fact_condition, asked.due_on, asked.every_days)
+
+
+def _attachment(asked: AttachmentAsked) -> AttachmentGiven:
+    return AttachmentGiven(asked.title, asked.link, asked.sha256)
+
+
 def _terms(asked: ExceptionTermsAsked) -> ExceptionTermsGiven:
     return ExceptionTermsGiven(
         asked.reason.strip(),
-        asked.conditions.strip(),
+        tuple(_condition(one) for one in asked.conditions),
         asked.owner.strip(),
         asked.start_on,
         asked.expires_on,
@@ -54,10 +123,64 @@ def _terms(asked: ExceptionTermsAsked) -> ExceptionTermsGiven:
     )
 
 
+def _asked(a: ExceptionRequestAsked) -> ExceptionAsked:
+    return ExceptionAsked(
+        a.release,
+        a.up_to,
+        tuple(a.requirements),
+        tuple(a.devices),
+        a.risk_acknowledged,
+        _terms(a),
+        a.notice_acknowledged,
+        a.selection,
+        a.platform,
+        a.go_on,
+        a.renews,
+        tuple(_attachment(one) for one in a.attachments),
+    )
+
+
+@operations("GET", "/risk", "What is acknowledged with a request", roles=EVERYONE, query=RiskQuery, answer=RiskShape)
+def get_risk(call: Call[RiskQuery, None]) -> RiskShape:
+    platform = get_sheet(call.desk, call.query.platform).platform if call.query.platform else None
+    return RiskShape.model_validate(exceptions.risk(call.desk, platform, call.query.release))
+
+
+@operations(
+    "PUT", "/risk", "Put another risk statement in force", roles=ADMINISTRATORS, body=RiskAsked, answer=RiskShape
+)
+def change_risk(call: Call[None, RiskAsked]) -> RiskShape:
+    return RiskShape.model_validate(exceptions.change_risk(call.desk, call.actor, call.body.text))
+
+
 @operations("GET", "/exceptions", "List exceptions", roles=EVERYONE, query=ExceptionQuery, answer=ExceptionList)
 def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
-    views = exceptions.list_exceptions(call.desk, call.query.state, call.query.device)
+    views = exceptions.list_exceptions(call.desk, call.query.state, call.query.device, call.query.owner)
     return ExceptionList(items=[_shape(view) for view in views])
+
+
+@operations(
+    "GET", "/exceptions/export", "The register to hand over: CSV, JSON, or an OSCAL plan of action and milestones",
+    roles=EVERYONE, query=ExportQuery, media_type="text/csv",
+)  # fmt: skip
+def export_exceptions(call: Call[ExportQuery, None]) -> Answer:
+    if call.query.form == "csv":
+        rows = register.rows(call.desk)
+        text = csv_text(register.COLUMNS, [list(row.values()) for row in rows])
+        return Answer(text.encode(), media_type="text/csv; charset=utf-8", file_name="exceptions.csv")
+    found: Any = register.rows(call.desk) if call.query.form == "json" else register.oscal(call.desk)
+    name = "exceptions.json" if call.query.form == "json" else "plan-of-action.json"
+    return Answer(json.dumps(found, indent=1, ensure_ascii=False).encode(), file_name=name)
+
+
+@operations(
+    "POST", "/exceptions/check", "What a request would meet, device by device", roles=EVERYONE,
+    body=ExceptionRequestAsked, answer=RequestCheckShape,
+)  # fmt: skip
+def check_request(call: Call[None, ExceptionRequestAsked]) -> RequestCheckShape:
+    found = exceptions.check(call.desk, _asked(call.body))
+    refused = [TroubleShape.model_validate(trouble) for trouble in found.refused]
+    return RequestCheckShape(platform=found.platform.id, devices=list(found.devices), refused=refused)
 
 
 @operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionShape)
@@ -66,30 +189,34 @@ def get_exception(call: Call[None, None]) -> Answer:
 
 
 @operations(
-    "POST",
-    "/exceptions",
-    "Request an exception",
-    roles=HANDS,
-    body=ExceptionRequestAsked,
-    answer=ExceptionShape,
-    status=201,
-    creates=True,
-)
-def request_exception(call: Call[None, ExceptionRequestAsked]) -> Answer:
-    a = call.body
-    asked = ExceptionAsked(a.release, a.up_to, tuple(a.requirements), tuple(a.devices), a.risk_acknowledged, _terms(a))
-    return _answer(exceptions.request(call.desk, call.actor, asked))
+    "GET", "/exceptions/<exception>/page", "One exception as a page that stands alone", roles=EVERYONE,
+    media_type="text/html",
+)  # fmt: skip
+def exception_page(call: Call[None, None]) -> Answer:
+    return page_alone(*register.page(call.desk, call.path["exception"]))
 
 
 @operations(
-    "PATCH",
-    "/exceptions/<exception>",
-    "Edit the terms while requested",
-    roles=HANDS,
-    body=ExceptionTermsAsked,
-    answer=ExceptionShape,
-    match=True,
-)
+    "GET", "/exceptions/<exception>/consequences", "What must be done once it does not hold", roles=EVERYONE,
+    answer=ConsequenceList,
+)  # fmt: skip
+def list_consequences(call: Call[None, None]) -> ConsequenceList:
+    found = deciding.consequences(call.desk, call.path["exception"])
+    return ConsequenceList(items=[ConsequenceShape.model_validate(one) for one in found])
+
+
+@operations(
+    "POST", "/exceptions", "Request an exception", roles=HANDS, body=ExceptionRequestAsked, answer=ExceptionShape,
+    status=201, creates=True, touches=lambda call: exceptions.check(call.desk, _asked(call.body)).devices,
+)  # fmt: skip
+def request_exception(call: Call[None, ExceptionRequestAsked]) -> Answer:
+    return _answer(exceptions.request(call.desk, call.actor, _asked(call.body)))
+
+
+@operations(
+    "PATCH", "/exceptions/<exception>", "Edit the terms while requested", roles=HANDS, body=ExceptionTermsAsked,
+    answer=ExceptionShape, match=True, touches=_touched,
+)  # fmt: skip
 def edit_exception(call: Call[None, ExceptionTermsAsked]) -> Answer:
     assert call.version is not None
     terms = _terms(call.body)
@@ -97,31 +224,82 @@ def edit_exception(call: Call[None, ExceptionTermsAsked]) -> Answer:
 
 
 @operations(
-    "POST",
-    "/exceptions/<exception>/decision",
-    "Approve, decline, revoke or close an exception",
-    roles=DECIDERS,
-    body=MoveAsked,
-    answer=ExceptionShape,
-    match=True,
-)
+    "POST", "/exceptions/<exception>/decision", "Approve all or a part, decline, revoke, close, or look again",
+    roles=DECIDERS, body=MoveAsked, answer=ExceptionShape, match=True, touches=_touched,
+)  # fmt: skip
 def decide_exception(call: Call[None, MoveAsked]) -> Answer:
-    if call.body.move == "withdraw":
-        raise ServiceProblemError(400, "bad-request", "Withdrawing has its own address", "POST .../withdrawal instead")
-    view = exceptions.decide(
-        call.desk, call.actor, call.path["exception"], call.body.move, call.body.note, call.version
-    )
-    return _answer(view)
+    a = call.body
+    part = Part(tuple(a.devices), tuple(a.requirements))
+    name = call.path["exception"]
+    return _answer(deciding.decide(call.desk, call.actor, name, a.move, a.note, call.version, part))
 
 
 @operations(
-    "POST",
-    "/exceptions/<exception>/withdrawal",
-    "Withdraw one's own request",
-    roles=HANDS,
-    answer=ExceptionShape,
-    match=True,
-)
+    "POST", "/exceptions/<exception>/withdrawal", "Withdraw one's own request", roles=HANDS, answer=ExceptionShape,
+    match=True, touches=_touched,
+)  # fmt: skip
 def withdraw_exception(call: Call[None, None]) -> Answer:
-    view = exceptions.decide(call.desk, call.actor, call.path["exception"], "withdraw", "", call.version)
-    return _answer(view)
+    return _answer(deciding.decide(call.desk, call.actor, call.path["exception"], "withdraw", "", call.version))
+
+
+@operations(
+    "POST", "/exceptions/<exception>/comments", "Comment, ask back, or answer", roles=ALL_HANDS, body=CommentAsked,
+    answer=ExceptionShape, touches=_touched,
+)  # fmt: skip
+def comment_exception(call: Call[None, CommentAsked]) -> Answer:
+    a = call.body
+    return _answer(caring.comment(call.desk, call.actor, call.path["exception"], a.text, question=a.question))
+
+
+@operations(
+    "POST", "/exceptions/<exception>/attestations", "Vouch that a condition is kept", roles=ALL_HANDS,
+    body=AttestAsked, answer=ExceptionShape, touches=_touched,
+)  # fmt: skip
+def attest_condition(call: Call[None, AttestAsked]) -> Answer:
+    a = call.body
+    return _answer(caring.attest(call.desk, call.actor, call.path["exception"], a.condition, a.note))
+
+
+@operations(
+    "POST", "/exceptions/<exception>/attachments", "Attach evidence by link and hash", roles=ALL_HANDS,
+    body=AttachmentAsked, answer=ExceptionShape, touches=_touched,
+)  # fmt: skip
+def attach_evidence(call: Call[None, AttachmentAsked]) -> Answer:
+    return _answer(caring.attach(call.desk, call.actor, call.path["exception"], _attachment(call.body)))
+
+
+@operations(
+    "PUT", "/exceptions/<exception>/owner", "Make somebody else answer for it", roles=ALL_HANDS, body=OwnerAsked,
+    answer=ExceptionShape, match=True, touches=_touched,
+)  # fmt: skip
+def transfer_exception(call: Call[None, OwnerAsked]) -> Answer:
+    a = call.body
+    return _answer(caring.transfer(call.desk, call.actor, call.path["exception"], call.version, a.owner, a.note))
+
+
+@operations(
+    "POST", "/exceptions/<exception>/reviews", "Write down a review", roles=ALL_HANDS, body=ReviewAsked,
+    answer=ExceptionShape, match=True, touches=_touched,
+)  # fmt: skip
+def review_exception(call: Call[None, ReviewAsked]) -> Answer:
+    a = call.body
+    return _answer(caring.review(call.desk, call.actor, call.path["exception"], call.version, a.next_on, a.note))
+
+
+@operations(
+    "GET", "/devices/<device>/account", "Who allowed what on a device, and whether it still holds", roles=EVERYONE,
+    query=AccountQuery, answer=AccountShape,
+)  # fmt: skip
+def device_account(call: Call[AccountQuery, None]) -> AccountShape:
+    found = register.account(call.desk, call.path["device"], call.query.release)
+    return AccountShape(
+        device=found.device,
+        runs=found.runs,
+        release=found.release,
+        permissions=[_permission(p) for p in found.permissions],
+    )
+
+
+def _permission(one: register.Permission) -> PermissionShape:
+    fields = {name: getattr(one, name) for name in register.Permission.__slots__}
+    return PermissionShape.model_validate({**fields, "conditions": [_kept(k) for k in one.conditions]})

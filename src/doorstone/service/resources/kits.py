@@ -1,14 +1,34 @@
-"""Kits: made, read, downloaded."""
+"""Kits: their gates and cases, made, read, compared, handed out while they stand."""
 
 from __future__ import annotations
 
 from dataclasses import asdict
+from typing import Literal
 
-from doorstone.formats.wire import Asked, KitAsked, KitDetail, KitFileShape, KitList, KitShape
-from doorstone.service.operations import EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.store.kits import KitRow
+from pydantic import Field
+
+from doorstone.core.gates import GateResult
+from doorstone.formats.wire import Asked, KitRoute, TroubleShape
+from doorstone.formats.wire_kits import (
+    GateList,
+    GateShape,
+    KitAsked,
+    KitCasesShape,
+    KitDetail,
+    KitDifferenceList,
+    KitDifferenceShape,
+    KitFileShape,
+    KitList,
+    KitShape,
+    RouteList,
+    RouteShape,
+    SettingsSetList,
+    SettingsSetShape,
+    SharedCaseShape,
+)
+from doorstone.service.operations import EVERYONE, HANDS, PUBLIC, Answer, Call, Operations, page_alone
 from doorstone.work import kits
-from doorstone.work.kits import Kit
+from doorstone.work.kits import Kit, KitWanted
 
 operations = Operations("kits")
 
@@ -17,24 +37,66 @@ class KitQuery(Asked):
     device: str = ""
 
 
-def _shape(name: str, row: KitRow) -> KitShape:
-    return KitShape.model_validate({**asdict(row), "id": name})
+class GateQuery(Asked):
+    route: KitRoute = "in-place"
+    release: str = ""
+    carry_over: Literal["", "everything", "files", "nothing"] = ""
+    media: str = Field("", description="The media to use; the one that fits best if left out")
+
+
+class OtherQuery(Asked):
+    other: str = Field(description="The kit to compare with")
+
+
+def _shape(kit: Kit) -> KitShape:
+    reasons, used = list(kit.standing.reasons), list(kit.standing.used)
+    return KitShape.model_validate({**asdict(kit.row), "id": kit.id, "reasons": reasons, "used": used})
 
 
 def _detail(kit: Kit) -> KitDetail:
     files = [KitFileShape.model_validate(file) for file in kit.files]
-    return KitDetail(kit=_shape(kit.id, kit.row), files=files)
+    return KitDetail(kit=_shape(kit), files=files)
+
+
+def _devices(asked: KitAsked) -> tuple[str, ...]:
+    return tuple(dict.fromkeys([*([asked.device] if asked.device else []), *asked.devices]))
 
 
 @operations("GET", "/kits", "List kits", roles=EVERYONE, query=KitQuery, answer=KitList)
 def list_kits(call: Call[KitQuery, None]) -> KitList:
-    return KitList(items=[_shape(name, row) for name, row in kits.list_kits(call.desk, call.query.device)])
+    return KitList(items=[_shape(kit) for kit in kits.list_kits(call.desk, call.query.device)])
 
 
-@operations("POST", "/kits", "Make a kit", roles=HANDS, body=KitAsked, answer=KitDetail, status=201, creates=True)
+@operations("GET", "/kits/key", "The public key that kits are checked against", roles=PUBLIC,
+            media_type="application/x-pem-file")  # fmt: skip
+def signing_key(call: Call[None, None]) -> Answer:
+    return Answer(kits.signing_key(call.desk), media_type="application/x-pem-file", file_name="doorstone-kits.pem")
+
+
+@operations(
+    "POST", "/kits/cases", "How devices split into the fewest kits", roles=EVERYONE, body=KitAsked, answer=KitCasesShape
+)
+def kit_cases(call: Call[None, KitAsked]) -> KitCasesShape:
+    a = call.body
+    wanted = KitWanted(_devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, tuple(a.sets))
+    cases, refused = kits.shared_cases(call.desk, wanted)
+    return KitCasesShape(
+        cases=[SharedCaseShape.model_validate(case) for case in cases],
+        refused=[TroubleShape.model_validate(trouble) for trouble in refused],
+    )
+
+
+@operations(
+    "POST", "/kits", "Make a kit", roles=HANDS, body=KitAsked, answer=KitDetail, status=201, creates=True,
+    touches=lambda call: _devices(call.body),
+)  # fmt: skip
 def make_kit(call: Call[None, KitAsked]) -> KitDetail:
     a = call.body
-    return _detail(kits.make_kit(call.desk, call.actor, a.device, a.release, a.route, a.carry_over))
+    return _detail(
+        kits.make_kit(
+            call.desk, call.actor, _devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, a.sets
+        )
+    )
 
 
 @operations("GET", "/kits/<kit>", "One kit with its files", roles=EVERYONE, answer=KitDetail)
@@ -42,8 +104,73 @@ def get_kit(call: Call[None, None]) -> KitDetail:
     return _detail(kits.get_kit(call.desk, call.path["kit"]))
 
 
-@operations("GET", "/kits/<kit>/archive", "The kit as a zip", roles=EVERYONE, media_type="application/zip")
+@operations(
+    "GET", "/kits/<kit>/runbook", "The runbook as a page to print, with boxes to tick", roles=EVERYONE,
+    media_type="text/html",
+)  # fmt: skip
+def kit_runbook(call: Call[None, None]) -> Answer:
+    return page_alone(*kits.runbook(call.desk, call.path["kit"]))
+
+
+@operations(
+    "GET", "/kits/<kit>/archive", "The kit as a zip, while it stands", roles=EVERYONE, media_type="application/zip"
+)
 def download_kit(call: Call[None, None]) -> Answer:
     name = call.path["kit"]
     data = kits.kit_archive(call.desk, name)
     return Answer(data, media_type="application/zip", file_name=f"{name}.zip")
+
+
+@operations(
+    "GET", "/kits/<kit>/differences", "What differs between two kits", roles=EVERYONE, query=OtherQuery,
+    answer=KitDifferenceList,
+)  # fmt: skip
+def kit_differences(call: Call[OtherQuery, None]) -> KitDifferenceList:
+    found = kits.differences(call.desk, call.path["kit"], call.query.other)
+    return KitDifferenceList(items=[KitDifferenceShape(what=w, one=one, other=other) for w, one, other in found])
+
+
+@operations(
+    "GET", "/devices/<device>/gates", "The gates before a device on a route", roles=EVERYONE, query=GateQuery,
+    answer=GateList,
+)  # fmt: skip
+def device_gates(call: Call[GateQuery, None]) -> GateList:
+    q = call.query
+    found = kits.device_gates(call.desk, call.path["device"], q.route, q.release, q.carry_over, q.media)
+    return GateList(items=[_gate(g) for g in found])
+
+
+@operations(
+    "GET", "/devices/<device>/sets", "Settings for after an upgrade, and whether they are in place", roles=EVERYONE,
+    answer=SettingsSetList,
+)  # fmt: skip
+def device_sets(call: Call[None, None]) -> SettingsSetList:
+    found = kits.device_sets(call.desk, call.path["device"])
+    return SettingsSetList(items=[SettingsSetShape.model_validate(asdict(one)) for one in found])
+
+
+class ReleaseQuery(Asked):
+    release: str = ""
+
+
+@operations(
+    "GET", "/devices/<device>/routes", "The routes of a device side by side", roles=EVERYONE, query=ReleaseQuery,
+    answer=RouteList,
+)  # fmt: skip
+def device_routes(call: Call[ReleaseQuery, None]) -> RouteList:
+    found = kits.compare_routes(call.desk, call.path["device"], call.query.release)
+    return RouteList(items=[RouteShape.model_validate(route) for route in found])
+
+
+def _gate(result: GateResult) -> GateShape:
+    gate = result.gate
+    return GateShape(
+        id=gate.id,
+        title=gate.title,
+        severity=gate.severity,
+        result=result.result,
+        measured=result.measured,
+        asks=str(gate.condition),
+        todo=gate.todo,
+        waivable=result.waivable,
+    )

@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
-from flask import session
+from dataclasses import asdict
 
-from doorstone.formats.wire import (
+from flask import request, session
+
+from doorstone.formats.wire import Asked
+from doorstone.formats.wire_people import (
+    MeShape,
+    OwnChangeAsked,
+    PasswordAsked,
     PersonAsked,
+    PersonChangeAsked,
     PersonList,
     PersonShape,
     SessionShape,
@@ -13,24 +20,44 @@ from doorstone.formats.wire import (
     TokenAsked,
     TokenList,
     TokenShape,
+    WaysShape,
 )
 from doorstone.service import access
-from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Call, Operations
+from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
-from doorstone.work import people
-from doorstone.work.desk import RISK_STATEMENT, Desk
+from doorstone.work import exceptions, people
+from doorstone.work.desk import Desk
+from doorstone.work.people import Person, PersonChange
 
 operations = Operations("people")
+
+
+class PeopleQuery(Asked):
+    gone: bool = False
+
+
+@operations("GET", "/session/ways", "How one can sign in here", roles=PUBLIC, answer=WaysShape)
+def sign_in_ways(call: Call[None, None]) -> WaysShape:
+    provider = access.the_door().provider
+    return WaysShape(password=True, provider=provider.issuer if provider else "")
 
 
 @operations("POST", "/session", "Sign in to the console", roles=PUBLIC, body=SignIn, answer=SessionShape)
 def sign_in(call: Call[None, SignIn]) -> SessionShape:
     access.check_console_call()
+    _check_tries(call.body.name)
     person = people.check_password(call.desk, call.body.name, call.body.password)
     if person is None:
+        access.the_door().throttle.failed(call.body.name, request.remote_addr or "")
         raise ServiceProblemError(401, "sign-in", "Name and password do not fit", "Check both and try again")
     access.sign_in(person)
     return _session(call.desk, person.name)
+
+
+def _check_tries(name: str) -> None:
+    if wait := access.the_door().throttle.wait(name, request.remote_addr or ""):
+        detail = f"Too many tries for {name!r} from here"
+        raise ServiceProblemError(429, "too-many-tries", detail, f"Wait {wait} seconds", retry_after=wait)
 
 
 @operations("GET", "/session", "Who is signed in", roles=EVERYONE, answer=SessionShape)
@@ -40,15 +67,19 @@ def get_session(call: Call[None, None]) -> SessionShape:
 
 def _session(desk: Desk, name: str, role: str | None = None) -> SessionShape:
     person = people.get_person(desk, name)
+    risk = exceptions.risk(desk)
     return SessionShape.model_validate(
         {
             "name": person.name,
             "display": person.display,
             "role": role or person.role,
+            "sites": dict(person.sites),
             "today": desk.today(),
-            "risk_statement": RISK_STATEMENT,
+            "risk_version": risk.version,
+            "risk_statement": risk.text,
             "most_days": desk.policy.most_days,
             "self_approval": desk.policy.self_approval,
+            "required": list(desk.policy.required),
         }
     )
 
@@ -57,34 +88,100 @@ def _session(desk: Desk, name: str, role: str | None = None) -> SessionShape:
 def sign_out(call: Call[None, None]) -> PersonShape:
     people.end_sessions(call.desk, call.actor)
     session.clear()
-    return PersonShape.model_validate(people.get_person(call.desk, call.actor.name))
+    return _person(people.get_person(call.desk, call.actor.name))
 
 
-@operations("GET", "/people", "List people", roles=EVERYONE, answer=PersonList)
-def list_people(call: Call[None, None]) -> PersonList:
-    return PersonList(items=[PersonShape.model_validate(p) for p in people.list_people(call.desk)])
+def _person(person: Person, owns: list[str] | None = None) -> PersonShape:
+    return PersonShape.model_validate({**asdict(person), "sites": dict(person.sites), "owns": owns or []})
+
+
+def _me(person: Person) -> Answer:
+    shape = MeShape.model_validate({**_person(person).model_dump(), "has_calendar": person.has_calendar})
+    return Answer(shape, etag=f"v{person.version}")
+
+
+@operations("GET", "/me", "Oneself, with what one is told of", roles=EVERYONE, answer=MeShape)
+def get_me(call: Call[None, None]) -> Answer:
+    return _me(people.get_person(call.desk, call.actor.name))
+
+
+@operations(
+    "PATCH", "/me", "Choose what one is told of, and where", roles=EVERYONE, body=OwnChangeAsked, answer=MeShape,
+    match=True,
+)  # fmt: skip
+def change_me(call: Call[None, OwnChangeAsked]) -> Answer:
+    assert call.version is not None
+    told = tuple(call.body.told_of) if call.body.told_of is not None else None
+    change = PersonChange(email=call.body.email, told_of=told)
+    return _me(people.change_person(call.desk, call.actor, call.actor.name, call.version, change))
+
+
+@operations("PUT", "/me/password", "Set one's own password", roles=EVERYONE, body=PasswordAsked, status=204)
+def change_my_password(call: Call[None, PasswordAsked]) -> PersonShape:
+    name = call.actor.name
+    _check_tries(name)
+    access.the_door().throttle.failed(name, request.remote_addr or "")
+    people.set_password(call.desk, call.actor, name, call.body.old, call.body.new)
+    session.clear()
+    return _person(people.get_person(call.desk, name))
+
+
+@operations("GET", "/people", "List people", roles=EVERYONE, query=PeopleQuery, answer=PersonList)
+def list_people(call: Call[PeopleQuery, None]) -> PersonList:
+    """Mail addresses and what people are told of are for administrators only."""
+    found = people.list_people(call.desk, gone=call.query.gone)
+    shapes = [_person(p, people.owned_exceptions(call.desk, p.name)) for p in found]
+    if call.actor.role != "administrator":
+        shapes = [shape.model_copy(update={"email": "", "told_of": []}) for shape in shapes]
+    return PersonList(items=shapes)
 
 
 @operations("POST", "/people", "Add a person", roles=ADMINISTRATORS, body=PersonAsked, answer=PersonShape, status=201)
 def add_person(call: Call[None, PersonAsked]) -> PersonShape:
     asked = call.body
-    person = people.add_person(call.desk, call.actor, asked.name, asked.display, asked.role, asked.password)
-    return PersonShape.model_validate(person)
+    return _person(people.add_person(call.desk, call.actor, asked.name, asked.display, asked.role, asked.password))
 
 
-@operations("GET", "/tokens", "List tokens", roles=ADMINISTRATORS, answer=TokenList)
+@operations(
+    "PATCH", "/people/<person>", "Change a person's role, sites, names, or whether they may sign in",
+    roles=ADMINISTRATORS, body=PersonChangeAsked, answer=PersonShape, match=True,
+)  # fmt: skip
+def change_person(call: Call[None, PersonChangeAsked]) -> Answer:
+    assert call.version is not None
+    a = call.body
+    told = tuple(a.told_of) if a.told_of is not None else None
+    change = PersonChange(a.display, a.role, dict(a.sites) if a.sites is not None else None, a.email, told, a.active)
+    name = call.path["person"]
+    found = people.change_person(call.desk, call.actor, name, call.version, change)
+    return Answer(_person(found, people.owned_exceptions(call.desk, name)), etag=f"v{found.version}")
+
+
+@operations(
+    "PUT", "/people/<person>/password", "Set somebody's password", roles=ADMINISTRATORS, body=PasswordAsked, status=204
+)
+def set_password(call: Call[None, PasswordAsked]) -> PersonList:
+    people.set_password(call.desk, call.actor, call.path["person"], call.body.old, call.body.new)
+    return PersonList(items=[])
+
+
+@operations("GET", "/tokens", "List tokens; one's own, or as an administrator all", roles=EVERYONE, answer=TokenList)
 def list_tokens(call: Call[None, None]) -> TokenList:
-    return TokenList(items=[TokenShape.model_validate(t) for t in people.list_tokens(call.desk)])
+    every = call.actor.role == "administrator"
+    found = [t for t in people.list_tokens(call.desk) if every or t.person == call.actor.name]
+    return TokenList(items=[TokenShape.model_validate(t) for t in found])
 
 
 @operations(
     "POST", "/tokens", "Issue a token", roles=EVERYONE, body=TokenAsked, answer=TokenShape, status=201, creates=True
 )
 def issue_token(call: Call[None, TokenAsked]) -> TokenShape:
-    token = people.issue_token(call.desk, call.actor, call.body.name, call.body.role, call.body.days)
-    return TokenShape.model_validate(token)
+    a = call.body
+    return TokenShape.model_validate(people.issue_token(call.desk, call.actor, a.name, a.role, a.days, a.device))
 
 
-@operations("DELETE", "/tokens/<token>", "Revoke a token", roles=ADMINISTRATORS, answer=TokenShape)
+@operations(
+    "DELETE", "/tokens/<token>", "Revoke a token; one's own, or as an administrator any", roles=EVERYONE,
+    answer=TokenShape,
+)  # fmt: skip
 def revoke_token(call: Call[None, None]) -> TokenShape:
     return TokenShape.model_validate(people.revoke_token(call.desk, call.actor, call.path["token"]))

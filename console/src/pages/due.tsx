@@ -1,0 +1,66 @@
+// What is due: by day, for oneself or for everybody.
+import { clsx } from "clsx";
+import { api } from "../api/api";
+import { day, Empty, Go, Heading, Scroll, Shown, Tick, useParam } from "../ui/parts";
+
+const KINDS: Record<string, string> = {
+  "request-waits": "Decide",
+  "answer-waits": "Answer",
+  "second-look": "Look again",
+  "owner-left": "Transfer",
+  review: "Review",
+  lapse: "Renew or end",
+  condition: "Attest",
+  "follow-up": "Follow up",
+  "rollback-ends": "Last day to go back",
+  "standing-differs": "Look into it",
+  check: "Check updates",
+};
+
+export function DuePage() {
+  const [all, setAll] = useParam("all");
+  const query = { mine: !all };
+  const found = api.useQuery("get", "/api/v1/due", { params: { query } });
+  return (
+    <>
+      <Heading title="Due">What is to be done, by when. Your calendar can show it too: see your own page.</Heading>
+      <div className="mb-3">
+        <Tick label="Everybody's, not only mine" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
+      </div>
+      <Shown of={found} what="what is due">
+        {(data) =>
+          data.items.length === 0 ? (
+            <Empty>Nothing is due{all ? "" : " for you"}.</Empty>
+          ) : (
+            <Scroll label="Due" className="slab p-0 sm:p-0">
+              <table className="w-full">
+                <thead>
+                  <tr className="[&>th]:px-3 [&>th]:py-2">
+                    <th scope="col">By</th>
+                    <th scope="col">To do</th>
+                    <th scope="col">What</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {data.items.map((one) => (
+                    <tr key={`${one.kind}${one.object}${one.on}${one.words}`}>
+                      <td className={clsx("cell whitespace-nowrap", one.overdue && "font-semibold text-floor")}>
+                        {day(one.on)}
+                        {one.overdue && <span className="block text-sm">overdue</span>}
+                      </td>
+                      <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind] ?? one.kind}</td>
+                      <td className="cell">
+                        <Go to={`/${one.object_kind}s/${one.object}`}>{one.object}</Go>
+                        <span className="text-ink-2">{one.words.replace(one.object, "")}</span>
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </Scroll>
+          )
+        }
+      </Shown>
+    </>
+  );
+}

@@ -1,0 +1,263 @@
+"""The fleet: counts, comparison, what-if, fixes, saved selections."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from doorstone.cli.choosing import (
+    ModelOption,
+    PlatformOption,
+    ReleaseOption,
+    RequirementOption,
+    RoleOption,
+    SelectionOption,
+    SiteOption,
+    StateOption,
+    WordsOption,
+    filter_of,
+    given,
+)
+from doorstone.cli.connection import client, the_platform
+from doorstone.cli.output import USAGE, Form, FormOption, fail, out, say, show, speaks
+from doorstone.formats.wire_fleet import SelectionAsked, ShiftShape, SortSupposed, WhatIfAsked
+
+fleet_app = typer.Typer(no_args_is_help=True)
+fix_app = typer.Typer(no_args_is_help=True)
+selection_app = typer.Typer(no_args_is_help=True)
+
+
+@fleet_app.command("show")
+@speaks
+def show_fleet(
+    context: typer.Context,
+    by: Annotated[str, typer.Option(help="Group by site, model, role or runs.")] = "site",
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    selection: SelectionOption = "",
+    state: StateOption = "",
+    site: SiteOption = "",
+    role: RoleOption = "",
+    model: ModelOption = "",
+    requirement: RequirementOption = "",
+    words: WordsOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Count devices by state, in groups, and show which requirements fail together."""
+    where = given(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
+    with client(context) as service:
+        known = the_platform(service, platform)
+        found = service.fleet(known.id, release=release, selection=selection, by=by, **where)
+    states = list(found.states)
+    rows = [[g.name, *(g.states.get(s, "") for s in _plain(states)), g.devices] for g in found.groups]
+    title = f"{known.name} towards {found.release}: " + ", ".join(f"{n} {s}" for s, n in found.states.items())
+    show(form, found, [by, *_plain(states), "devices"], rows, title)
+    if form is Form.TABLE:
+        together = [[c.devices, c.requirements] for c in found.combinations[:10]]
+        show(form, None, ["devices", "fail together"], together, "\nWhat fails together")
+
+
+def _plain(states: list[str]) -> list[str]:
+    """The states of groups: what is excepted is counted as needing an exception there."""
+    return [state for state in states if state != "excepted"]
+
+
+@fleet_app.command("compare")
+@speaks
+def compare(
+    context: typer.Context,
+    release: Annotated[list[str], typer.Option("--release", "-r", help="A target release; give two to compare.")],
+    route: Annotated[list[str] | None, typer.Option(help="in-place or clean; give two to compare.")] = None,
+    platform: PlatformOption = "",
+    selection: SelectionOption = "",
+    site: SiteOption = "",
+    role: RoleOption = "",
+    model: ModelOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Compare two releases or two routes: how many devices come out how, and which come out differently."""
+    routes = route or ["in-place"]
+    if not 1 <= len(release) <= 2 or len(routes) > 2:
+        fail(USAGE, "Two sides are compared", "Give --release once or twice, --route once or twice")
+    where = given(site=site, role=role, model=model, selection=selection)
+    with client(context) as service:
+        known = the_platform(service, platform)
+        sides = {"release": release[0], "route": routes[0], "other_release": release[-1], "other_route": routes[-1]}
+        found = service.compare_fleet(known.id, **sides, **where)
+    names = list(dict.fromkeys([*found.one.outcomes, *found.other.outcomes]))
+    columns = ["", f"{found.one.release} {found.one.route}", f"{found.other.release} {found.other.route}"]
+    rows = [[name, found.one.outcomes.get(name, 0), found.other.outcomes.get(name, 0)] for name in names]
+    show(form, found, columns, rows, f"{found.devices} devices of {known.name}")
+    if form is Form.TABLE:
+        _print_shifts(found.shifts, "Come out differently")
+        for side in (found.one, found.other):
+            if side.uncovered:
+                checks = ", ".join(f"{name} on {n}" for name, n in side.uncovered.items())
+                out().print(f"\nIn the way of {side.release} {side.route}: {checks}")
+
+
+def _print_shifts(shifts: list[ShiftShape], title: str) -> None:
+    rows = [[s.one, s.other, s.count, s.devices[:5]] for s in shifts]
+    if rows:
+        show(Form.TABLE, None, ["from", "to", "devices", "such as"], rows, f"\n{title}")
+
+
+@fleet_app.command("what-if")
+@speaks
+def what_if(
+    context: typer.Context,
+    fix: Annotated[list[str] | None, typer.Option(help="Title of a fix that would be made; repeat it.")] = None,
+    all_fixes: Annotated[bool, typer.Option("--all-fixes", help="Every fix that applies would be made.")] = False,
+    sort: Annotated[
+        list[str] | None, typer.Option(help="REQUIREMENT=SORT or REQUIREMENT=SORT@MODEL that would be decided.")
+    ] = None,
+    approve: Annotated[list[str] | None, typer.Option(help="A check that would be excepted; repeat it.")] = None,
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    selection: SelectionOption = "",
+    state: StateOption = "",
+    site: SiteOption = "",
+    role: RoleOption = "",
+    model: ModelOption = "",
+    requirement: RequirementOption = "",
+    words: WordsOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Count devices before and after fixes, sorts and approvals that are only supposed."""
+    where = filter_of(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
+    with client(context) as service:
+        known = the_platform(service, platform)
+        asked = WhatIfAsked(
+            platform=known.id,
+            release=release,
+            selection=selection,
+            where=where,
+            fixes=fix or [],
+            all_fixes=all_fixes,
+            sorts=[_sort(word) for word in sort or []],
+            approve=approve or [],
+        )
+        found = service.what_if(asked)
+    names = list(dict.fromkeys([*found.before, *found.after]))
+    rows = [[name, found.before.get(name, 0), found.after.get(name, 0)] for name in names]
+    show(form, found, ["state", "before", "after"], rows, f"{found.devices} devices towards {found.release}")
+    if form is Form.TABLE:
+        _print_shifts(found.moves, "Would move")
+        if found.fixes_made:
+            hours, minutes = divmod(found.minutes, 60)
+            out().print(f"\n{found.fixes_made} fixes, {hours} h {minutes} min, {found.cost} for parts")
+
+
+def _sort(word: str) -> SortSupposed:
+    name, _, rest = word.partition("=")
+    sort, _, model = rest.partition("@")
+    return SortSupposed.model_validate({"requirement": name, "sort": sort, "model": model})
+
+
+# --------------------------------------------------------------------- fixes
+
+
+@fix_app.command("list")
+@speaks
+def list_fixes(
+    context: typer.Context,
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    selection: SelectionOption = "",
+    state: StateOption = "",
+    site: SiteOption = "",
+    role: RoleOption = "",
+    model: ModelOption = "",
+    words: WordsOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List the fixes worth making, by site and action, and the parts to buy: a list for a round of the sites."""
+    where = given(state=state, site=site, role=role, model=model, words=words, selection=selection)
+    with client(context) as service:
+        known = the_platform(service, platform)
+        if form is Form.CSV:
+            typer.echo(service.fix_round_csv(known.id, release=release, **where), nl=False)
+            return
+        found = service.fix_round(known.id, release=release, **where)
+    rows: list[list[Any]] = []
+    for one in found.sites:
+        for action in one.actions:
+            total = [len(action.visits) * action.minutes, len(action.visits) * action.cost]
+            rows.append([one.site, action.title, [v.device for v in action.visits], *total])
+    title = f"{found.devices} devices, {found.minutes // 60} h {found.minutes % 60} min, {found.cost} for parts"
+    show(form, found, ["site", "action", "devices", "minutes", "cost"], rows, title)
+    if form is Form.TABLE:
+        for part in found.parts:
+            out().print(f"\nBuy: {part.count} × {part.title}, {part.cost}")
+        if found.pointless:
+            out().print(f"\nLeft out: {found.pointless} devices that stay floored whatever is fixed.")
+
+
+@fix_app.command("show")
+@speaks
+def show_fixes(
+    context: typer.Context,
+    device: Annotated[str, typer.Argument(help="Device id.")],
+    release: ReleaseOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Show the fixes of one device in order, which of them spares another, and how it then stands."""
+    with client(context) as service:
+        found = service.device_fixes(device, release)
+    rows = [[at, step.fix.title, step.fix.minutes, step.fix.cost, step.meets] for at, step in enumerate(found.steps, 1)]
+    show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, f"{device} towards {found.release}")
+    if form is Form.TABLE:
+        for spared in found.spared:
+            out().print(f"\nNot needed: {spared.fix.title}. {spared.requirement} is met after “{spared.after}”.")
+        left = f" Left: {', '.join(found.left)}." if found.left else ""
+        out().print(f"\n{found.minutes} min, {found.cost}. Now {found.state}, then {found.after}.{left}")
+
+
+# ---------------------------------------------------------------- selections
+
+
+@selection_app.command("list")
+@speaks
+def list_selections(context: typer.Context, form: FormOption = Form.TABLE) -> None:
+    """List saved selections."""
+    with client(context) as service:
+        found = service.selections()
+    rows = [
+        [s.name, s.platform, s.release, [f"{k}: {v}" for k, v in s.where.model_dump().items() if v], s.by]
+        for s in found
+    ]
+    show(form, found, ["selection", "platform", "release", "where", "by"], rows)
+
+
+@selection_app.command("save")
+@speaks
+def save_selection(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(help="A name for it.")],
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    state: StateOption = "",
+    site: SiteOption = "",
+    role: RoleOption = "",
+    model: ModelOption = "",
+    requirement: RequirementOption = "",
+    words: WordsOption = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Save a choice of devices; the same name again replaces it."""
+    where = filter_of(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
+    with client(context) as service:
+        known = the_platform(service, platform)
+        found = service.save_selection(name, SelectionAsked(platform=known.id, release=release, where=where))
+    show(form, found, ["selection", "platform"], [[found.name, found.platform]])
+    say(f'Use it: [bold]doorstone fleet show --selection "{name}"[/]')
+
+
+@selection_app.command("delete")
+@speaks
+def delete_selection(context: typer.Context, name: Annotated[str, typer.Argument(help="Its name.")]) -> None:
+    """Forget a selection."""
+    with client(context) as service:
+        service.delete_selection(name)
+    say(f"{name} is forgotten.")

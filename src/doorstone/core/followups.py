@@ -1,0 +1,81 @@
+"""Follow-ups: what must be done or looked at after an attempt that completed, in order, blocking ones first.
+
+In: a platform, the overrides used, what is known of the device. Out: `Step`s with what to do and by when.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from enum import StrEnum
+
+from doorstone.core.conditions import Outcome
+from doorstone.core.facts import View
+from doorstone.core.platforms import Override, Platform
+
+
+class StepKind(StrEnum):
+    LOADER = "loader"
+    SHEET = "sheet"
+    PATCH = "patch"
+    APPLICATION = "application"
+    PERFORMANCE = "performance"
+    SETTINGS = "settings"
+    MEDIA = "media"
+    ROLLBACK = "ends-rollback"
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One thing to do. `blocking`: the device is not finished without it. `due_on` is the last day to have done it."""
+
+    name: str
+    title: str
+    todo: str
+    kind: StepKind
+    blocking: bool
+    due_on: date
+
+
+def follow_ups(
+    platform: Platform,
+    view: View,
+    completed_on: date,
+    rollback_days: int,
+    overrides: Sequence[Override] = (),
+    patches: Iterable[str] = (),
+    applications: Iterable[str] = (),
+    sets: Collection[str] = (),
+) -> tuple[Step, ...]:
+    """Every follow-up of a completed attempt, in the order in which they are to be done."""
+    soon = completed_on + timedelta(days=1)
+    week = completed_on + timedelta(days=7)
+    steps: list[Step] = []
+    if any(o.loader for o in overrides):
+        todo = "Run sh loader-apply, then start without the stick: until then the device starts only with it."
+        steps.append(Step("loader", "The loader is on the internal disk", todo, StepKind.LOADER, True, completed_on))
+    for patch in patches:
+        todo = "Put it in, then look whether what it is for works."
+        steps.append(Step(f"patch {patch}", f"Patch for this model: {patch}", todo, StepKind.PATCH, True, soon))
+    for known in platform.followups:
+        if known.when.outcome(view.values(), view.as_of) is Outcome.UNMET:
+            continue
+        kind = StepKind.ROLLBACK if known.ends_rollback else StepKind.SHEET
+        days = max(known.due_days, rollback_days + 1 if known.ends_rollback else 0)
+        on = completed_on + timedelta(days=days)
+        steps.append(Step(known.id, known.title, known.todo, kind, known.blocking, on))
+    for application in sorted(applications):
+        todo = "Start it, open something of yesterday's, save something new."
+        steps.append(Step(f"application {application}", f"{application} works", todo, StepKind.APPLICATION, True, soon))
+    todo = "Say whether it runs as before, slower or faster, and where that shows."
+    steps.append(Step("performance", "How it runs", todo, StepKind.PERFORMANCE, False, week))
+    for wanted in platform.sets:
+        if wanted.id in sets:
+            todo = "Run sh after-apply, then sh after-verify."
+            steps.append(Step(f"set {wanted.id}", f"{wanted.title} are in place", todo, StepKind.SETTINGS, False, soon))
+    if any(o.files or o.loader for o in overrides):
+        todo = "Remove the working copy of the media; keep the original."
+        steps.append(Step("media-copy", "The working copy of the media is gone", todo, StepKind.MEDIA, False, week))
+    order = list(StepKind)
+    return tuple(sorted(steps, key=lambda s: (not s.blocking, s.kind is StepKind.ROLLBACK, order.index(s.kind))))

@@ -1,0 +1,86 @@
+"""Words: what each source has said of a device last, and how a further reading changes that.
+
+In: what a source said before and a new reading, both as JSON holds them. Out: what it says now.
+A later word on a fact replaces an earlier one; the order in which readings arrive does not matter.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from doorstone.core.facts import FactSpec, Reading
+
+Words = dict[str, "Said"]
+"""Time of reading (ISO 8601) -> what of that reading still is the source's newest word."""
+
+
+@dataclass(slots=True)
+class Said:
+    """Facts and verdicts as JSON holds them. `texts`: failures in the source's own words; None if it told of none."""
+
+    facts: dict[str, Any] = field(default_factory=dict)
+    verdicts: dict[str, bool] = field(default_factory=dict)
+    texts: list[str] | None = None
+
+    def data(self) -> dict[str, Any]:
+        parts = {"facts": self.facts, "verdicts": self.verdicts, "texts": self.texts}
+        return {name: part for name, part in parts.items() if part or (name == "texts" and part is not None)}
+
+
+def parse_words(data: Mapping[str, Mapping[str, Any]]) -> Words:
+    """Read what `data_of` has written."""
+    return {
+        at: Said(dict(said.get("facts", {})), dict(said.get("verdicts", {})), said.get("texts"))
+        for at, said in data.items()
+    }
+
+
+def data_of(words: Words) -> dict[str, dict[str, Any]]:
+    return {at: said.data() for at, said in sorted(words.items())}
+
+
+def merge(held: Words, taken_at: str, new: Said) -> Words:
+    """What the source says once `new` has been read at `taken_at`. Times are ISO 8601 of one form, so text sorts."""
+    merged: Words = {}
+    for name in ("facts", "verdicts"):
+        mine = getattr(new, name)
+        for at, said in held.items():
+            theirs = getattr(said, name)
+            if at <= taken_at:
+                kept = {key: value for key, value in theirs.items() if key not in mine}
+            else:
+                kept = theirs
+                mine = {key: value for key, value in mine.items() if key not in theirs}
+            setattr(merged.setdefault(at, Said()), name, kept)
+        here = merged.setdefault(taken_at, Said())
+        setattr(here, name, getattr(here, name) | mine)
+    speaking = {at: said.texts for at, said in held.items() if said.texts is not None}
+    if new.texts is not None:
+        speaking[taken_at] = list(new.texts)
+    if speaking:
+        last = max(speaking)
+        merged[last].texts = speaking[last]
+    return {at: said for at, said in merged.items() if said.facts or said.verdicts or said.texts is not None}
+
+
+def drop_older(held: Words, fact: str, before: str) -> Words:
+    """The words without what was said of a fact before a time: something has changed it since."""
+    for at, said in held.items():
+        if at < before:
+            said.facts.pop(fact, None)
+    return held
+
+
+def current_texts(words: Words) -> list[tuple[str, str]]:
+    """The failures that the source reports now, as (text, taken_at)."""
+    return [(text, at) for at, said in words.items() for text in said.texts or ()]
+
+
+def readings_of(source: str, words: Words, specs: Mapping[str, FactSpec]) -> Iterable[Reading]:
+    """The words as readings to settle. Facts that no spec describes any more are left out."""
+    for at, said in words.items():
+        facts = {name: specs[name].parse(value) for name, value in said.facts.items() if name in specs}
+        yield Reading(source, datetime.fromisoformat(at), facts, said.verdicts)

@@ -1,0 +1,226 @@
+"""What goes over the wire about exceptions: shapes that service and client library share."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from doorstone.formats.wire import Asked, Shape, TroubleShape
+
+MoveName = Literal["approve", "decline", "revoke", "close", "confirm"]
+
+
+class ConditionAsked(Asked):
+    """A condition to keep: a test of facts as in a sheet, or words that somebody attests by a day."""
+
+    text: str = Field("", max_length=500, description="Needed without a test; with one it says the test if left out")
+    fact_condition: dict[str, Any] | None = Field(None, description='Such as {"fact": "disk.encrypted", "is": true}')
+    due_on: date | None = Field(None, description="To be attested by this day; the review if left out")
+    every_days: int | None = Field(None, ge=1, le=366, description="And then every so many days")
+
+
+class AttachmentAsked(Asked):
+    title: str = Field(max_length=200)
+    link: str = Field(max_length=1000)
+    sha256: str = Field("", max_length=64)
+
+
+class ExceptionTermsAsked(Asked):
+    reason: str = Field(max_length=4000)
+    conditions: list[ConditionAsked] = Field([], max_length=20)
+    owner: str = Field(max_length=200)
+    start_on: date
+    expires_on: date
+    review_on: date
+
+
+class ExceptionRequestAsked(ExceptionTermsAsked):
+    release: str
+    up_to: bool = False
+    requirements: list[str] = Field(max_length=100)
+    devices: list[str] = Field([], max_length=5000)
+    selection: str = Field("", description="A saved selection whose devices come on top")
+    platform: str = Field("", description="Of the selection, if it is not its own")
+    go_on: bool = Field(False, description="Leave out the devices that cannot have it, and ask for the rest")
+    risk_acknowledged: str = Field(max_length=4000, description="The risk statement, word for word")
+    notice_acknowledged: str = Field("", max_length=4000, description="The vendor's notice, word for word, if any")
+    renews: str = Field("", description="The exception that this one follows on")
+    attachments: list[AttachmentAsked] = Field([], max_length=20)
+
+
+class RiskShape(Shape):
+    """What is acknowledged word for word."""
+
+    version: int
+    text: str
+    notice: str
+
+
+class RiskAsked(Asked):
+    text: str = Field(max_length=4000)
+
+
+class RequestCheckShape(Shape):
+    """What a request would meet; nothing was written."""
+
+    platform: str
+    devices: list[str]
+    refused: list[TroubleShape]
+
+
+class MoveAsked(Asked):
+    move: MoveName
+    note: str = Field("", max_length=4000)
+    devices: list[str] = Field([], description="To approve or confirm only these; all if left out")
+    requirements: list[str] = Field([], description="To approve only these; all if left out")
+
+
+class CommentAsked(Asked):
+    text: str = Field(max_length=4000)
+    question: bool = Field(False, description="Ask the requester back; the request waits for the answer")
+
+
+class AttestAsked(Asked):
+    condition: int = Field(ge=1)
+    note: str = Field("", max_length=2000)
+
+
+class OwnerAsked(Asked):
+    owner: str
+    note: str = Field("", max_length=2000)
+
+
+class ReviewAsked(Asked):
+    next_on: date | None = Field(None, description="The next review; its last day if left out")
+    note: str = Field(max_length=2000)
+
+
+class ApprovalShape(Shape):
+    person: str
+    at: datetime
+    note: str
+
+
+class KeptShape(Shape):
+    """A condition to keep, as it stands today."""
+
+    number: int
+    text: str
+    kind: Literal["facts", "attested"]
+    word: Literal["kept", "broken", "unread", "due", "overdue"]
+    measured: str
+    due_on: date | None
+    every_days: int | None
+    fact_condition: dict[str, Any] | None
+    devices: dict[str, str] = Field(description="Devices on which the facts do not show it kept, and what they show")
+    attested: list[tuple[date, str, str]] = Field(description="Day, by whom, note")
+
+
+class AttachmentShape(Shape):
+    number: int
+    title: str
+    link: str
+    sha256: str
+    by: str
+    at: datetime
+
+
+class CommentShape(Shape):
+    kind: Literal["comment", "question", "answer"]
+    text: str
+    by: str
+    at: datetime
+
+
+class ExceptionShape(Shape):
+    id: str
+    version: int
+    platform: str
+    release: str
+    up_to: bool
+    requirements: list[str]
+    devices: list[str]
+    left_out: dict[str, str] = Field(description="Device or requirement to why it was not approved with the rest")
+    reason: str
+    conditions: list[KeptShape]
+    attachments: list[AttachmentShape]
+    comments: list[CommentShape]
+    risk_version: int
+    risk_text: str
+    notice_text: str
+    acknowledged_by: str
+    owner: str
+    start_on: date
+    expires_on: date
+    review_on: date
+    state: str
+    in_force: bool
+    asked_back: bool
+    requester: str
+    requested_at: datetime
+    approvals_needed: int
+    approvals: list[ApprovalShape]
+    decided_by: str | None
+    decided_at: datetime | None
+    decision_note: str
+    self_approved: bool
+    ended_on: date | None
+    renews: str
+    renewed_by: str
+    stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
+    moves: list[str]
+    refused: list[TroubleShape] = Field([], description="Devices that were left out of the request, and why")
+
+
+class ExceptionList(Shape):
+    items: list[ExceptionShape]
+
+
+class ConsequenceShape(Shape):
+    device: str
+    runs: str
+    relies: bool = Field(description="It runs, today, what only this exception permits")
+    steps: list[str]
+
+
+class ConsequenceList(Shape):
+    items: list[ConsequenceShape]
+
+
+class PermissionShape(Shape):
+    """One requirement that a device fails, and what permits that."""
+
+    requirement: str
+    title: str
+    measured: str
+    sort: str
+    sorted_by: str
+    exception: str
+    approved_by: list[str]
+    approved_at: str
+    self_approved: bool
+    through: str
+    conditions: list[KeptShape]
+    attachments: list[tuple[str, str, str]] = Field(description="Title, link, SHA-256")
+    holds: bool
+    still: list[str] = Field(description="Why it does not hold, if so")
+
+
+class AccountShape(Shape):
+    device: str
+    runs: str
+    release: str
+    permissions: list[PermissionShape]
+
+
+class StoryLineShape(Shape):
+    seq: int
+    at: datetime
+    actor: str
+    words: str
+
+
+class StoryShape(Shape):
+    items: list[StoryLineShape]

@@ -1,0 +1,173 @@
+"""What goes over the wire about people, tokens, and telling: shapes that service and client library share."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Literal
+
+from pydantic import Field
+
+from doorstone.formats.wire import Asked, Shape
+
+Role = Literal["viewer", "technician", "approver", "administrator"]
+TokenRole = Literal["viewer", "technician", "approver", "administrator", "reporter"]
+News = Literal["request", "decision", "question", "comment", "transfer", "due"]
+
+
+class SignIn(Asked):
+    name: str = Field(max_length=100)
+    password: str = Field(max_length=200)
+
+
+class WaysShape(Shape):
+    """How one can sign in here."""
+
+    password: bool
+    provider: str = Field(description="Issuer of the OpenID Connect provider; empty if there is none")
+
+
+class PersonShape(Shape):
+    name: str
+    version: int
+    display: str
+    role: Role
+    sites: dict[str, Role] = Field(description="Site to the greater role that the person has there")
+    origin: str = Field(description="How they sign in: password or oidc")
+    email: str
+    told_of: list[News]
+    active: bool
+    owns: list[str] = Field([], description="Exceptions that they answer for")
+
+
+class SessionShape(Shape):
+    """Who is signed in, and the clock and rules that the console needs."""
+
+    name: str
+    display: str
+    role: Role
+    sites: dict[str, Role]
+    today: date
+    risk_version: int
+    risk_statement: str
+    most_days: int
+    self_approval: bool
+    required: list[str] = Field(description="What a request must have beside reason, owner and dates")
+
+
+class PersonAsked(Asked):
+    name: str
+    display: str = Field("", max_length=100)
+    role: Role
+    password: str = Field(max_length=200)
+
+
+class PersonChangeAsked(Asked):
+    """What is left out stays as it is."""
+
+    display: str | None = Field(None, max_length=100)
+    role: Role | None = None
+    sites: dict[str, Role] | None = None
+    email: str | None = Field(None, max_length=254)
+    told_of: list[News] | None = None
+    active: bool | None = None
+
+
+class OwnChangeAsked(Asked):
+    """What a person changes of themselves."""
+
+    email: str | None = Field(None, max_length=254)
+    told_of: list[News] | None = None
+
+
+class PasswordAsked(Asked):
+    old: str = Field("", max_length=200, description="Needed for one's own")
+    new: str = Field(max_length=200)
+
+
+class PersonList(Shape):
+    items: list[PersonShape]
+
+
+class MeShape(PersonShape):
+    has_calendar: bool
+
+
+class CalendarShape(Shape):
+    """The address of one's calendar of due dates. It is shown once; a new one revokes it."""
+
+    path: str
+
+
+class TokenAsked(Asked):
+    name: str = Field(min_length=1, max_length=100)
+    role: TokenRole
+    days: int = Field(90, ge=1, le=730)
+    device: str = Field("", max_length=64, description="For a reporter: the only device whose readings it may post")
+
+
+class TokenShape(Shape):
+    id: str
+    name: str
+    person: str
+    role: TokenRole
+    device: str
+    issued_at: datetime
+    expires_on: date
+    revoked_at: datetime | None
+    last_used_at: datetime | None
+    secret: str | None = Field(None, description="Shown once, when it is issued")
+
+
+class TokenList(Shape):
+    items: list[TokenShape]
+
+
+# ------------------------------------------------------------------- telling
+
+
+class DueShape(Shape):
+    kind: str
+    on: date
+    overdue: bool
+    object_kind: Literal["exception", "device"]
+    object: str
+    words: str
+
+
+class DueList(Shape):
+    items: list[DueShape]
+
+
+class HookAsked(Asked):
+    url: str = Field(max_length=1000)
+    kinds: list[str] = Field([], max_length=50, description="Kinds of events, such as exception; none means all")
+
+
+class HookShape(Shape):
+    id: str
+    url: str
+    kinds: list[str]
+    active: bool
+    by: str
+    at: datetime
+    secret: str | None = Field(None, description="Signs what is sent; shown once, when the hook is added")
+
+
+class HookList(Shape):
+    items: list[HookShape]
+
+
+class DeliveryShape(Shape):
+    id: int
+    hook: str
+    person: str
+    event: str
+    kind: str
+    state: Literal["waiting", "done", "given-up"]
+    tries: int
+    answer: str
+    made_at: datetime
+
+
+class DeliveryList(Shape):
+    items: list[DeliveryShape]

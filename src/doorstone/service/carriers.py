@@ -1,0 +1,107 @@
+"""Carriers: events to hooks over HTTP, signed (RFC 9421), and letters over SMTP. Each tries once."""
+
+from __future__ import annotations
+
+import smtplib
+import ssl
+from collections.abc import Callable, Mapping
+from datetime import UTC, date, datetime
+from email.message import EmailMessage
+from email.utils import format_datetime, make_msgid
+from typing import Any
+from urllib.parse import quote
+
+import httpx
+
+from doorstone.formats.events import CONTENT_TYPE
+from doorstone.service.config import Config
+from doorstone.store.telling import DeliveryRow, HookRow
+from doorstone.work.desk import id_of
+from doorstone.work.polling import Fetch
+from doorstone.work.telling import Letter, Mail, Post
+
+COVERED = ("@method", "@target-uri", "content-type", "content-digest")
+
+
+def http_post(timeout: float = 10) -> Post:
+    """Post an event. It is signed with the hook's secret by HMAC-SHA256; the key id is the hook's."""
+
+    def post(hook: HookRow, one: DeliveryRow) -> str:
+        request = httpx.Request(
+            "POST",
+            hook.url,
+            content=one.body.encode(),
+            headers={"Content-Type": CONTENT_TYPE, "User-Agent": "doorstone"},
+        )
+        sign(request, id_of("HK", hook.id), hook.secret)
+        try:
+            with httpx.Client(timeout=timeout, follow_redirects=False) as client:
+                response = client.send(request)
+        except httpx.HTTPError as error:
+            raise OSError(f"no answer: {type(error).__name__}") from error
+        if not response.is_success:
+            raise OSError(f"answered {response.status_code}")
+        return f"answered {response.status_code}"
+
+    return post
+
+
+def sign(request: httpx.Request, key_id: str, secret: str) -> None:
+    """Add Content-Digest and the signature to a request that has its body."""
+    from http_message_signatures import HTTPMessageSigner, MappingKeyResolver, algorithms
+
+    keys = MappingKeyResolver(public_keys={}, private_keys={key_id: secret.encode()})
+    signer = HTTPMessageSigner(signature_algorithm=algorithms.HMAC_SHA256, key_resolver=keys)
+    signer.sign(request, key_id=key_id, label="doorstone", covered_component_ids=COVERED, body=request.content)
+
+
+def ask_updates(template: str, timeout: float = 10) -> Fetch:
+    """Ask an update service over HTTP what updates a device gets on a day; one JSON object with a part per class."""
+
+    def fetch(device: str, day: date) -> Mapping[str, Any]:
+        address = template.replace("{device}", quote(device, safe="")).replace("{day}", day.isoformat())
+        try:
+            response = httpx.get(address, timeout=timeout, follow_redirects=False)
+            response.raise_for_status()
+            answer = response.json()
+        except httpx.HTTPStatusError as error:
+            raise OSError(f"answered {error.response.status_code}") from error
+        except httpx.HTTPError as error:
+            raise OSError(f"no answer: {type(error).__name__}") from error
+        if not isinstance(answer, dict):
+            raise OSError("answered with no JSON object")
+        return answer
+
+    return fetch
+
+
+def smtp_mail(config: Config) -> Mail | None:
+    """Send a letter through the configured mail server; None if there is none."""
+    if not config.smtp_host:
+        return None
+    connect: Callable[[], smtplib.SMTP] = {
+        "always": lambda: smtplib.SMTP_SSL(
+            config.smtp_host, config.smtp_port, timeout=20, context=ssl.create_default_context()
+        ),
+    }.get(config.smtp_tls, lambda: smtplib.SMTP(config.smtp_host, config.smtp_port, timeout=20))
+
+    def mail(letter: Letter) -> str:
+        message = EmailMessage()
+        message["From"], message["To"] = config.smtp_from, letter.to
+        message["Subject"] = " ".join(letter.subject.split())
+        message["Date"] = format_datetime(datetime.now(UTC))
+        message["Message-ID"] = make_msgid(domain="doorstone.invalid")
+        message["Auto-Submitted"] = "auto-generated"
+        message.set_content(letter.text)
+        try:
+            with connect() as server:
+                if config.smtp_tls == "start":
+                    server.starttls(context=ssl.create_default_context())
+                if config.smtp_user:
+                    server.login(config.smtp_user, config.smtp_password.get_secret_value())
+                server.send_message(message)
+        except smtplib.SMTPException as error:
+            raise OSError(f"not taken: {type(error).__name__}") from error
+        return "taken"
+
+    return mail

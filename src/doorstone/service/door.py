@@ -1,0 +1,59 @@
+"""The door: how long a session lasts, how often a sign-in may fail, and through which provider one may come."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import timedelta
+
+from limits import RateLimitItem, parse
+from limits.storage import MemoryStorage
+from limits.strategies import MovingWindowRateLimiter
+
+
+class Throttle:
+    """Counts failed sign-ins in a moving window: per name and address, and per address."""
+
+    def __init__(self, per_name: str = "5/5minutes", per_address: str = "30/5minutes") -> None:
+        self._limiter = MovingWindowRateLimiter(MemoryStorage())
+        self._per_name, self._per_address = parse(per_name), parse(per_address)
+
+    def wait(self, name: str, address: str) -> int:
+        """Seconds until another try is taken; 0 if one is taken now."""
+        closed = [key for key in self._keys(name, address) if not self._limiter.test(*key)]
+        if not closed:
+            return 0
+        resets = [self._limiter.get_window_stats(*key).reset_time for key in closed]
+        return max(1, round(max(resets) - time.time()))
+
+    def failed(self, name: str, address: str) -> None:
+        for key in self._keys(name, address):
+            self._limiter.hit(*key)
+
+    def _keys(self, name: str, address: str) -> list[tuple[RateLimitItem, str]]:
+        return [(self._per_name, f"name {name} {address}"), (self._per_address, f"address {address}")]
+
+
+@dataclass(frozen=True, slots=True)
+class Provider:
+    """An OpenID Connect provider to sign in through. `groups` maps group -> role."""
+
+    issuer: str
+    client_id: str
+    client_secret: str = field(default="", repr=False)
+    name_claim: str = "preferred_username"
+    groups_claim: str = "groups"
+    groups: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Door:
+    """`address` is where people reach the service; it is told to the provider. `https` marks cookies Secure."""
+
+    session: timedelta = timedelta(hours=12)
+    idle: timedelta = timedelta(minutes=60)
+    address: str = ""
+    https: bool = False
+    provider: Provider | None = None
+    throttle: Throttle = field(default_factory=Throttle)

@@ -1,0 +1,40 @@
+"""Jobs: what takes longer than an answer may, one after the other, beside the requests."""
+
+from __future__ import annotations
+
+import threading
+from concurrent.futures import Future, ThreadPoolExecutor
+
+import structlog
+
+from doorstone.work import intake
+from doorstone.work.desk import Desk
+
+log = structlog.get_logger("doorstone.jobs")
+
+
+class Jobs:
+    """Runs imports in the order in which they come. What a stopped service left is taken up again at the start."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.halted = threading.Event()
+        self._worker = ThreadPoolExecutor(1, thread_name_prefix="import")
+        for name in intake.resume(desk):
+            self.run(name)
+
+    def run(self, name: str) -> Future[None]:
+        """Run an import when its turn comes."""
+        return self._worker.submit(self._run, name)
+
+    def _run(self, name: str) -> None:
+        try:
+            ended = intake.run(self.desk, name, self.halted.is_set)
+            log.info("import", id=name, state=ended.row.state, readings=ended.row.readings)
+        except Exception as error:
+            log.error("import", id=name, exc_info=error)
+
+    def close(self) -> None:
+        """Let the running import reach its next safe place, and leave the rest to the next start."""
+        self.halted.set()
+        self._worker.shutdown(wait=True, cancel_futures=True)

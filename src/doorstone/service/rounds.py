@@ -1,0 +1,61 @@
+"""Rounds: at start and every so many seconds, what lapses is written down, what is due is told, what waits is sent."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import structlog
+from apscheduler.schedulers.background import BackgroundScheduler
+
+from doorstone.work import rounds
+from doorstone.work.desk import Desk
+from doorstone.work.polling import Fetch, poll
+from doorstone.work.telling import Mail, Post, carry_out
+
+log = structlog.get_logger("doorstone.rounds")
+
+
+class Rounds:
+    """Runs `once` in a thread of its own. A round that takes long is not run twice at the same time."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        post: Post,
+        mail: Mail | None,
+        seconds: int = 30,
+        fetch: Fetch | None = None,
+        poll_hours: int = 24,
+    ) -> None:
+        self.desk, self.post, self.mail = desk, post, mail
+        self.fetch, self.every = fetch, timedelta(hours=poll_hours)
+        self._scheduler = BackgroundScheduler(timezone=UTC)
+        self._scheduler.add_job(
+            self._safely, "interval", seconds=seconds, next_run_time=datetime.now(UTC), max_instances=1, coalesce=True
+        )
+
+    def start(self) -> None:
+        self._scheduler.start()
+
+    def close(self) -> None:
+        """Let the running round end."""
+        self._scheduler.shutdown(wait=True)
+
+    def once(self) -> None:
+        """One round. Deliveries wait by real time, also where the service's own clock stands still."""
+        for name in rounds.lapse(self.desk):
+            log.info("ended", exception=name)
+        rounds.tell_due(self.desk)
+        at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+        if self.fetch is not None:
+            for device, what in poll(self.desk, self.fetch, at, self.every).items():
+                log.info("asked", device=device, what=what)
+        carry_out(self.desk, at, self.post, self.mail)
+
+    def _safely(self) -> None:
+        try:
+            self.once()
+        except Exception as error:
+            log.error("round", exc_info=error)
+        finally:
+            self.desk.database.close()

@@ -1,0 +1,48 @@
+"""Operators' words in disputes."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class SettlementRow:
+    id: int
+    device: str
+    kind: str
+    subject: str
+    value: Any
+    seen_until: str
+    reason: str
+    by: str
+    at: str
+
+
+def add(
+    db: sqlite3.Connection, device: str, kind: str, subject: str, value: Any, seen_until: str, reason: str, by: str,
+    at: str,
+) -> int:  # fmt: skip
+    cursor = db.execute(
+        "INSERT INTO settlements (device, kind, subject, value, seen_until, reason, by, at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        (device, kind, subject, json.dumps(value), seen_until, reason, by, at),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def of_device(db: sqlite3.Connection, device: str) -> list[SettlementRow]:
+    """Oldest first."""
+    rows = db.execute("SELECT * FROM settlements WHERE device = ? ORDER BY id", (device,))
+    return [_row(row) for row in rows]
+
+
+def get(db: sqlite3.Connection, number: int) -> SettlementRow | None:
+    row = db.execute("SELECT * FROM settlements WHERE id = ?", (number,)).fetchone()
+    return _row(row) if row else None
+
+
+def _row(row: sqlite3.Row) -> SettlementRow:
+    return SettlementRow(**{**dict(row), "value": json.loads(row["value"])})

@@ -1,0 +1,234 @@
+"""Deciding on exceptions: approving all or a part, alone or as one of two, second looks, revoking, closing."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any
+
+from doorstone.core.consequences import Case, Consequence, consequence
+from doorstone.core.exceptions import ExceptionState, Move, MoveRefusedError, check_approver, next_state, shown
+from doorstone.core.fixes import plan_fixes
+from doorstone.store import after as after_store
+from doorstone.store import attempts as attempt_store
+from doorstone.store import exceptions as store
+from doorstone.store import kits as kit_store
+from doorstone.store.exceptions import ApprovalRow, ExceptionRow
+from doorstone.work.desk import Actor, Desk, id_of, record
+from doorstone.work.errors import BadInputError, RefusedError, Trouble
+from doorstone.work.exceptions import (
+    ExceptionView,
+    check_version,
+    get_exception,
+    kept_conditions,
+    need,
+    need_own,
+    refuse_if,
+    stale_devices,
+    state_of,
+    troubles,
+)
+from doorstone.work.picture import Picture, picture
+from doorstone.work.telling import tell_people
+
+NOT_WITH_THE_REST = "not approved with the rest"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """The devices and requirements that an approval is of; empty means all."""
+
+    devices: tuple[str, ...] = ()
+    requirements: tuple[str, ...] = ()
+
+
+def decide(
+    desk: Desk, actor: Actor, name: str, move: str, note: str, version: int | None, part: Part | None = None
+) -> ExceptionView:
+    """Approve, decline, withdraw, revoke, close or confirm. An approval rests on the findings as they are now.
+
+    Raises `RefusedError` for what the rules forbid, `StaleEditError` if somebody was faster.
+    """
+    note = note.strip()
+    with desk.database.write() as db:
+        row = need(db, name)
+        check_version(row, name, version)
+        try:
+            wanted = Move(move)
+            after = next_state(ExceptionState(state_of(row, desk.today())), wanted)
+            if wanted in (Move.APPROVE, Move.CONFIRM):
+                check_approver(row.requester, actor.name, desk.policy.self_approval)
+        except MoveRefusedError as error:
+            raise RefusedError(error.reason, error.mend) from error
+        except ValueError as error:
+            raise BadInputError(f"{move!r} is not a move", f"Use one of {', '.join(Move)}") from error
+        if wanted is Move.WITHDRAW:
+            need_own(row, actor, "withdraw it; or decline it instead")
+        if wanted in (Move.DECLINE, Move.REVOKE) and len(note) < 5:
+            raise BadInputError(f"To {move} an exception takes a reason", "Say in a sentence why")
+        if wanted is Move.APPROVE:
+            _approve(desk, db, actor, row, part or Part(), note)
+        elif wanted is Move.CONFIRM:
+            _confirm(desk, db, actor, row, (part or Part()).devices, note)
+        else:
+            store.decide(db, row.id, row.version, after, actor.name, desk.now(), note, False)
+            body = {"state": after.value, "note": note, "version": row.version + 1}
+            _record(desk, db, actor, f"exception {after}", row, body, note)
+    return get_exception(desk, name)
+
+
+def _record(
+    desk: Desk, db: sqlite3.Connection, actor: Actor, action: str, row: ExceptionRow, body: dict[str, Any], note: str
+) -> None:
+    name = id_of("EX", row.id)
+    record(desk, db, actor, action, "exception", name, body, devices=row.devices)
+    words = f"{name} {action.removeprefix('exception ')} by {actor.name}" + (f": {note}" if note else "")
+    tell_people(desk, db, "decision", name, words, people=(row.requester, row.owner), besides=(actor.name,))
+
+
+def _approve(desk: Desk, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, part: Part, note: str) -> None:
+    now = picture(desk)
+    devices, requirements = _part(row, part, note)
+    if date.fromisoformat(row.expires_on) < now.today:
+        raise RefusedError(f"Its last day, {row.expires_on}, is past", "Have the requester edit the terms")
+    refuse_if(troubles(now, row.release, requirements, devices) + _unkept(row, now, devices))
+    seen = {device: shown(now.assessment(device, row.release), requirements) for device in devices}
+    own = actor.name == row.requester
+    standing, fell = _approvals_that_stand(row, actor, devices, requirements, seen)
+    if standing + 1 < row.approvals_needed:
+        if fell:
+            store.drop_approvals(db, row.id)
+        wanted = {"devices": devices, "requirements": requirements}
+        store.add_approval(db, row.id, ApprovalRow(actor.name, desk.now(), note, wanted, seen))
+        store.touch(db, row.id)
+        body = {"note": note, "needed": row.approvals_needed, "fell_away": fell, "self_approved": own}
+        _record(desk, db, actor, "exception approved once", row, body, note)
+        return
+    out_devices = [d for d in row.devices if d not in devices]
+    out_requirements = [r for r in row.requirements if r not in requirements]
+    store.leave_out(db, row.id, out_devices, out_requirements, note or NOT_WITH_THE_REST)
+    for device in devices:
+        store.keep_shown(db, row.id, device, seen[device])
+    wanted = {"devices": devices, "requirements": requirements}
+    store.add_approval(db, row.id, ApprovalRow(actor.name, desk.now(), note, wanted, seen))
+    store.decide(db, row.id, row.version, ExceptionState.APPROVED, actor.name, desk.now(), note, own)
+    body = {
+        "state": "approved",
+        "note": note,
+        "self_approved": own,
+        "left_out": [*out_devices, *out_requirements],
+        "shown": seen,
+        "version": row.version + 1,
+    }
+    _record(desk, db, actor, "exception approved", row, body, note)
+
+
+def _part(row: ExceptionRow, part: Part, note: str) -> tuple[list[str], list[str]]:
+    devices = sorted(set(part.devices) or set(row.devices))
+    requirements = sorted(set(part.requirements) or set(row.requirements))
+    unknown = sorted((set(devices) - set(row.devices)) | (set(requirements) - set(row.requirements)))
+    if unknown:
+        raise BadInputError(f"{id_of('EX', row.id)} does not ask for {', '.join(unknown)}", "Approve what it asks for")
+    whole = len(devices) == len(row.devices) and len(requirements) == len(row.requirements)
+    if not whole and len(note) < 5:
+        raise BadInputError("To approve a part takes a reason for the rest", "Say in a sentence why it is left out")
+    return devices, requirements
+
+
+def _unkept(row: ExceptionRow, now: Picture, devices: Sequence[str]) -> list[Trouble]:
+    """Conditions that the facts do not show kept: nobody approves on a condition that is broken from the start."""
+    return [
+        Trouble(
+            f"{device}, condition", f"“{view.kept.text}” is not kept: {measured}", "See that it is, and read it again"
+        )
+        for view in kept_conditions(row, now)
+        for device, measured in view.devices.items()
+        if device in devices
+    ]
+
+
+def _approvals_that_stand(
+    row: ExceptionRow, actor: Actor, devices: list[str], requirements: list[str], seen: dict[str, Any]
+) -> tuple[int, str]:
+    """How many earlier approvals count beside this one, and whose fell away as what they rested on has changed."""
+    count, fell = 0, []
+    for held in row.approvals:
+        if held.person == actor.name:
+            raise RefusedError("You have approved it already", "It waits for another approver")
+        if held.part != {"devices": devices, "requirements": requirements}:
+            raise RefusedError(f"{held.person} has approved another part of it", "Approve the same part, or decline it")
+        if held.shown == seen:
+            count += 1
+        else:
+            fell.append(held.person)
+    return count, ", ".join(fell)
+
+
+def _confirm(
+    desk: Desk, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, devices: Sequence[str], note: str
+) -> None:
+    """The second look: the approval of these devices, of all stale ones if none is named, rests on today's findings."""
+    now = picture(desk)
+    stale = stale_devices(row, now)
+    name = id_of("EX", row.id)
+    chosen = sorted(set(devices) or set(stale))
+    if not stale:
+        raise RefusedError(f"Nothing has changed under {name}", "It stands as it is")
+    if fresh := [device for device in chosen if device not in stale]:
+        raise BadInputError(f"Nothing has changed for {', '.join(fresh)}", f"Look again at {', '.join(sorted(stale))}")
+    if len(note) < 5:
+        raise BadInputError("A second look takes a note", "Say in a sentence why the approval may stand")
+    refuse_if(troubles(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
+    for device in chosen:
+        store.keep_shown(db, row.id, device, shown(now.assessment(device, row.release), row.requirements))
+    store.touch(db, row.id)
+    body = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
+    _record(desk, db, actor, "exception confirmed", row, body, note)
+
+
+# -------------------------------------------------------------- consequences
+
+
+def consequences(desk: Desk, name: str) -> list[Consequence]:
+    """What must be done for each device once this exception does not hold, be it revoked, lapsed or stale."""
+    now = picture(desk)
+    with desk.database.read() as db:
+        row = need(db, name)
+        return [consequence(_case(desk, db, now, row, device), now.today) for device in row.devices]
+
+
+def _case(desk: Desk, db: sqlite3.Connection, now: Picture, row: ExceptionRow, device: str) -> Case:
+    kits = [id_of("KT", kit.id) for kit in kit_store.every(db, device) if id_of("EX", row.id) in kit.exceptions]
+    sheet = now.sheet_of(device)
+    runs = now.view(device).text("os.release")
+    if sheet is None or not sheet.platform.has(runs):
+        return Case(device, runs or "an unread release", (), (), kits, None)
+    platform = sheet.platform
+    reaches = next(e for e in now.exceptions if e.id == id_of("EX", row.id)).reaches(platform, runs)
+    others = {
+        requirement
+        for e in now.exceptions_of(device)
+        if e.id != id_of("EX", row.id) and e.in_force(now.today) and e.reaches(platform, runs)
+        for requirement in e.requirements
+    }
+    assessment = now.assessment(device, runs)
+    failing = {f.requirement.id for f in assessment.unmet()}
+    unmet = sorted(failing & set(row.requirements) - others) if reaches else []
+    plan = plan_fixes(assessment, now.view(device))
+    fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(unmet)]
+    return Case(device, runs, unmet, fixes, kits, rollback_until(db, now, device))
+
+
+def rollback_until(db: sqlite3.Connection, now: Picture, device: str) -> date | None:
+    """The last day on which the device can go back from the release that it runs; None if that cannot be."""
+    runs = now.view(device).text("os.release")
+    sheet = now.sheet_of(device)
+    done = [a for a in attempt_store.every(db, device) if a.outcome in ("completed", "carry-over-lost", "rolled-back")]
+    last = max(done, key=lambda a: a.ended_at, default=None)
+    if sheet is None or last is None or last.outcome == "rolled-back" or last.release != runs or last.route == "clean":
+        return None
+    if after_store.ended_rollback(db, last.id):
+        return None
+    return date.fromisoformat(last.ended_at[:10]) + timedelta(days=sheet.platform.release(runs).rollback_days)

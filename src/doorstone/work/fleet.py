@@ -1,0 +1,309 @@
+"""The fleet against a release: grouped, compared between two releases or routes, and what if something were done."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+
+from doorstone.core.conditions import Outcome
+from doorstone.core.facts import View
+from doorstone.core.fixes import plan_fixes
+from doorstone.core.fleet import RollUp, roll_up
+from doorstone.core.overrides import choose
+from doorstone.core.platforms import Fix, Platform, Route, Sort
+from doorstone.core.sorting import Assessment, Decision, Finding, Scope, State, assess, fixed_view
+from doorstone.store import devices as device_store
+from doorstone.store.devices import Filter
+from doorstone.work.desk import Desk
+from doorstone.work.devices import check_requirement
+from doorstone.work.errors import BadInputError, MissingError
+from doorstone.work.picture import Picture, picture, sorted_of
+from doorstone.work.selections import Case, Chosen, cases, choose_devices, counts
+
+BY = ("site", "model", "role", "runs")
+EXCEPTED = "excepted"
+"""In counts: a device that needs exceptions and has every one of them in force."""
+STATES = (State.CLEAR.value, State.FIXABLE.value, EXCEPTED, *(s.value for s in list(State)[2:]))
+CARRIED, UNCOVERED, NO_PATH = "carried", "uncovered", "no-path"
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """The devices of one site, model, role or running release, by state."""
+
+    name: str
+    devices: int
+    states: Mapping[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class FleetView:
+    platform: str
+    release: str
+    by: str
+    states: Mapping[str, int]
+    roll_up: RollUp
+    groups: tuple[Group, ...]
+
+
+def fleet_view(
+    desk: Desk, platform_id: str, release: str = "", where: Filter | None = None, selection: str = "", by: str = "site"
+) -> FleetView:
+    """Counts per state, requirement and combination over the chosen devices, and by site, model, role or release."""
+    if by not in BY:
+        raise BadInputError(f"{by!r} is not what devices are grouped by", f"Use one of {', '.join(BY)}")
+    chosen = choose_devices(desk, platform_id, release, where or Filter(), selection)
+    found = counts(desk, chosen)
+    groups: dict[str, Counter[str]] = {}
+    for count in found:
+        groups.setdefault(str(getattr(count, by)) or "unknown", Counter())[count.state] += count.devices
+    return FleetView(
+        platform_id,
+        chosen.release,
+        by,
+        _states(desk, chosen),
+        roll_up(chosen.platform, chosen.release, [(sorted_of(c), c.devices) for c in found]),
+        tuple(Group(name, states.total(), _in_order(states)) for name, states in sorted(groups.items())),
+    )
+
+
+def _in_order(states: Mapping[str, int]) -> dict[str, int]:
+    return {name: states[name] for name in STATES if states.get(name)}
+
+
+def _states(desk: Desk, chosen: Chosen) -> dict[str, int]:
+    """Devices per state, those apart whose every check is excepted."""
+    found = counts(desk, chosen)
+    by_profile = {count.profile: count for count in found}
+    states: Counter[str] = Counter()
+    for case in cases(desk, chosen, found):
+        count = by_profile[case.profile]
+        states[_standing(count.state, count.marks, case.excepted)] += case.devices
+    return _in_order(states)
+
+
+def _standing(state: str, marks: Mapping[str, str], excepted: frozenset[str]) -> str:
+    checks = {name for name, mark in marks.items() if mark == "installer-check"}
+    fixable = {name for name, mark in marks.items() if mark == "fixable"}
+    if state != State.NEEDS_EXCEPTION or not checks <= excepted:
+        return state
+    return State.FIXABLE.value if fixable - excepted else EXCEPTED
+
+
+# ------------------------------------------------------------------ compare
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """One side of a comparison. `uncovered` counts devices per check that nothing covers, or gate that closes it."""
+
+    release: str
+    route: str
+    outcomes: Mapping[str, int]
+    uncovered: Mapping[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Shift:
+    """Devices that come out one way on one side and another way on the other; at most 10 are named."""
+
+    one: str
+    other: str
+    count: int
+    devices: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    platform: str
+    devices: int
+    one: Side
+    other: Side
+    shifts: tuple[Shift, ...]
+
+
+def compare(
+    desk: Desk,
+    platform_id: str,
+    one: tuple[str, str],
+    other: tuple[str, str],
+    where: Filter | None = None,
+    selection: str = "",
+) -> Comparison:
+    """The chosen devices towards two targets, each a release and a route, side by side.
+
+    Outcomes: clear, fixable, carried (overrides cover every check), uncovered (some check has none), no-path (a gate
+    closes this route), floored, unsettled. The filter's state and marks are those of the first release.
+    """
+    chosen = choose_devices(desk, platform_id, one[0], where or Filter(), selection)
+    second = choose_devices(desk, platform_id, other[0], Filter())
+    for _, route in (one, other):
+        if route not in (Route.IN_PLACE, Route.CLEAN):
+            raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    now = picture(desk)
+    views = now.profile_views(chosen.platform)
+    sizes: Counter[int] = Counter()
+    for count in counts(desk, chosen):
+        sizes[count.profile] += count.devices
+    pairs: dict[tuple[str, str], list[int]] = {}
+    found: list[tuple[Counter[str], Counter[str]]] = [(Counter(), Counter()), (Counter(), Counter())]
+    for profile, devices in sizes.items():
+        words = []
+        for at, (release, route) in enumerate(((chosen.release, one[1]), (second.release, other[1]))):
+            word, uncovered = _outcome(now, chosen.platform, release, Route(route), *views[profile])
+            found[at][0][word] += devices
+            found[at][1].update(dict.fromkeys(uncovered, devices))
+            words.append(word)
+        pairs.setdefault((words[0], words[1]), []).append(profile)
+    shifts = [
+        Shift(a, b, sum(sizes[p] for p in profiles), _examples(desk, profiles, chosen.where))
+        for (a, b), profiles in sorted(pairs.items())
+        if a != b
+    ]
+    return Comparison(
+        platform_id,
+        sizes.total(),
+        Side(chosen.release, one[1], dict(found[0][0]), dict(found[0][1].most_common())),
+        Side(second.release, other[1], dict(found[1][0]), dict(found[1][1].most_common())),
+        tuple(sorted(shifts, key=lambda s: (-s.count, s.one, s.other))),
+    )
+
+
+def _outcome(
+    now: Picture, platform: Platform, release: str, route: Route, view: View, own: str
+) -> tuple[str, tuple[str, ...]]:
+    closed = [
+        g.id for g in platform.path_gates(route) if g.condition.outcome(view.values(), view.as_of) is Outcome.UNMET
+    ]
+    assessment = assess(platform, release, view, now.decisions_for(platform), own)
+    if closed and assessment.state not in (State.FLOORED, State.UNSETTLED):
+        return NO_PATH, tuple(closed)
+    if assessment.state is not State.NEEDS_EXCEPTION:
+        return assessment.state.value, ()
+    checks = tuple(f.requirement.id for f in assessment.unmet("installer-check"))
+    values = fixed_view(view, assessment.findings).values()
+    choice = choose(platform, release, route, values, view.as_of, checks, checks)
+    return (CARRIED, ()) if choice.best else (UNCOVERED, choice.uncovered or checks)
+
+
+def _examples(desk: Desk, profiles: Iterable[int], where: Filter, most: int = 10) -> tuple[str, ...]:
+    names: list[str] = []
+    with desk.database.read() as db:
+        for row in device_store.of_profiles(db, profiles):
+            if (not where.site or row.site == where.site) and (not where.role or row.role == where.role):
+                names.append(row.id)
+    return tuple(sorted(names)[:most])
+
+
+# ------------------------------------------------------------------ what if
+
+
+@dataclass(frozen=True, slots=True)
+class SortAsked:
+    """Were a requirement sorted so, for one model or for all."""
+
+    requirement: str
+    sort: str
+    model: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class WhatIf:
+    """What to suppose of the chosen devices: these fixes made (by title, or all), sorts decided, checks approved."""
+
+    fixes: tuple[str, ...] = ()
+    all_fixes: bool = False
+    sorts: tuple[SortAsked, ...] = ()
+    approve: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Supposed:
+    """Counts before and after, which devices move, and what the fixes take."""
+
+    platform: str
+    release: str
+    devices: int
+    before: Mapping[str, int]
+    after: Mapping[str, int]
+    moves: tuple[Shift, ...]
+    fixes_made: int
+    minutes: int
+    cost: Decimal
+
+
+def what_if(
+    desk: Desk, platform_id: str, release: str, asked: WhatIf, where: Filter | None = None, selection: str = ""
+) -> Supposed:
+    """The chosen devices before and after. Nothing is written. Raises `MissingError` for what there is not."""
+    chosen = choose_devices(desk, platform_id, release, where or Filter(), selection)
+    platform = chosen.platform
+    for name in (*asked.approve, *(s.requirement for s in asked.sorts)):
+        check_requirement(platform, chosen.release, name)
+    known = {fix.title for r in platform.requirements_at(chosen.release) for fix in r.fixes}
+    if unknown := [title for title in asked.fixes if title not in known]:
+        raise MissingError(f"There is no fix {unknown[0]!r}", f"There is: {'; '.join(sorted(known)) or 'none'}")
+    now = picture(desk)
+    views = now.profile_views(platform)
+    supposed = [*now.decisions_for(platform), *_decisions(chosen.release, asked.sorts, views.values())]
+    found = counts(desk, chosen)
+    state = {count.profile: count for count in found}
+    before: Counter[str] = Counter()
+    after: Counter[str] = Counter()
+    moved: dict[tuple[str, str], list[int]] = {}
+    moves: Counter[tuple[str, str]] = Counter()
+    made = minutes = 0
+    cost = Decimal(0)
+    for case in cases(desk, chosen, found):
+        was = _standing(state[case.profile].state, state[case.profile].marks, case.excepted)
+        fixes, then = _suppose(platform, chosen.release, asked, case, views[case.profile], supposed)
+        made += len(fixes) * case.devices
+        minutes += sum(fix.minutes for fix in fixes) * case.devices
+        cost += sum((fix.cost for fix in fixes), Decimal(0)) * case.devices
+        before[was] += case.devices
+        after[then] += case.devices
+        if was != then:
+            moves[was, then] += case.devices
+            moved.setdefault((was, then), []).append(case.profile)
+    shifts = [
+        Shift(was, then, moves[was, then], _examples(desk, profiles, chosen.where))
+        for (was, then), profiles in sorted(moved.items())
+    ]
+    devices = before.total()
+    return Supposed(
+        platform_id, chosen.release, devices, _in_order(before), _in_order(after), tuple(shifts), made, minutes, cost
+    )
+
+
+def _decisions(release: str, sorts: Iterable[SortAsked], views: Iterable[tuple[View, str]]) -> list[Decision]:
+    """The supposed decisions, later than all others. One for all is one for every model there is."""
+    models = sorted({view.text("machine.model") for view, _ in views})
+    return [
+        Decision("what-if", s.requirement, release, Scope.MODEL, model, Sort(s.sort), "", "", "", datetime.max)
+        for s in sorts
+        for model in ([s.model] if s.model else models)
+    ]
+
+
+def _suppose(
+    platform: Platform, release: str, asked: WhatIf, case: Case, view: tuple[View, str], decisions: list[Decision]
+) -> tuple[list[Fix], str]:
+    shown, own = view
+    now = assess(platform, release, shown, decisions, own)
+    fixes = _fixes(now, shown, asked)
+    if fixes:
+        given = {name: value for fix in fixes for name, value in fix.gives.items()}
+        now = assess(platform, release, shown.with_values(given), decisions, own)
+    marks = {f.requirement.id: f.mark for f in now.findings}
+    return fixes, _standing(now.state.value, marks, case.excepted | set(asked.approve))
+
+
+def _fixes(assessment: Assessment, view: View, asked: WhatIf) -> list[Fix]:
+    """The fixes that would be made on a device like this: those of its plan that are asked for."""
+    unmet = any(f.finding is Finding.UNMET for f in assessment.findings)
+    if not unmet or not (asked.all_fixes or asked.fixes):
+        return []
+    return [s.fix for s in plan_fixes(assessment, view).steps if asked.all_fixes or s.fix.title in asked.fixes]

@@ -1,0 +1,123 @@
+"""Signing in through an OpenID Connect provider, on loopback: who gets in, as what, and who does not."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import httpx
+import pytest
+
+from doorstone.service.app import create_app
+from doorstone.service.door import Door, Provider
+from doorstone.work import people
+from doorstone.work.desk import Desk
+from doorstone_standins.identity_provider import IdentityProvider, running
+from tests.asking import ADMIN
+
+GROUPS = {"it-hands": "technician", "it-heads": "approver", "it-lead": "administrator"}
+Browse = Callable[[], httpx.Response]
+
+
+@pytest.fixture
+def outside() -> Iterator[IdentityProvider]:
+    provider = IdentityProvider(claims={"preferred_username": "mira", "name": "Mira Oduya", "groups": ["it-hands"]})
+    with running(provider):
+        yield provider
+
+
+@pytest.fixture
+def browser(desk: Desk, outside: IdentityProvider) -> Iterator[httpx.Client]:
+    door = Door(provider=Provider(outside.address, outside.client_id, groups=GROUPS), address="http://doorstone.test")
+    app = create_app(desk, b"k" * 32, door=door)
+    with httpx.Client(transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test") as client:
+        yield client
+
+
+def come(browser: httpx.Client, **changes: Any) -> httpx.Response:
+    """The whole way: to the provider, to its answer, back with a code."""
+    begun = browser.get("/api/v1/session/provider")
+    assert begun.status_code == 302, begun.text
+    back = httpx.get(begun.headers["location"]).headers["location"]
+    for old, new in changes.items():
+        back = back.replace(f"{old}=", f"{old}={new}")
+    return browser.get(back.removeprefix("http://doorstone.test"))
+
+
+def problem(response: httpx.Response) -> tuple[int, str]:
+    return response.status_code, response.json()["detail"]
+
+
+def test_somebody_new_gets_in_with_the_role_of_their_group(browser: httpx.Client, outside: IdentityProvider) -> None:
+    assert browser.get("/api/v1/session/ways").json() == {"password": True, "provider": outside.address}
+    done = come(browser)
+    assert (done.status_code, done.headers["location"]) == (302, "/")
+    me = browser.get("/api/v1/session").json()
+    assert (me["name"], me["display"], me["role"]) == ("mira", "Mira Oduya", "technician")
+    cookies = done.headers.get_list("set-cookie")
+    assert any(c.startswith("doorstone=") and "HttpOnly" in c and "SameSite=Strict" in c for c in cookies)
+
+
+def test_the_greatest_of_several_roles_counts_and_follows_the_groups(
+    browser: httpx.Client, outside: IdentityProvider, desk: Desk
+) -> None:
+    outside.claims["groups"] = ["it-hands", "it-lead", "choir"]
+    come(browser)
+    assert browser.get("/api/v1/session").json()["role"] == "administrator"
+    outside.claims["groups"] = ["it-heads"]
+    come(browser)
+    assert people.get_person(desk, "mira").role == "approver"
+
+
+def test_who_is_in_no_group_does_not_get_in(browser: httpx.Client, outside: IdentityProvider) -> None:
+    outside.claims["groups"] = ["choir"]
+    assert problem(come(browser)) == (401, "mira are in no group that has a role here")
+    assert browser.get("/api/v1/session").status_code == 401
+
+
+def test_a_name_with_a_password_here_is_not_taken_over(browser: httpx.Client, outside: IdentityProvider) -> None:
+    outside.claims |= {"preferred_username": "wilhelmina", "groups": ["it-hands"]}
+    assert problem(come(browser)) == (401, "'wilhelmina' signs in with a password here")
+
+
+def test_somebody_who_may_no_longer_sign_in_stays_out(browser: httpx.Client, desk: Desk) -> None:
+    come(browser)
+    version = people.get_person(desk, "mira").version
+    people.change_person(desk, ADMIN, "mira", version, people.PersonChange(active=False))
+    assert browser.get("/api/v1/session").status_code == 401
+    assert problem(come(browser)) == (401, "'mira' may no longer sign in")
+
+
+@pytest.mark.parametrize(
+    "lie", [{"aud": "another"}, {"nonce": "old"}, {"iss": "https://elsewhere.example"}, {"exp": 1_700_000_000}]
+)
+def test_a_token_whose_claims_do_not_fit_is_not_believed(
+    browser: httpx.Client, outside: IdentityProvider, lie: dict[str, Any]
+) -> None:
+    outside.lies = lie
+    assert problem(come(browser)) == (401, "The provider's answer cannot be believed")
+
+
+def test_a_token_signed_by_somebody_else_is_not_believed(browser: httpx.Client, outside: IdentityProvider) -> None:
+    outside.forged = True
+    assert problem(come(browser)) == (401, "The provider's answer cannot be believed")
+    assert browser.get("/api/v1/session").status_code == 401
+
+
+def test_an_answer_to_another_sign_in_is_refused(browser: httpx.Client) -> None:
+    assert problem(come(browser, state="x")) == (401, "The answer is not to the sign-in that was begun here")
+    browser.cookies.clear()
+    answer = browser.get("/api/v1/session/provider/back?code=1&state=2")
+    assert problem(answer) == (401, "The way back from the sign-in is unknown or too old")
+
+
+def test_a_refusal_and_a_provider_that_is_gone_are_said(browser: httpx.Client, outside: IdentityProvider) -> None:
+    outside.refuses = True
+    assert problem(come(browser)) == (401, "The provider did not let you in")
+
+
+def test_without_a_provider_there_is_no_way_to_one(desk: Desk) -> None:
+    app = create_app(desk, b"k" * 32)
+    with httpx.Client(transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test") as client:
+        assert client.get("/api/v1/session/ways").json() == {"password": True, "provider": ""}
+        assert client.get("/api/v1/session/provider").status_code == 404

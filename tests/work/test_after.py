@@ -1,0 +1,278 @@
+"""After an upgrade as use cases: batches, rates, drafts, follow-ups, drift, asking the update service."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import replace
+from datetime import date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from doorstone.service.carriers import ask_updates
+from doorstone.store import after as after_store
+from doorstone.work import after, attempts, due, kits, outlook, polling
+from doorstone.work.attempts import AttemptGiven, ObservationGiven
+from doorstone.work.desk import Desk, id_of
+from doorstone.work.errors import BadInputError, MissingError, RefusedError
+from doorstone_standins import machine, update_service
+from tests.asking import PETRA, granted, line, on, read
+from tests.build import CHIPLESS, GOOD
+
+AT = datetime(2027, 1, 18, 8)
+
+
+def tried(device: str, outcome: str = "completed", kit: str = "", **more: Any) -> AttemptGiven:
+    made = AttemptGiven(
+        device, kit, "9.1", "in-place", "everything", outcome, (), "", "MD-0001", "set-up 9.1.3", AT, AT
+    )
+    return replace(made, **more)
+
+
+def carried(desk: Desk, device: str = "d1", **facts: Any) -> str:
+    """A device carried to 9.1 by exception today; its kit."""
+    read(desk, line(device, {**CHIPLESS, **facts}))
+    granted(desk, device)
+    kit = kits.make_kit(desk, PETRA, device, "9.1", "in-place", "everything", sets=["quiet-start"]).id
+    attempts.record_attempt(desk, PETRA, tried(device, kit=kit))
+    return kit
+
+
+# ---------------------------------------------------------------------- attempts
+
+
+def test_a_days_attempts_are_recorded_all_or_none(desk: Desk) -> None:
+    read(desk, line("d1", GOOD), line("d2", GOOD))
+    with pytest.raises(BadInputError) as error:
+        attempts.record_attempts(desk, PETRA, [tried("d1"), tried("d9"), tried("d2", "vanished")])
+    assert [(t.place, t.message) for t in error.value.troubles] == [
+        ("attempt 2, d9", "There is no device 'd9'"),
+        ("attempt 3, d2", "'vanished' is not an outcome"),
+    ]
+    assert attempts.list_attempts(desk) == []
+    made = attempts.record_attempts(desk, PETRA, [tried("d1", "refused"), tried("d1"), tried("d2")])
+    assert [(a.row.device, a.row.number, a.row.outcome) for a in made] == [
+        ("d1", 1, "refused"), ("d1", 2, "completed"), ("d2", 1, "completed"),
+    ]  # fmt: skip
+
+
+def test_situation_17_how_often_it_works_by_override_model_and_tool(desk: Desk) -> None:
+    kit = carried(desk)
+    attempts.record_attempt(desk, PETRA, tried("d1", "refused", kit, refused_by=("security-chip",)))
+    attempts.record_attempt(desk, PETRA, tried("d1", "abandoned", kit))  # tells nothing
+    found = attempts.success_rates(desk, "override")
+    assert {key: (r.done, r.tried) for key, r in found.items()} == {"compat-drop-in": (1, 2)}
+    assert (round(found["compat-drop-in"].low, 3), round(found["compat-drop-in"].high, 3)) == (0.095, 0.905)
+    assert list(attempts.success_rates(desk, "model")) == ["Fallow 310"]
+    assert list(attempts.success_rates(desk, "tool", "tarn")) == ["set-up 9.1.3"]
+    with pytest.raises(BadInputError, match="not counted by 'mood'"):
+        attempts.success_rates(desk, "mood")
+
+
+def test_a_second_attempt_starts_from_what_the_first_one_met(desk: Desk) -> None:
+    kit = carried(desk)
+    seen = tried("d1", "carry-over-lost", kit, seen="Only an empty desk.", mismatch="base language")
+    attempts.record_attempt(desk, PETRA, seen)
+    found = attempts.draft(desk, "d1")
+    assert (found.number, found.kit, found.media, found.tool_version) == (3, kit, "MD-0001", "set-up 9.1.3")
+    assert found.met == ("Try 2, 2027-01-18: carry over lost. base language; Only an empty desk.",)
+    with pytest.raises(BadInputError, match="Only carry-over-lost has a mismatch"):
+        attempts.record_attempt(desk, PETRA, tried("d1", "completed", kit, mismatch="base language"))
+
+
+# -------------------------------------------------------------------- follow-ups
+
+
+def steps(desk: Desk, device: str = "d1") -> dict[str, str]:
+    return {step.name: id_of("FU", step.id) for step in after.device_followups(desk, device).steps}
+
+
+def test_what_an_upgrade_leaves_to_do_and_when_the_device_is_finished(desk: Desk) -> None:
+    carried(desk, **{"care.applications": ["seed register"]})
+    found = after.device_followups(desk, "d1")
+    assert [step.name for step in found.steps] == [
+        "release-right", "files-there", "application seed register", "updates-arrive", "activated", "performance",
+        "set quiet-start", "old-release",
+    ]  # fmt: skip
+    assert (found.blocked, found.rollback_until) == (True, date(2027, 2, 1))
+    names = steps(desk)
+    for name in ("release-right", "files-there"):
+        after.settle(desk, PETRA, names[name], "done")
+    with pytest.raises(BadInputError, match="Failed takes a reason"):
+        after.settle(desk, PETRA, names["application seed register"], "failed")
+    after.settle(desk, PETRA, names["application seed register"], "failed", reason="It asks for its licence.")
+    assert after.device_followups(desk, "d1").blocked
+    after.settle(desk, PETRA, names["application seed register"], "done")
+    assert not after.device_followups(desk, "d1").blocked
+    with pytest.raises(MissingError):
+        after.settle(desk, PETRA, "FU-9999", "done")
+
+
+def test_situations_21_and_31_what_ends_rollback_is_asked_twice(desk: Desk) -> None:
+    carried(desk)
+    old = steps(desk)["old-release"]
+    with pytest.raises(RefusedError, match="ends going back, which is possible through 2027-02-01"):
+        after.settle(desk, PETRA, old, "done")
+    assert after.device_followups(desk, "d1").rollback_until == date(2027, 2, 1)
+    after.settle(desk, PETRA, old, "done", confirm=True)
+    assert after.device_followups(desk, "d1").rollback_until is None
+    assert "rollback-ends" not in {item.kind for item in due.due_list(desk)}
+
+
+def test_situation_28_how_it_runs_is_asked_and_weighs_in_the_course(desk: Desk) -> None:
+    carried(desk)
+    name = steps(desk)["performance"]
+    with pytest.raises(BadInputError, match="no answer does not fit"):
+        after.settle(desk, PETRA, name, "done")
+    after.settle(desk, PETRA, name, "done", "slower")
+    assert outlook.device_outlook(desk, "d1").runs == "slower"
+
+
+def test_follow_ups_are_due_and_then_overdue(desk: Desk) -> None:
+    carried(desk)
+    found = [(d.on.isoformat(), d.words) for d in due.due_list(desk) if d.kind == "follow-up"]
+    assert found[0] == (
+        "2027-01-19",
+        "d1: Release and edition are as expected (the device is not finished without it)",
+    )
+    later = [d for d in due.due_list(on(desk, "2027-03-01")) if d.kind == "follow-up"]
+    assert len(later) == 7
+    assert all(d.overdue(date(2027, 3, 1)) for d in later)
+    attempts.record_attempt(on(desk, "2027-03-02"), PETRA, tried("d1"))
+    assert {s.state for s in _all(desk) if s.attempt == 1} == {"skipped"}  # a later upgrade took its place
+
+
+def _all(desk: Desk) -> list[after_store.FollowUpRow]:
+    with desk.database.read() as db:
+        return after_store.of_device(db, "d1")
+
+
+# ------------------------------------------------------------------------- drift
+
+
+def report(kit: str, state: str = "right") -> dict[str, Any]:
+    row = {"place": "system", "section": "setup/compat", "name": "accept", "state": state}
+    return {"kit": kit, "ok": state == "right", "settings": [row]}
+
+
+def test_situation_35_a_setting_that_went_after_an_update_is_shown_as_drift(desk: Desk) -> None:
+    kit = carried(desk)
+    first = after.add_verification(desk, PETRA, kit, "d1", report(kit))
+    assert (first.ok, first.changed) == (True, ())
+    gone = after.add_verification(on(desk, "2027-03-01"), PETRA, kit, "d1", report(kit, "missing"))
+    assert gone.changed == (("setup/compat/accept", "right", "missing"),)
+    assert [one.ok for one in after.device_verifications(desk, "d1")] == [False, True]
+    for bad in ({}, report("KT-0009"), {**report(kit), "settings": "none"}, report(kit, "lost")):
+        with pytest.raises(BadInputError):
+            after.add_verification(desk, PETRA, kit, "d1", bad)
+    with pytest.raises(MissingError):
+        after.add_verification(desk, PETRA, "KT-0009", "d1", report("KT-0009"))
+
+
+# ------------------------------------------------------------------- observations
+
+
+def saw(device: str, kind: str, result: str, reason: str = "", day: str = "2027-01-17") -> ObservationGiven:
+    return ObservationGiven(device, date.fromisoformat(day), kind, result, reason, "file", "")
+
+
+def test_observations_from_a_file_all_or_none_and_known_ones_left_alone(desk: Desk) -> None:
+    read(desk, line("d1", GOOD))
+    with pytest.raises(BadInputError) as error:
+        attempts.record_observations(desk, PETRA, [saw("d1", "security", "arrived"), saw("d9", "driver", "arrived")])
+    assert [t.place for t in error.value.troubles] == ["observation 2, d9"]
+    assert attempts.list_observations(desk, "d1") == []
+    many = [saw("d1", "security", "arrived"), saw("d1", "release", "not-offered", "phased")]
+    assert attempts.record_observations(desk, PETRA, many) == (2, 0)
+    assert attempts.record_observations(desk, PETRA, [*many, saw("d1", "driver", "arrived")]) == (1, 2)
+
+
+def test_situation_19_phased_is_no_surprise_but_unsupported_is(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "9.0"}))
+    attempts.record_observations(desk, PETRA, [saw("d1", "release", "not-offered", "phased")])
+    assert "standing-differs" not in {item.kind for item in due.due_list(desk)}
+    attempts.record_observations(desk, PETRA, [saw("d1", "release", "not-offered", "unsupported", "2027-01-18")])
+    found = [item.words for item in due.due_list(desk) if item.kind == "standing-differs"]
+    assert found == ["d1: release updates are worse than the sheet has it (normal)"]
+    assert not [item for item in due.due_list(on(desk, "2027-06-01")) if item.kind == "standing-differs"]  # too old
+
+
+@pytest.fixture
+def updates(tmp_path: Path) -> Any:
+    """A stand-in update service over a folder with the machine d1, chipless, on 9.1."""
+    folder = tmp_path / "machines"
+    machine.create(folder / "d1", name="d1", release="9.1", chip=None)
+    server = update_service.make_server(folder)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_address[1]}/offers/{{device}}?on={{day}}"
+    server.shutdown()
+    server.server_close()
+
+
+def test_the_update_service_is_asked_and_what_is_new_recorded(desk: Desk, updates: str) -> None:
+    carried(desk)
+    fetch, day = ask_updates(updates), timedelta(hours=24)
+    assert polling.poll(desk, fetch, AT, day) == {"d1": "3 recorded"}
+    rows = {o.update_class: (o.result, o.reason, o.source, o.by) for o in attempts.list_observations(desk, "d1")}
+    assert rows == {
+        "security": ("arrived", "", "update-service", "doorstone"),
+        "driver": ("not-offered", "unsupported", "update-service", "doorstone"),
+        "release": ("not-offered", "unknown", "update-service", "doorstone"),
+    }
+    assert polling.poll(desk, fetch, AT + timedelta(hours=23), day) == {}  # not due yet
+    later = on(desk, "2027-01-20")
+    assert polling.poll(later, fetch, AT + timedelta(hours=48), day) == {"d1": "0 recorded"}  # the same as before
+    assert polling.poll(on(desk, "2027-01-27"), fetch, AT + timedelta(days=9), day) == {"d1": "3 recorded"}
+
+
+def test_a_service_that_does_not_answer_is_asked_later_each_time(desk: Desk) -> None:
+    carried(desk)
+    asked: list[str] = []
+
+    def fetch(device: str, day: date) -> dict[str, Any]:
+        asked.append(device)
+        raise OSError("no answer")
+
+    at, waits = AT, []
+    for _ in range(11):
+        assert polling.poll(desk, fetch, at, timedelta(hours=24)) == {"d1": "failed: no answer"}
+        with desk.database.read() as db:
+            row = after_store.polls(db, ["d1"])["d1"]
+        waits.append((datetime.fromisoformat(row.next_at) - at) // timedelta(minutes=1))
+        assert polling.poll(desk, fetch, at + timedelta(seconds=1), timedelta(hours=24)) == {}
+        at = datetime.fromisoformat(row.next_at)
+    assert waits == [5, 10, 20, 40, 80, 160, 320, 640, 1280, 1440, 1440]
+    assert attempts.list_observations(desk, "d1") == []
+
+
+def test_an_answer_that_says_nothing_of_use_is_a_failure_and_records_nothing(desk: Desk) -> None:
+    carried(desk)
+    for days, answer in enumerate(({}, {"security": {"result": "perhaps"}}, {"security": 7}), 1):
+        said = polling.poll(desk, lambda device, day, a=answer: a, AT + timedelta(days=days), timedelta(0))  # type: ignore[misc]
+        assert said["d1"].startswith("failed")
+    assert attempts.list_observations(desk, "d1") == []
+
+
+# ------------------------------------------------------------------ the days roll
+
+
+def test_what_was_due_and_is_not_done_is_overdue_day_by_day_for_two_years(demo: Desk) -> None:
+    """Nothing that is due on a day and left undone vanishes on the next; it is overdue, or its day has changed."""
+    leaves_by_itself = {
+        "lapse",
+        "rollback-ends",
+        "standing-differs",
+        "review",
+        "condition",
+        "second-look",
+        "owner-left",
+    }
+    before: set[tuple[str, str, str, date]] = set()
+    day = date(2027, 1, 18)
+    while day < date(2029, 1, 18):
+        found = {(d.kind.value, d.object, d.part, d.on) for d in due.due_list(on(demo, day.isoformat()))}
+        kept = {item for item in before if item[0] not in leaves_by_itself and item[3] < day}
+        assert kept <= found, (day, kept - found)
+        before = found
+        day += timedelta(days=1)

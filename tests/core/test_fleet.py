@@ -3,13 +3,13 @@ from __future__ import annotations
 from typing import Any
 
 from doorstone.core.facts import View
-from doorstone.core.fleet import profile_key, profile_picture, roll_up, sorted_as, view_of
+from doorstone.core.fleet import profile_facts, profile_key, profile_picture, roll_up, sorted_as, view_of
 from doorstone.core.sorting import assess
 from tests.build import CHIPLESS, GOOD, TODAY, reading, settled, tarn, view
 
 
 def key(of: View) -> str:
-    return profile_key(profile_picture(tarn(), of))
+    return profile_key(profile_picture("tarn", profile_facts(tarn()), of))
 
 
 def test_devices_that_differ_in_nothing_the_sheet_sees_share_a_profile() -> None:
@@ -35,7 +35,7 @@ def test_a_profile_sorts_as_each_of_its_devices_does() -> None:
     )
     cases: list[dict[str, Any]] = [dict(GOOD), dict(CHIPLESS), {**GOOD, "tpm.state": "off"}, {"memory.mib": 4096}]
     for own in [view(facts) for facts in cases] + [View(TODAY, {**view(GOOD).facts, **said.facts})]:
-        shared = view_of(profile_picture(tarn(), own), tarn().specs, TODAY)
+        shared = view_of(profile_picture("tarn", profile_facts(tarn()), own), tarn().specs, TODAY)
         for release in ("9.0", "9.1", "9.3"):
             assert sorted_as(assess(tarn(), release, shared)) == sorted_as(assess(tarn(), release, own))
 

@@ -8,7 +8,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doorstone.core.words import Said, Words, current_texts, data_of, drop_older, merge, parse_words
+from doorstone.core.words import Said, Words, current_texts, drop_older, merge
 
 Told = tuple[str, dict[str, Any], dict[str, bool], list[str] | None]
 
@@ -18,6 +18,19 @@ def after(*readings: Told) -> dict[str, dict[str, Any]]:
     for at, facts, verdicts, texts in readings:
         words = merge(words, at, Said(dict(facts), dict(verdicts), texts))
     return data_of(words)
+
+
+def data_of(words: Words) -> dict[str, dict[str, Any]]:
+    """The words without what is empty; texts only where there was a word on them."""
+    told = {}
+    for at, said in sorted(words.items()):
+        parts = {"facts": said.facts, "verdicts": said.verdicts, "texts": said.texts}
+        told[at] = {name: part for name, part in parts.items() if part or (name == "texts" and part is not None)}
+    return told
+
+
+def parse_words(data: dict[str, dict[str, Any]]) -> Words:
+    return {at: Said(said.get("facts", {}), said.get("verdicts", {}), said.get("texts")) for at, said in data.items()}
 
 
 EARLY: Told = ("2027-01-10T08:00:00", {"memory.mib": 4096, "tpm.state": "off"}, {"storage": False}, ["No chip"])

@@ -116,6 +116,14 @@ def test_what_a_dry_run_says_is_what_the_import_does(demo: Desk) -> None:
     assert moved == {"nbt-064": ("clear", "unsettled")}
 
 
+@pytest.fixture
+def small_steps(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Five hundred readings to a step, checked or taken over."""
+    monkeypatch.setattr(intake, "CHUNK", 500)
+    monkeypatch.setattr(intake, "CHECKED", 500)
+
+
+@pytest.mark.usefixtures("small_steps")
 def test_cancelled_before_or_while_it_is_checked_nothing_has_changed(desk: Desk) -> None:
     name = intake.begin(desk, PETRA, ImportGiven("ndjson")).id
     assert intake.cancel(desk, PETRA, name).row.state == "cancelled"
@@ -137,6 +145,7 @@ def test_cancelled_before_or_while_it_is_checked_nothing_has_changed(desk: Desk)
         intake.cancel(desk, PETRA, other)
 
 
+@pytest.mark.usefixtures("small_steps")
 def test_once_it_takes_over_it_is_carried_to_its_end_even_over_a_stop(desk: Desk) -> None:
     name = received(desk, fleet(2000, dict(CHIPLESS)))
     asked = 0
@@ -158,6 +167,7 @@ def test_once_it_takes_over_it_is_carried_to_its_end_even_over_a_stop(desk: Desk
     assert sorting.fleet_roll_up(again, "tarn", "9.1").states["needs-exception"] == 2000
 
 
+@pytest.mark.usefixtures("small_steps")
 def test_a_stop_while_it_checks_begins_the_check_again_and_one_without_a_file_comes_to_nothing(desk: Desk) -> None:
     bare = intake.begin(desk, PETRA, ImportGiven("ndjson")).id
     name = received(desk, fleet(1500, dict(GOOD)) + "nonsense\n", skip=True)

@@ -18,7 +18,8 @@ from doorstone.core.facts import Reading, settle
 from doorstone.core.platforms import Platform, Sort
 from doorstone.core.sorting import Assessment, Scope, assess
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
-from doorstone.formats.readings import ImportProblem, ReadingRecord, read_stream
+from doorstone.formats.readings import read_stream
+from doorstone.formats.records import ImportProblem, ReadingRecord
 from doorstone.formats.wire import AssessmentShape, DecisionAsked
 from doorstone.formats.wire_fleet import NewRequirementAsked
 from doorstone.work.desk import SOURCES

@@ -216,6 +216,28 @@ class FactSpec:
         return str(value)
 
 
+class FactReader:
+    """Parses raw values by the specs' rules, and remembers: many devices say the same of themselves."""
+
+    def __init__(self, specs: Mapping[str, FactSpec], most: int = 50_000) -> None:
+        self.specs = specs
+        self._most = most
+        self._known: dict[tuple[str, type, object], FactValue] = {}
+
+    def parse(self, name: str, raw: Any) -> FactValue:
+        """The value of the fact `name`. Raises `FactError`; `KeyError` if there is no such fact."""
+        key = (name, type(raw), tuple(raw) if isinstance(raw, list) else raw)
+        try:
+            found = self._known.get(key)
+        except TypeError:  # a value that nothing holds as it is; the spec says what is wrong with it
+            return self.specs[name].parse(raw)
+        if found is None:
+            if len(self._known) >= self._most:
+                self._known.clear()
+            found = self._known[key] = self.specs[name].parse(raw)
+        return found
+
+
 def dump(value: FactValue) -> Any:
     """A value as JSON holds it; `FactSpec.parse` reads it back."""
     if isinstance(value, frozenset):
@@ -476,19 +498,18 @@ def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: Ruling | None)
     return SettledFact(chosen, (), ruling, tuple(c for c in ranked if not spec.close(c.value, chosen.value)))
 
 
-def stands_until(
-    readings: Iterable[Reading],
-    sources: Mapping[str, Source],
-    specs: Mapping[str, FactSpec],
-    as_of: date,
-    names: frozenset[str],
-) -> date | None:
-    """The last day on which no word on the facts `names`, and no verdict, has aged out; None if none ever does."""
-    last: list[date] = []
-    for reading in readings:
-        source = _source(sources, reading.source)
-        ages = {source.lasting_days if specs[n].lasting else source.passing_days for n in reading.facts if n in names}
-        if reading.verdicts:
-            ages.add(source.passing_days)
-        last += [reading.taken_at.date() + timedelta(days=days) for days in ages if days is not None]
+def spans(
+    reading: Reading, sources: Mapping[str, Source], specs: Mapping[str, FactSpec], names: frozenset[str]
+) -> frozenset[int]:
+    """After how many days something of the reading ages out: a fact of `names`, or a verdict."""
+    source = _source(sources, reading.source)
+    days = {source.lasting_days if specs[n].lasting else source.passing_days for n in reading.facts if n in names}
+    if reading.verdicts:
+        days.add(source.passing_days)
+    return frozenset(span for span in days if span is not None)
+
+
+def stands_until(words: Iterable[tuple[date, frozenset[int]]], as_of: date) -> date | None:
+    """The last day on which none of the words has aged out, given as day of reading and `spans`; None if none does."""
+    last = [read + timedelta(days=span) for read, days in words for span in days]
     return min((day for day in last if day >= as_of), default=None)

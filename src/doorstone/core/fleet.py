@@ -24,17 +24,17 @@ def profile_facts(platform: Platform) -> frozenset[str]:
     return platform.facts_used() | {"machine.model", "os.release", "os.edition"}
 
 
-def profile_picture(platform: Platform, view: View, own: str = "") -> dict[str, Any]:
-    """Everything about a device that the sheet can see, as JSON: values without times and sources.
+def profile_picture(platform: str, names: frozenset[str], view: View, own: str = "") -> dict[str, Any]:
+    """Everything about a device that the platform's sheet can see, as JSON: values without times and sources.
 
-    `own` keeps a device apart whose decisions are its own.
+    `names` are the sheet's `profile_facts`; `own` keeps a device apart whose decisions are its own.
     """
     facts = {
         name: [dump(view.facts[name].believed.value), *(dump(c.value) for c in view.facts[name].rivals)]
-        for name in sorted(profile_facts(platform))
+        for name in sorted(names)
         if name in view.facts
     }
-    picture: dict[str, Any] = {"platform": platform.id, "facts": facts}
+    picture: dict[str, Any] = {"platform": platform, "facts": facts}
     picture["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
     picture["ruled"] = {name: bool(ruling.value) for name, ruling in sorted(view.ruled.items())}
     return {**picture, "own": own}

@@ -6,12 +6,12 @@ A later word on a fact replaces an earlier one; the order in which readings arri
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from doorstone.core.facts import FactSpec, Reading
+from doorstone.core.facts import FactReader, Reading
 
 Words = dict[str, "Said"]
 """Time of reading (ISO 8601) -> what of that reading still is the source's newest word."""
@@ -24,22 +24,6 @@ class Said:
     facts: dict[str, Any] = field(default_factory=dict)
     verdicts: dict[str, bool] = field(default_factory=dict)
     texts: list[str] | None = None
-
-    def data(self) -> dict[str, Any]:
-        parts = {"facts": self.facts, "verdicts": self.verdicts, "texts": self.texts}
-        return {name: part for name, part in parts.items() if part or (name == "texts" and part is not None)}
-
-
-def parse_words(data: Mapping[str, Mapping[str, Any]]) -> Words:
-    """Read what `data_of` has written."""
-    return {
-        at: Said(dict(said.get("facts", {})), dict(said.get("verdicts", {})), said.get("texts"))
-        for at, said in data.items()
-    }
-
-
-def data_of(words: Words) -> dict[str, dict[str, Any]]:
-    return {at: said.data() for at, said in sorted(words.items())}
 
 
 def merge(held: Words, taken_at: str, new: Said) -> Words:
@@ -68,10 +52,12 @@ def merge(held: Words, taken_at: str, new: Said) -> Words:
 
 def drop_older(held: Words, fact: str, before: str) -> Words:
     """The words without what was said of a fact before a time: something has changed it since."""
+    kept = {}
     for at, said in held.items():
-        if at < before:
-            said.facts.pop(fact, None)
-    return held
+        facts = {name: value for name, value in said.facts.items() if name != fact} if at < before else said.facts
+        if facts or said.verdicts or said.texts is not None:
+            kept[at] = Said(facts, said.verdicts, said.texts)
+    return kept
 
 
 def current_texts(words: Words) -> list[tuple[str, str]]:
@@ -79,8 +65,8 @@ def current_texts(words: Words) -> list[tuple[str, str]]:
     return [(text, at) for at, said in words.items() for text in said.texts or ()]
 
 
-def readings_of(source: str, words: Words, specs: Mapping[str, FactSpec]) -> Iterable[Reading]:
+def readings_of(source: str, words: Words, reader: FactReader) -> Iterable[Reading]:
     """The words as readings to settle. Facts that no spec describes any more are left out."""
     for at, said in words.items():
-        facts = {name: specs[name].parse(value) for name, value in said.facts.items() if name in specs}
+        facts = {name: reader.parse(name, value) for name, value in said.facts.items() if name in reader.specs}
         yield Reading(source, datetime.fromisoformat(at), facts, said.verdicts)

@@ -13,58 +13,21 @@ import io
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from difflib import get_close_matches
 from typing import Any, BinaryIO
 
-from doorstone.core.facts import FactError, FactSpec, FactValue, Reading
+from doorstone.core.facts import FactError, FactReader, FactSpec, FactValue
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
+from doorstone.formats.quick_lines import QuickLines
+from doorstone.formats.records import DEVICE_ID, Content, ImportProblem, ReadingRecord
 
 FORMS = ("ndjson", "json", "csv", "tsv")
-DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": True, "no": False}
 MOST_LINE = 100_000
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
-
-
-@dataclass(frozen=True, slots=True)
-class ReadingRecord:
-    """One reading of one device, with what the file says about the device itself.
-
-    `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
-    why it could not be read.
-    """
-
-    line: int
-    device: str
-    reading: Reading
-    about: Mapping[str, str] = field(default_factory=dict)
-    texts: tuple[str, ...] | None = None
-    unread: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class ImportProblem:
-    """One thing wrong with an import: the line (of JSON the item), the field or column, what is wrong, the mend.
-
-    A `fatal` one concerns the file as a whole: no line of it can be used.
-    """
-
-    line: int
-    place: str
-    message: str
-    mend: str
-    word: str = "line"
-    fatal: bool = False
-
-    @property
-    def where(self) -> str:
-        return f"{self.word} {self.line}, {self.place}"
-
-    def __str__(self) -> str:
-        return f"{self.where}: {self.message}. {self.mend}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,20 +49,18 @@ def read_stream(
     stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None
 ) -> Iterator[ReadingRecord | ImportProblem]:
     """Read a seekable stream of bytes line by line: UTF-8, or UTF-16 with its mark. `form` is one of `FORMS`."""
-    rows = {"ndjson": _json_lines, "json": _json_items}.get(form)
-    found = rows(stream, mapping) if rows else _table_rows(stream, "\t" if form == "tsv" else ",", specs, mapping)
     word = "item" if form == "json" else "line"
     seen: dict[int, int] = {}
     empty = True
-    for number, row in found:
+    reader = FactReader(specs)
+    for number, row in _rows(stream, form, reader, mapping):
         empty = False
         try:
             if isinstance(row, CellError):
                 raise row
-            record = _record(number, row, specs)
-            key = (record.device, record.reading.source, record.reading.taken_at)
-            if (first := seen.setdefault(hash(key), number)) != number:
-                message = f"{record.device} from {key[1]} at {key[2]} stands in {word} {first} already"
+            record = row if isinstance(row, ReadingRecord) else _record(number, row, reader)
+            if (first := seen.setdefault(hash((record.device, record.source, record.taken_at)), number)) != number:
+                message = f"{record.device} from {record.source} at {record.taken_at.replace('T', ' ')} stands in {word} {first} already"
                 raise CellError("device", message, f"Keep one of the two {word}s")
             yield record
         except CellError as error:
@@ -110,11 +71,70 @@ def read_stream(
         yield ImportProblem(1, "file", "There is no reading in it", mend, word, fatal=True)
 
 
+def _rows(stream: BinaryIO, form: str, reader: FactReader, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
+    if form == "ndjson":
+        return _json_lines(stream, mapping) if mapping or _marked(stream) else _plain_lines(stream, reader)
+    if form == "json":
+        return _json_items(stream, mapping)
+    return _table_rows(stream, "\t" if form == "tsv" else ",", reader.specs, mapping)
+
+
 class _FileError(CellError):
     """Something that makes the whole file unusable."""
 
 
 # --------------------------------------------------------------------- lines
+
+
+def _marked(stream: BinaryIO) -> bool:
+    """Whether the file begins with a byte order mark, or has lines that end otherwise than with a line feed."""
+    head = stream.read(MOST_LINE)
+    stream.seek(0)
+    return head.startswith((b"\xff\xfe", b"\xfe\xff", b"\xef\xbb\xbf")) or b"\r" in head.replace(b"\r\n", b"")
+
+
+def _plain_lines(stream: BinaryIO, reader: FactReader) -> Iterator[tuple[int, ReadingRecord | CellError]]:
+    """NDJSON in UTF-8: each line as its record, or as what is wrong with it."""
+
+    def thorough(number: int, line: bytes) -> ReadingRecord:
+        text = _text(line)
+        if isinstance(text, CellError):
+            raise text
+        data = _json(text.rstrip("\r\n"))
+        if isinstance(data, CellError):
+            raise data
+        return _record(number, data, reader)
+
+    quick = QuickLines(thorough)
+    number = 0
+    while line := stream.readline(4 * MOST_LINE + 1):
+        number += 1
+        if len(line) > 4 * MOST_LINE and not line.endswith(b"\n"):
+            while (rest := stream.readline(MOST_LINE)) and not rest.endswith(b"\n"):
+                pass
+        try:
+            if not line.isspace():
+                yield number, quick.read(number, line) if len(line) <= MOST_LINE else thorough(number, line)
+        except CellError as error:
+            yield number, error
+
+
+def _text(line: bytes) -> str | CellError:
+    """The text of a line, or what is wrong with it."""
+    try:
+        text = line.decode()
+    except UnicodeDecodeError:
+        told = line.decode(errors="surrogateescape")
+        bad = re.search("[\ud800-\udfff]", told)
+        where = f"column {bad.start() + 1}" if bad else "line"
+        if len(told) <= MOST_LINE:
+            return CellError(where, "A character here is not UTF-8", "Save the file as UTF-8")
+        text = told
+    return _too_long() if len(text) > MOST_LINE and len(text.rstrip("\r\n")) >= MOST_LINE else text
+
+
+def _too_long() -> CellError:
+    return CellError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
 
 
 def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
@@ -131,7 +151,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
             if len(line) > MOST_LINE and line[-1] not in "\r\n":
                 while (rest := text.readline(MOST_LINE)) and rest[-1] not in "\r\n":
                     pass
-                yield number, CellError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
+                yield number, _too_long()
                 continue
             bad = re.search("[\ud800-\udfff]", line)
             if bad:
@@ -181,7 +201,8 @@ def _json(text: str, wanted: str = "one whole JSON object a line") -> Any:
     try:
         return json.loads(text, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
     except json.JSONDecodeError as error:
-        cut = error.pos >= len(text.rstrip()) - 1 or error.msg.startswith("Unterminated string")
+        cut = error.pos >= len(text.rstrip()) - 1 and error.msg != "Extra data"
+        cut = cut or error.msg.startswith("Unterminated string")
         at, message = (len(text) + 1, "It is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
         place = f"column {at}" if "\n" not in text.strip() else f"line {error.lineno}, column {error.colno}"
         return CellError(place, message, f"Write {wanted}")
@@ -327,7 +348,7 @@ def _table_row(cells: Mapping[str, str], mapping: ColumnMapping | None) -> Any:
 # ------------------------------------------------------------------- records
 
 
-def _record(number: int, row: Any, specs: Mapping[str, FactSpec]) -> ReadingRecord:
+def _record(number: int, row: Any, reader: FactReader) -> ReadingRecord:
     if not isinstance(row, dict):
         raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
     if extra := sorted(set(row) - {*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"}):
@@ -347,9 +368,9 @@ def _record(number: int, row: Any, specs: Mapping[str, FactSpec]) -> ReadingReco
     if not facts and not verdicts and texts is None:
         raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
     about = {name: str(row[name])[:200] for name in ABOUT if row.get(name) is not None}
-    reading = Reading(source, taken_at, _facts(facts, specs), _verdicts(verdicts))
     why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]}
-    return ReadingRecord(number, device, reading, about, texts, why)
+    content = Content(_facts(facts, reader), _verdicts(verdicts), texts, why)
+    return ReadingRecord(number, device, source, taken_at.isoformat(), content, about)
 
 
 def _word(row: Mapping[str, Any], name: str) -> str:
@@ -372,17 +393,16 @@ def _texts(raw: Any) -> tuple[str, ...] | None:
     return found
 
 
-def _facts(raw: Mapping[str, Any], specs: Mapping[str, FactSpec]) -> dict[str, FactValue]:
+def _facts(raw: Mapping[str, Any], reader: FactReader) -> dict[str, FactValue]:
     facts = {}
     for name, value in raw.items():
-        spec = specs.get(name)
-        if spec is None:
-            near = get_close_matches(name, list(specs), 1, 0.6)
+        if name not in reader.specs:
+            near = get_close_matches(name, list(reader.specs), 1, 0.6)
             raise CellError(name, f"Unknown fact {name!r}", f"Did you mean {near[0]}?" if near else "Remove it")
         if value is None:
             continue
         try:
-            facts[name] = spec.parse(value)
+            facts[name] = reader.parse(name, value)
         except FactError as error:
             raise CellError(name, error.message, error.mend) from error
     return facts

@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
 
-from doorstone.store import ledger
+from doorstone.store import ledger, said
 
 SEALED_SINCE = 3
 LEDGER_KEY = "ledger.key"
@@ -54,6 +54,8 @@ class Database:
             connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
+            connection.execute("PRAGMA cache_size = -65536")
+            connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
             self._local.connection = connection
         return connection
@@ -124,9 +126,12 @@ def migrate(connection: sqlite3.Connection) -> int:
     at = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if at > steps[-1][0]:
         raise RuntimeError(f"The database has schema {at}, this program knows {steps[-1][0]}. Use a newer program.")
+    said.migrating(connection)
+    connection.execute("PRAGMA foreign_keys = OFF")  # a table that others point to may be made anew
     for number, entry in steps:
         if number > at:
             script = entry.read_text("utf-8")
             connection.executescript(f"BEGIN IMMEDIATE;\n{script}\nPRAGMA user_version = {number};\nCOMMIT;")
             at = number
+    connection.execute("PRAGMA foreign_keys = ON")
     return at

@@ -1,15 +1,16 @@
-"""Devices, their readings, and each source's newest words on each."""
+"""Devices as they stand, and the history of their readings."""
 
 from __future__ import annotations
 
 import json
 import sqlite3
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
+from operator import attrgetter
+from typing import Any, NamedTuple
 
-from doorstone.core.words import Said, Words, current_texts, data_of, merge, parse_words
-from doorstone.core.words import drop_older as drop_older_words
+from doorstone.store import said
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,9 +29,35 @@ class DeviceRow:
     profile: int | None
 
 
+class Record(NamedTuple):
+    """A device's whole row. `words`: JSON, what each source says now, as [source, time, number of the content].
+
+    `profile` is None while no sheet describes its platform; `stands_until` is the last day on which it is as it was
+    settled, None if no word on it ages; `heard_in` is the import that spoke of it last.
+    """
+
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: int
+    added_at: str
+    platform: str
+    model: str
+    runs: str
+    edition: str
+    profile: int | None
+    stands_until: str | None
+    words: str
+    heard_in: int | None
+
+
+def new_record(device: str, at: str) -> Record:
+    return Record(device, "", "", "", 0, at, "", "", "", "", None, None, "[]", None)
+
+
 @dataclass(frozen=True, slots=True)
 class ReadingRow:
-    id: int
     device: str
     source: str
     taken_at: str
@@ -53,19 +80,6 @@ class Filter:
     words: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class NewReading:
-    """A reading as it is kept: values as JSON holds them."""
-
-    device: str
-    source: str
-    taken_at: str
-    facts: Mapping[str, Any]
-    verdicts: Mapping[str, bool] = field(default_factory=dict)
-    unread: Mapping[str, str] = field(default_factory=dict)
-    texts: Sequence[str] | None = None
-
-
 def _row(r: sqlite3.Row) -> DeviceRow:
     return DeviceRow(
         r["id"], r["name"], r["site"], r["role"], bool(r["critical"]), r["platform"], r["model"], r["runs"],
@@ -73,32 +87,60 @@ def _row(r: sqlite3.Row) -> DeviceRow:
     )  # fmt: skip
 
 
-def upsert(db: sqlite3.Connection, device: str, about: Mapping[str, Any], at: str) -> bool:
-    """Add the device or take over what `about` says of it; returns whether it is new."""
-    added = db.execute("INSERT OR IGNORE INTO devices (id, added_at) VALUES (?, ?)", (device, at)).rowcount == 1
-    if about:
-        db.execute(
-            "UPDATE devices SET name = COALESCE(:name, name), site = COALESCE(:site, site),"
-            " role = COALESCE(:role, role), critical = COALESCE(:critical, critical) WHERE id = :id",
-            {"name": None, "site": None, "role": None, "critical": None, **about, "id": device},
-        )
-    return added
+def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
+    """The whole rows of those of these devices that there are."""
+    rows = db.execute(
+        "SELECT d.id, name, site, role, critical, added_at, platform, model, runs, edition, profile, stands_until,"
+        " words, heard_in FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: Record(*row) for row in rows}
+
+
+def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> None:
+    """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
+
+    The only place that writes devices: the counts by profile, site and role change with them, in one transaction.
+    """
+    added = [record for record in now if record.id not in held]
+    changed = [record for record in now if record.id in held and held[record.id] != record]
+    db.executemany(
+        "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, runs, edition, profile,"
+        " stands_until, words, heard_in) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        added,
+    )
+    db.executemany(
+        "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8, runs = ?9,"
+        " edition = ?10, profile = ?11, stands_until = ?12, words = ?13, heard_in = ?14 WHERE id = ?1",
+        changed,
+    )
+    moved: Counter[tuple[int | None, str, str]] = Counter(map(_where_it_counts, added))
+    moved.update(map(_where_it_counts, changed))
+    moved.subtract(map(_where_it_counts, (held[record.id] for record in changed)))
+    _count(db, moved)
+
+
+_where_it_counts = attrgetter("profile", "site", "role")
+
+
+def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str], int]) -> None:
+    steps = [(profile, site, role, by) for (profile, site, role), by in moved.items() if by and profile is not None]
+    db.executemany(
+        "INSERT INTO profile_counts (profile, site, role, devices) VALUES (?, ?, ?, ?)"
+        " ON CONFLICT DO UPDATE SET devices = devices + excluded.devices",
+        steps,
+    )
+    of_profile: Counter[int | None] = Counter()
+    for profile, _, _, by in steps:
+        of_profile[profile] += by
+    db.executemany(
+        "UPDATE profiles SET devices = devices + ?2 WHERE id = ?1", [(n, by) for n, by in of_profile.items() if by]
+    )
 
 
 def get(db: sqlite3.Connection, device: str) -> DeviceRow | None:
     r = db.execute("SELECT * FROM devices WHERE id = ?", (device,)).fetchone()
     return _row(r) if r else None
-
-
-def place(
-    db: sqlite3.Connection, device: str, seen: Mapping[str, str], profile: int | None, stands_until: str | None
-) -> None:
-    """Put a settled device in its profile. `seen` holds platform, model, runs and edition."""
-    db.execute(
-        "UPDATE devices SET platform = :platform, model = :model, runs = :runs, edition = :edition,"
-        " profile = :profile, stands_until = :stands_until WHERE id = :id",
-        {**seen, "profile": profile, "stands_until": stands_until, "id": device},
-    )
 
 
 def find(
@@ -178,62 +220,32 @@ def unplaced(db: sqlite3.Connection) -> int:
 # ------------------------------------------------------------------ readings
 
 
-def add_reading(db: sqlite3.Connection, new: NewReading, import_id: int | None = None) -> None:
-    """Keep a reading, and each word of it that is newer than what its source said before."""
-    facts, verdicts = dict(new.facts), dict(new.verdicts)
-    db.execute(
-        "INSERT OR REPLACE INTO readings (device, import_id, source, taken_at, facts, verdicts, unread, texts)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            new.device, import_id, new.source, new.taken_at, json.dumps(facts), json.dumps(verdicts),
-            json.dumps(dict(new.unread)), json.dumps(list(new.texts or ())),
-        ),
-    )  # fmt: skip
-    said = Said(facts, verdicts, list(new.texts) if new.texts is not None else None)
-    keep_words(db, new.device, new.source, merge(words(db, new.device, new.source), new.taken_at, said))
-
-
-def words(db: sqlite3.Connection, device: str, source: str) -> Words:
-    """What one source says of a device."""
-    row = db.execute("SELECT words FROM device_sources WHERE device = ? AND source = ?", (device, source)).fetchone()
-    return parse_words(json.loads(row["words"])) if row else {}
-
-
-def keep_words(db: sqlite3.Connection, device: str, source: str, said: Words) -> None:
-    db.execute(
-        "INSERT INTO device_sources (device, source, words) VALUES (?, ?, ?)"
-        " ON CONFLICT (device, source) DO UPDATE SET words = excluded.words",
-        (device, source, json.dumps(data_of(said), separators=(",", ":"))),
+def add_readings(db: sqlite3.Connection, readings: Iterable[tuple[str, str, str, int, int | None]]) -> None:
+    """Keep (device, source, time, number of the content, import); another of the same device, source, time goes."""
+    db.executemany(
+        "INSERT OR REPLACE INTO readings (device, source, taken_at, said, import_id) VALUES (?, ?, ?, ?, ?)", readings
     )
-    texts = current_texts(said)
-    if texts or any(part.texts is not None for part in said.values()):
-        db.execute("DELETE FROM device_texts WHERE device = ? AND source = ?", (device, source))
-        db.executemany(
-            "INSERT OR IGNORE INTO device_texts (device, source, text, taken_at) VALUES (?, ?, ?, ?)",
-            [(device, source, text, at) for text, at in texts],
-        )
 
 
-def every_source(db: sqlite3.Connection, device: str) -> dict[str, Words]:
-    """What each source says of a device."""
-    rows = db.execute("SELECT source, words FROM device_sources WHERE device = ? ORDER BY source", (device,))
-    return {r["source"]: parse_words(json.loads(r["words"])) for r in rows}
-
-
-def drop_older(db: sqlite3.Connection, device: str, fact: str, before: str) -> None:
-    """Forget every source's word on a fact from before a time: something has changed it since."""
-    for source, said in every_source(db, device).items():
-        keep_words(db, device, source, drop_older_words(said, fact, before))
+def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable[tuple[str, str]]) -> None:
+    """Keep the failures that a source reports of a device now, as (text, time)."""
+    db.execute("DELETE FROM device_texts WHERE device = ? AND source = ?", (device, source))
+    db.executemany(
+        "INSERT OR IGNORE INTO device_texts (device, source, text, taken_at) VALUES (?, ?, ?, ?)",
+        [(device, source, text, at) for text, at in texts],
+    )
 
 
 def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[ReadingRow]:
     rows = db.execute(
-        "SELECT * FROM readings WHERE device = ? ORDER BY taken_at DESC, id DESC LIMIT ?", (device, limit)
-    )
-    return [
-        ReadingRow(
-            r["id"], r["device"], r["source"], r["taken_at"], json.loads(r["facts"]), json.loads(r["verdicts"]),
-            json.loads(r["unread"]), json.loads(r["texts"]),
-        )
-        for r in rows
-    ]  # fmt: skip
+        "SELECT device, source, taken_at, said FROM readings WHERE device = ?"
+        " ORDER BY taken_at DESC, source DESC LIMIT ?",
+        (device, limit),
+    ).fetchall()
+    bodies = said.bodies(db, {row["said"] for row in rows})
+    found = []
+    for row in rows:
+        body = bodies[row["said"]]
+        parts = [body.get("facts", {}), body.get("verdicts", {}), body.get("unread", {}), body.get("texts", [])]
+        found.append(ReadingRow(row["device"], row["source"], row["taken_at"], *parts))
+    return found

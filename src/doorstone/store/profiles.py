@@ -39,14 +39,13 @@ def number_of(
     db: sqlite3.Connection, key: str, platform: str, model: str, runs: str, own: str, picture: Mapping[str, Any]
 ) -> int:
     """The profile of this key, made if there is none yet."""
-    row = db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()
-    if row:
-        return int(row["id"])
     cursor = db.execute(
-        "INSERT INTO profiles (platform, key, model, runs, own, picture) VALUES (?, ?, ?, ?, ?, ?)",
+        "INSERT OR IGNORE INTO profiles (platform, key, model, runs, own, picture) VALUES (?, ?, ?, ?, ?, ?)",
         (platform, key, model, runs, own, json.dumps(picture, separators=(",", ":"))),
     )
-    return int(cursor.lastrowid or 0)
+    if cursor.rowcount == 1:
+        return int(cursor.lastrowid or 0)
+    return int(db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()["id"])
 
 
 def in_use(db: sqlite3.Connection, platform: str, release: str) -> list[ProfileRow]:
@@ -54,7 +53,7 @@ def in_use(db: sqlite3.Connection, platform: str, release: str) -> list[ProfileR
     rows = db.execute(
         "SELECT p.id, p.platform, p.model, p.runs, p.own, COALESCE(f.basis, '') AS basis FROM profiles AS p"
         " LEFT JOIN profile_findings AS f ON f.profile = p.id AND f.release = :release WHERE p.platform = :platform"
-        " AND EXISTS (SELECT 1 FROM profile_counts AS c WHERE c.profile = p.id AND c.devices > 0) ORDER BY p.id",
+        " AND p.devices > 0 ORDER BY p.id",
         {"platform": platform, "release": release},
     )
     return [ProfileRow(**dict(row)) for row in rows]
@@ -97,20 +96,13 @@ def counts(db: sqlite3.Connection, platform: str, release: str) -> list[ProfileC
 
 def sizes(db: sqlite3.Connection, platform: str) -> dict[int, int]:
     """Devices per profile of a platform."""
-    rows = db.execute(
-        "SELECT c.profile, SUM(c.devices) AS devices FROM profiles AS p JOIN profile_counts AS c ON c.profile = p.id"
-        " WHERE p.platform = ? GROUP BY c.profile HAVING SUM(c.devices) > 0",
-        (platform,),
-    )
-    return {row["profile"]: row["devices"] for row in rows}
+    rows = db.execute("SELECT id, devices FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id", (platform,))
+    return {row["id"]: row["devices"] for row in rows}
 
 
 def devices_by_platform(db: sqlite3.Connection) -> dict[str, int]:
     """Platform -> devices."""
-    rows = db.execute(
-        "SELECT p.platform, SUM(c.devices) AS devices FROM profiles AS p JOIN profile_counts AS c ON c.profile = p.id"
-        " GROUP BY p.platform"
-    )
+    rows = db.execute("SELECT platform, SUM(devices) AS devices FROM profiles WHERE devices > 0 GROUP BY platform")
     return {row["platform"]: row["devices"] for row in rows}
 
 

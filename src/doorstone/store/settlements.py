@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -37,6 +38,15 @@ def of_device(db: sqlite3.Connection, device: str) -> list[SettlementRow]:
     """Oldest first."""
     rows = db.execute("SELECT * FROM settlements WHERE device = ? ORDER BY id", (device,))
     return [_row(row) for row in rows]
+
+
+def devices(db: sqlite3.Connection, among: Iterable[str]) -> set[str]:
+    """Those of these devices on which an operator has spoken."""
+    rows = db.execute(
+        "SELECT DISTINCT s.device FROM json_each(?) AS j CROSS JOIN settlements AS s ON s.device = j.value",
+        (json.dumps(list(among)),),
+    )
+    return {row["device"] for row in rows}
 
 
 def get(db: sqlite3.Connection, number: int) -> SettlementRow | None:

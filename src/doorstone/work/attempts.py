@@ -10,14 +10,15 @@ from doorstone.core.platforms import UpdateClass
 from doorstone.core.rates import Rate, rates_by
 from doorstone.core.standing import Attribution, ClassStanding, Observation, attributions, standing
 from doorstone.store import attempts as store
-from doorstone.store import devices as device_store
 from doorstone.store import kits as kit_store
+from doorstone.store.said import body_of
 from doorstone.work import after, kits
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.devices import target_release
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
+from doorstone.work.hearing import NewReading
 from doorstone.work.picture import picture
-from doorstone.work.profiles import place
+from doorstone.work.profiles import Settler
 from doorstone.work.sheets import need_release
 
 OUTCOMES = ("completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned")
@@ -139,10 +140,10 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
         number = store.add(db, values)
         if given.outcome in ("completed", "carry-over-lost"):
             ended = given.ended_at.isoformat()
-            device_store.drop_older(db, given.device, "os.release", ended)
-            new = device_store.NewReading(given.device, "attempt", ended, {"os.release": release})
-            device_store.add_reading(db, new)
-            place(desk, db, [given.device])
+            settler = Settler(desk, db)
+            settler.drop_older(given.device, "os.release", ended)
+            said = settler.known.shelf.number_of(db, body_of({"os.release": release}, {}))
+            settler.hear([NewReading(given.device, "attempt", ended, said)])
             after.begin(desk, db, platform, kit, number, values)
         record(desk, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(desk, id_of("AT", number))

@@ -12,28 +12,31 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from doorstone.core.facts import dump
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
-from doorstone.formats.readings import FORMS, ImportProblem, ReadingRecord, read_stream
+from doorstone.formats.readings import FORMS, read_stream
+from doorstone.formats.records import ImportProblem, ReadingRecord
 from doorstone.store import devices as device_store
 from doorstone.store import imports as store
 from doorstone.store import profiles as profile_store
 from doorstone.store.imports import ImportRow
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
+from doorstone.work.hearing import NewReading, Shelf, heard_of
 from doorstone.work.people import REPORTER
-from doorstone.work.profiles import Settler, all_specs, sort_profiles
+from doorstone.work.profiles import Known, Settler, all_specs, sort_profiles
+from doorstone.work.ready import ReadyReading, ReadyWriter, in_parts, read_ready
 from doorstone.work.sheets import all_sheets
 
-CHUNK = 500
+CHUNK = 2_000  # readings taken over in one transaction
+CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
 OPEN = ("waiting", "received", "checking")
-_TRUE = {"yes", "true", "1", "on"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +171,7 @@ def run(desk: Desk, name: str, halt: Callable[[], bool] = _never) -> Import:
         raise
     finally:
         if get_import(desk, name).ended:
-            for kind in ("raw", "ready"):
+            for kind in ("raw", "ready", "said"):
                 _file(desk, row.id, kind).unlink(missing_ok=True)
     return get_import(desk, name)
 
@@ -198,16 +201,16 @@ def _check(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> bool:
         store.clear_problems(db, row.id)
     checked = rejected = 0
     fatal = False
-    raw, ready = _file(desk, row.id, "raw"), _file(desk, row.id, "ready")
-    with raw.open("rb") as stream, ready.open("w", encoding="utf-8") as good:
+    good = ReadyWriter(_file(desk, row.id, "ready"), _file(desk, row.id, "said"))
+    with _file(desk, row.id, "raw").open("rb") as stream, closing(good):
         found = read_stream(stream, row.form, all_specs(all_sheets(desk)), _mapping(desk, row.mapping))
-        while part := list(islice(found, CHUNK)):
+        while part := list(islice(found, CHECKED)):
             if halt():
                 raise HaltedError
             told = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
             problems = [one for one in told if isinstance(one, ImportProblem)]
             records = [one for one in told if isinstance(one, ReadingRecord)]
-            good.writelines(_line(one) for one in records)
+            good.write(records)
             fatal = fatal or any(problem.fatal for problem in problems)
             with desk.database.write() as db:
                 state = store.get(db, row.id)
@@ -231,46 +234,30 @@ def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProble
     if row.only_device and one.device != row.only_device:
         message = f"This token may only post readings of {row.only_device}"
         return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")
-    if row.narrow and one.reading.source in ("operator", "attempt"):
-        message = f"A token for readings cannot speak as {one.reading.source}"
+    if row.narrow and one.source in ("operator", "attempt"):
+        message = f"A token for readings cannot speak as {one.source}"
         return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
     return one
 
 
-def _line(one: ReadingRecord) -> str:
-    facts = {name: dump(value) for name, value in one.reading.facts.items()}
-    reading = [one.device, one.reading.source, one.reading.taken_at.isoformat(), facts, dict(one.reading.verdicts)]
-    return json.dumps([*reading, dict(one.unread), one.texts, _about(one)]) + "\n"
-
-
-def _about(one: ReadingRecord) -> dict[str, str | int]:
-    about: dict[str, str | int] = {name: text for name, text in one.about.items() if name != "critical"}
-    if "critical" in one.about:
-        about["critical"] = int(one.about["critical"].lower() in _TRUE)
-    return about
-
-
-def _ready(desk: Desk, number: int, after: int) -> Iterator[tuple[device_store.NewReading, dict[str, Any]]]:
-    with _file(desk, number, "ready").open(encoding="utf-8") as lines:
-        for line in islice(lines, after, None):
-            device, source, taken_at, facts, verdicts, unread, texts, about = json.loads(line)
-            yield device_store.NewReading(device, source, taken_at, facts, verdicts, unread, texts), about
+def _ready(desk: Desk, number: int, after: int = 0) -> Iterator[ReadyReading]:
+    return read_ready(_file(desk, number, "ready"), _file(desk, number, "said"), after)
 
 
 def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool = True) -> None:
     """Take over what was checked, in small transactions, from where it stood."""
+    known = Known()
     found = _ready(desk, row.id, get_import(desk, id_of("IM", row.id)).row.applied)
-    while part := list(islice(found, CHUNK)):
+    for part in in_parts(found, CHUNK):
         if halt():
             raise HaltedError
         with desk.database.write() as db:
-            added = sum(device_store.upsert(db, new.device, about, desk.now()) for new, about in part)
-            for new, _ in part:
-                device_store.add_reading(db, new, row.id)
-            settler = Settler(desk, db)
-            for device in dict.fromkeys(new.device for new, _ in part):
-                settler.place(device)
-            store.keep_applied(db, row.id, len(part), added)
+            number_of_content = known.shelf.number_of
+            readings = [NewReading(r[0], r[1], r[2], number_of_content(db, r[3]), r[4]) for r in part]
+            heard = Settler(desk, db, known).hear(readings, row.id)
+            added = sum(before is None for before, _ in heard)
+            first = sum(before is None or before.heard_in != row.id for before, _ in heard)
+            store.keep_applied(db, row.id, len(part), first, added)
             profile_store.note_change(db)
         time.sleep(0.001)  # whoever waits to write goes first
     with desk.database.write() as db:
@@ -294,10 +281,11 @@ def _try_out(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> None:
         trial = Desk(copy, desk.clock, desk.policy)
         try:
             before = _standing(trial)
-            facts = _facts_changed(trial, _ready(desk, row.id, 0))
-            ready = _file(trial, row.id, "ready")
-            ready.parent.mkdir()
-            ready.hardlink_to(_file(desk, row.id, "ready"))
+            facts = _facts_changed(trial, _ready(desk, row.id))
+            for kind in ("ready", "said"):
+                linked = _file(trial, row.id, kind)
+                linked.parent.mkdir(exist_ok=True)
+                linked.hardlink_to(_file(desk, row.id, kind))
             _apply(trial, row, halt, told=False)
             moves = _moves(before, _standing(trial))
             done = get_import(trial, id_of("IM", row.id)).row
@@ -337,19 +325,23 @@ def _moves(
     ]
 
 
-def _facts_changed(desk: Desk, found: Iterator[tuple[device_store.NewReading, dict[str, Any]]]) -> list[dict[str, Any]]:
+def _facts_changed(desk: Desk, found: Iterator[ReadyReading]) -> list[dict[str, Any]]:
     """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
     counts: Counter[str] = Counter()
     examples: dict[str, dict[str, Any]] = {}
+    shelf = Shelf()
     with desk.database.read() as db:
-        for new, _ in found:
-            held = device_store.words(db, new.device, new.source)
-            newest = {name: (at, value) for at, said in sorted(held.items()) for name, value in said.facts.items()}
-            for name, value in new.facts.items():
-                at, was = newest.get(name, ("", None))
-                if at and at <= new.taken_at and was != value:
-                    counts[name] += 1
-                    examples.setdefault(name, {"device": new.device, "was": was, "becomes": value})
+        for part in in_parts(found, CHUNK):
+            held = device_store.records(db, {new.device for new in part})
+            for new in part:
+                words = shelf.words(db, heard_of(held[new.device])) if new.device in held else {}
+                said = sorted(words.get(new.source, {}).items())
+                newest = {name: (at, value) for at, one in said for name, value in one.facts.items()}
+                for name, value in json.loads(new.body).get("facts", {}).items():
+                    at, was = newest.get(name, ("", None))
+                    if at and at <= new.taken_at and was != value:
+                        counts[name] += 1
+                        examples.setdefault(name, {"device": new.device, "was": was, "becomes": value})
     return [{"fact": name, "devices": n, **examples[name]} for name, n in counts.most_common(50)]
 
 

@@ -8,11 +8,24 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any
 
-from doorstone.core.facts import BUILT_IN, FactSpec, Reading, Ruling, View, settle, stands_until
+from doorstone.core.facts import (
+    BUILT_IN,
+    FactReader,
+    FactSpec,
+    FactValue,
+    Reading,
+    Ruling,
+    Source,
+    View,
+    settle,
+    spans,
+    stands_until,
+)
 from doorstone.core.fleet import profile_facts, profile_key, profile_picture, rules_basis, sorted_as, view_of
 from doorstone.core.platforms import Platform, Sort
 from doorstone.core.sorting import Decision, Scope, assess
@@ -22,27 +35,73 @@ from doorstone.store import devices as device_store
 from doorstone.store import profiles as store
 from doorstone.store import settlements, texts
 from doorstone.store.decisions import DecisionRow
+from doorstone.store.devices import Record
 from doorstone.work.desk import Desk, id_of
+from doorstone.work.hearing import (
+    Heard,
+    NewReading,
+    Shelf,
+    batches,
+    bounded,
+    heard_of,
+    keep,
+    take_in,
+    without_older,
+)
 from doorstone.work.sheets import Sheet, all_sheets, plain_text
+
+Place = tuple[str, str, str, str, int | None]
+"""Platform, model, release and edition, and the profile."""
+Settled = tuple[str, str, str, str, int | None, str | None]
+"""The same, and the last day on which it is so."""
+
+
+@dataclass(slots=True)
+class Known:
+    """What one piece of work has found out and may use again: contents, and where each case was placed.
+
+    `places` holds only while `basis` is the same: the sheets, the matched texts, the day.
+    """
+
+    shelf: Shelf = field(default_factory=Shelf)
+    places: dict[tuple[Any, ...], Place] = field(default_factory=dict)
+    settled: dict[tuple[str, str, int], Settled] = field(default_factory=dict)
+    spans: dict[tuple[str, str, int], frozenset[int]] = field(default_factory=dict)
+    basis: Any = None
 
 
 class Settler:
     """Settles devices as of the desk's day, from what the database holds."""
 
-    def __init__(self, desk: Desk, db: sqlite3.Connection) -> None:
+    def __init__(self, desk: Desk, db: sqlite3.Connection, known: Known | None = None) -> None:
         self.db = db
+        self.at = desk.now()
         self.today: date = desk.today()
         self.sources = desk.policy.sources
         self.sheets = all_sheets(desk)
         self.specs = all_specs(self.sheets)
+        self._reader = FactReader(self.specs)
         self.matches = {(p, plain_text(t)): r for (p, t), r in texts.matches(db).items()}
         self.own = {row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE}
+        self.known = known or Known()
+        basis = ({name: (s.revision, s.reported) for name, s in self.sheets.items()}, self.matches, self.today)
+        if self.known.basis != basis:
+            self.known.places.clear()
+            self.known.settled.clear()
+            self.known.spans.clear()
+            self.known.basis = basis
         self._numbers: dict[str, int] = {}
+        self._seen_by: dict[str, frozenset[str]] = {}
+        self._fresh_on: dict[tuple[str, str], tuple[bool, bool]] = {}
 
     def readings(self, device: str) -> list[Reading]:
         """What every source says of the device now, failure texts turned into verdicts where they are matched."""
-        words = device_store.every_source(self.db, device)
-        found = [reading for source, said in words.items() for reading in readings_of(source, said, self.specs)]
+        record = device_store.records(self.db, [device]).get(device)
+        return self._readings(heard_of(record)) if record else []
+
+    def _readings(self, heard: Heard) -> list[Reading]:
+        words = self.known.shelf.words(self.db, heard)
+        found = [reading for source, said in words.items() for reading in readings_of(source, said, self._reader)]
         sheet = self.sheets.get(_newest_text(found, "os.platform"))
         return found + (self._told(words, sheet) if sheet is not None else [])
 
@@ -68,10 +127,7 @@ class Settler:
         return days is None or (self.today - at.date()).days <= days
 
     def view(self, device: str) -> View:
-        return self._settle(device, self.readings(device))
-
-    def _settle(self, device: str, readings: list[Reading]) -> View:
-        return settle(readings, self.sources, self.specs, self.today, self.rulings(device))
+        return settle(self.readings(device), self.sources, self.specs, self.today, self.rulings(device))
 
     def rulings(self, device: str) -> list[Ruling]:
         found = []
@@ -83,29 +139,114 @@ class Settler:
             found.append(Ruling(id_of("ST", row.id), row.subject, value, seen, row.reason, row.by, at))
         return found
 
-    def place(self, device: str) -> int | None:
-        """Settle the device and put it in its profile; returns the profile, None without a sheet."""
-        readings = self.readings(device)
-        view = self._settle(device, readings)
-        seen = {
-            "platform": view.text("os.platform"),
-            "model": view.text("machine.model"),
-            "runs": view.text("os.release"),
-            "edition": view.text("os.edition"),
-        }
-        sheet = self.sheets.get(seen["platform"])
-        names = profile_facts(sheet.platform) if sheet else frozenset()
-        profile = self._profile(sheet.platform, device, view, seen) if sheet else None
-        until = stands_until(readings, self.sources, self.specs, self.today, names | {"os.platform"})
-        device_store.place(self.db, device, seen, profile, until.isoformat() if until else None)
-        return profile
+    def place(self, devices: Iterable[str]) -> None:
+        """Settle devices and put each in its profile."""
+        for part in batches(devices, 1_000):
+            held = device_store.records(self.db, part)
+            self._write(held, [(row, heard_of(row)) for row in held.values()])
 
-    def _profile(self, platform: Platform, device: str, view: View, seen: Mapping[str, str]) -> int:
+    def hear(self, readings: Sequence[NewReading], number: int | None = None) -> list[tuple[Record | None, Record]]:
+        """Take readings in and place their devices anew; `number` is the import that they come with.
+
+        Returns each device's row before, None if it is new, and now.
+        """
+        held = device_store.records(self.db, {reading[0] for reading in readings})
+        now = {name: (row, heard_of(row)) for name, row in held.items()}
+        told = take_in(self.db, self.known.shelf, readings, now, self.at, number)
+        self._write(held, list(now.values()))
+        keep(self.db, self.known.shelf, readings, now, told, number)
+        return [(held.get(name), record) for name, (record, _) in now.items()]
+
+    def drop_older(self, device: str, fact: str, before: str) -> None:
+        """Forget every source's word on a fact from before a time: something has changed it since."""
+        held = device_store.records(self.db, [device])
+        rows = [without_older(self.db, self.known.shelf, row, fact, before) for row in held.values()]
+        self._write(held, [(row, heard_of(row)) for row in rows])
+
+    def _write(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> None:
+        """Settle rows, put each device in its profile, and write them."""
+        alone = settlements.devices(self.db, held) | self.own
+        settled = self.known.settled
+        rows = []
+        for row, heard in now:
+            found = settled.get((heard[0][0], heard[0][1][:10], heard[0][2])) if len(heard) == 1 else None
+            if found is None or row.id in alone:
+                found = self._settled(row.id, heard, row.id in alone)
+            rows.append(Record(*row[:6], *found, *row[12:]))
+        device_store.put(self.db, held, rows)
+
+    def _settled(self, device: str, heard: Heard, alone: bool) -> Settled:
+        """Where a device belongs. What was found for another of which the same was said holds, unless it is `alone`."""
+        if alone:
+            place = self._place(device, heard, self.rulings(device))
+        else:
+            case = self._case(heard)
+            known = self.known.places.get(case)
+            if known is None:
+                known = bounded(self.known.places)[case] = self._place(device, heard, [])
+            place = known
+        found = (*place, self._until(place[0], heard))
+        if not alone and len(heard) == 1:
+            ((source, at, number),) = heard
+            bounded(self.known.settled)[source, at[:10], number] = found
+        return found
+
+    def _case(self, heard: Heard) -> tuple[Any, ...]:
+        """What settling can see of what was said: sources, contents, what is still fresh, the order of the times."""
+        if len(heard) == 1:
+            ((source, at, number),) = heard
+            return source, self._ages(source, at[:10]), number
+        times = sorted({at for _, at, _ in heard})
+        return tuple((s, self._ages(s, at[:10]), times.index(at), number) for s, at, number in heard)
+
+    def _ages(self, source: str, day: str) -> tuple[bool, bool]:
+        """Whether lasting and passing facts that a source read on a day still count."""
+        found = self._fresh_on.get((source, day))
+        if found is None:
+            known, read = self.sources.get(source) or Source(source, 0), date.fromisoformat(day)
+            lasting, passing = (
+                days is None or (self.today - read).days <= days for days in (known.lasting_days, known.passing_days)
+            )
+            found = self._fresh_on[source, day] = lasting, passing
+        return found
+
+    def _until(self, platform: str, heard: Heard) -> str | None:
+        """The last day on which nothing that counts has aged out since."""
+        words = ((date.fromisoformat(at[:10]), self._spans(platform, source, number)) for source, at, number in heard)
+        until = stands_until(words, self.today)
+        return until.isoformat() if until else None
+
+    def _spans(self, platform: str, source: str, number: int) -> frozenset[int]:
+        key = (platform, source, number)
+        if key not in self.known.spans:
+            said = self.known.shelf.said(self.db, number)
+            verdicts = {**said.verdicts, **dict.fromkeys(said.texts or (), False)}
+            facts: dict[str, FactValue] = {name: True for name in said.facts if name in self.specs}
+            reading = Reading(source, datetime.min, facts, verdicts)
+            names = self._names(platform) | {"os.platform"}
+            bounded(self.known.spans)[key] = spans(reading, self.sources, self.specs, names)
+        return self.known.spans[key]
+
+    def _names(self, platform: str) -> frozenset[str]:
+        if platform not in self._seen_by:
+            sheet = self.sheets.get(platform)
+            self._seen_by[platform] = profile_facts(sheet.platform) if sheet else frozenset()
+        return self._seen_by[platform]
+
+    def _place(self, device: str, heard: Heard, rulings: Iterable[Ruling]) -> Place:
+        view = settle(self._readings(heard), self.sources, self.specs, self.today, rulings)
+        platform, model, runs, edition = (
+            view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")
+        )
+        profile = self._profile(platform, device, view, model, runs) if platform in self.sheets else None
+        return platform, model, runs, edition, profile
+
+    def _profile(self, platform: str, device: str, view: View, model: str, runs: str) -> int:
         own = device if device in self.own else ""
-        picture = profile_picture(platform, view, own)
+        picture = profile_picture(platform, self._names(platform), view, own)
         key = profile_key(picture)
         if key not in self._numbers:
-            self._numbers[key] = store.number_of(self.db, key, platform.id, seen["model"], seen["runs"], own, picture)
+            self._numbers[key] = store.number_of(self.db, key, platform, model, runs, own, picture)
         return self._numbers[key]
 
 
@@ -124,9 +265,7 @@ def all_specs(sheets: Mapping[str, Sheet]) -> dict[str, FactSpec]:
 
 def place(desk: Desk, db: sqlite3.Connection, devices: Iterable[str]) -> None:
     """Place devices anew: their words, decisions or sheet have changed."""
-    settler = Settler(desk, db)
-    for device in devices:
-        settler.place(device)
+    Settler(desk, db).place(devices)
 
 
 def roll(desk: Desk) -> None:

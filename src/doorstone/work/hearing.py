@@ -1,0 +1,183 @@
+"""Hearing: what a reading says is added to what is known of a device, and the device is settled and placed anew.
+
+In: readings by the number of their content. Out: the devices' rows, their history, their counts. Work that is the
+same for many devices is done once: two devices of whom the same was said, by the same sources, in the same order
+and on the same days, are the same case.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
+from typing import Any, NamedTuple, TypeVar
+
+from doorstone.core.words import Said, Words, current_texts, drop_older, merge
+from doorstone.store import devices as device_store
+from doorstone.store import said as said_store
+from doorstone.store.devices import Record
+
+_Key = TypeVar("_Key")
+_Value = TypeVar("_Value")
+MOST_HELD = 50_000
+Heard = list[tuple[str, str, int]]
+"""What each source says of a device now: (source, time of reading, number of the content)."""
+
+
+class NewReading(NamedTuple):
+    """A reading to be heard: `said` is the number of its content; `about` what it says of the device itself."""
+
+    device: str
+    source: str
+    taken_at: str
+    said: int
+    about: Mapping[str, Any] | None = None
+
+
+class Shelf:
+    """The contents that were asked for, by number. Contents never change, so what is held cannot be old.
+
+    Numbers given out by a transaction that is undone are not to be trusted: a shelf lives no longer than its work.
+    """
+
+    def __init__(self) -> None:
+        self._said: dict[int, Said] = {}
+        self._numbers: dict[str, int] = {}
+        self._merged: dict[tuple[Any, ...], tuple[int | None, ...]] = {}
+
+    def number_of(self, db: sqlite3.Connection, body: str) -> int:
+        number = self._numbers.get(body)
+        if number is None:
+            number = bounded(self._numbers)[body] = said_store.number_of(db, body)
+            bounded(self._said)[number] = _said(json.loads(body))
+        return number
+
+    def said(self, db: sqlite3.Connection, number: int) -> Said:
+        found = self._said.get(number)
+        if found is None:
+            found = bounded(self._said)[number] = _said(said_store.bodies(db, [number])[number])
+        return found
+
+    def words(self, db: sqlite3.Connection, heard: Heard) -> dict[str, Words]:
+        """Source -> what it says now. The contents are shared: they are not to be changed."""
+        words: dict[str, Words] = {}
+        for source, at, number in heard:
+            words.setdefault(source, {})[at] = self.said(db, number)
+        return words
+
+    def merged(self, db: sqlite3.Connection, heard: Heard, new: NewReading) -> Heard:
+        """What is said of a device once `new` has been read."""
+        if not heard:
+            return [(new.source, new.taken_at, new.said)]
+        mine = sorted((at, number) for source, at, number in heard if source == new.source)
+        times = sorted({*(at for at, _ in mine), new.taken_at})
+        place = times.index(new.taken_at)
+        key = (tuple(number for _, number in mine), place, len(times), new.said)
+        if key not in self._merged:
+            bounded(self._merged)[key] = self._merge(db, mine, times, new)
+        kept = zip(times, self._merged[key], strict=True)
+        others = [one for one in heard if one[0] != new.source]
+        return sorted([*others, *((new.source, at, number) for at, number in kept if number is not None)])
+
+    def _merge(
+        self, db: sqlite3.Connection, mine: Sequence[tuple[str, int]], times: Sequence[str], new: NewReading
+    ) -> tuple[int | None, ...]:
+        """The number of what still stands of each time; None if nothing does."""
+        merged = merge({at: self.said(db, number) for at, number in mine}, new.taken_at, self.said(db, new.said))
+        held = dict(mine) | {new.taken_at: new.said}
+        return tuple(self._kept(db, held[at], merged.get(at)) for at in times)
+
+    def _kept(self, db: sqlite3.Connection, number: int, said: Said | None) -> int | None:
+        if said is None:
+            return None
+        if said == self.said(db, number):
+            return number
+        return self.number_of(db, said_store.body_of(said.facts, said.verdicts, None, said.texts))
+
+
+def _said(body: Mapping[str, Any]) -> Said:
+    return Said(body.get("facts", {}), body.get("verdicts", {}), body.get("texts"))
+
+
+def bounded(held: dict[_Key, _Value]) -> dict[_Key, _Value]:
+    if len(held) >= MOST_HELD:
+        held.clear()
+    return held
+
+
+def heard_of(record: Record) -> Heard:
+    return [(source, at, number) for source, at, number in json.loads(record.words)]
+
+
+def words_text(heard: Heard) -> str:
+    return json.dumps(heard, separators=(",", ":"))
+
+
+def take_in(
+    db: sqlite3.Connection,
+    shelf: Shelf,
+    readings: Iterable[NewReading],
+    now: dict[str, tuple[Record, Heard]],
+    at: str,
+    number: int | None,
+) -> list[tuple[str, str]]:
+    """Add readings, in their order, to the rows in `now`; a device that was not known gets one.
+
+    `number` is the import that they come with. Returns (device, source) of those whose failure texts may differ.
+    """
+    told = []
+    for new in readings:
+        device, source, taken_at, said, about = new
+        held = now.get(device)
+        if held is None:
+            heard = [(source, taken_at, said)]
+            record = device_store.new_record(device, at)
+            words = f'[["{source}","{taken_at}",{said}]]'
+        else:
+            record, before = held
+            heard = shelf.merged(db, before, new)
+            words = words_text(heard)
+            if _tells(db, shelf, before, source):
+                told.append((device, source))
+        if shelf.said(db, said).texts is not None:
+            told.append((device, source))
+        record = record._replace(words=words, heard_in=number or record.heard_in, **(about or {}))
+        now[device] = record, heard
+    return told
+
+
+def keep(
+    db: sqlite3.Connection,
+    shelf: Shelf,
+    readings: Iterable[NewReading],
+    now: Mapping[str, tuple[Record, Heard]],
+    told: Iterable[tuple[str, str]],
+    number: int | None,
+) -> None:
+    """Write the readings' history and the failure texts; the devices' rows are there by now."""
+    device_store.add_readings(db, [(r[0], r[1], r[2], r[3], number) for r in readings])
+    for device, source in told:
+        words = shelf.words(db, now[device][1]).get(source, {})
+        device_store.keep_texts(db, device, source, current_texts(words))
+
+
+def _tells(db: sqlite3.Connection, shelf: Shelf, heard: Heard, source: str) -> bool:
+    return any(shelf.said(db, number).texts is not None for name, _, number in heard if name == source)
+
+
+def without_older(db: sqlite3.Connection, shelf: Shelf, record: Record, fact: str, before: str) -> Record:
+    """The row without what was said of a fact before a time: something has changed it since."""
+    kept: Heard = []
+    for source, words in shelf.words(db, heard_of(record)).items():
+        for at, said in drop_older(words, fact, before).items():
+            number = shelf.number_of(db, said_store.body_of(said.facts, said.verdicts, None, said.texts))
+            kept.append((source, at, number))
+    return record._replace(words=words_text(sorted(kept)))
+
+
+def batches(items: Iterable[_Value], size: int) -> Iterator[list[_Value]]:
+    """Items in lists of at most `size`."""
+    rest = iter(items)
+    while part := list(islice(rest, size)):
+        yield part

@@ -11,6 +11,9 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
+from doorstone.core.platforms import Platform
+from doorstone.work import revisions
+
 DAY = datetime(2027, 1, 18, 9)
 PLATFORM, TARGET = "moor", "10"
 RELEASES = [str(number) for number in range(1, 13)]
@@ -168,3 +171,8 @@ def columns(fleet: Fleet) -> Mapping[str, list[Any]]:
         for facts in fleet.profiles
     ]
     return {name: [flat[profile][name] for profile in fleet.shares] for name in names}
+
+
+def platform(memory_mib: int = 6144) -> Platform:
+    """The platform that the sheet describes."""
+    return revisions.parse_sheet(*sheet(memory_mib), "moor.toml")

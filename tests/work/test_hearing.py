@@ -61,7 +61,7 @@ def heard(readings: list[Told], size: int, shared: bool) -> tuple[dict[str, tupl
             sites = dict(db.execute("SELECT id, site FROM devices").fetchall())
             counted = {
                 (keys[r["profile"]], r["site"]): r["devices"]
-                for r in db.execute("SELECT profile, site, devices FROM profile_counts WHERE devices <> 0")
+                for r in db.execute("SELECT profile, site, devices FROM placed WHERE devices <> 0")
             }
             in_all = {
                 keys[r["id"]]: r["devices"] for r in db.execute("SELECT id, devices FROM profiles WHERE devices > 0")

@@ -14,10 +14,10 @@ from doorstone.store import devices as device_store
 from doorstone.store import profiles as profile_store
 from doorstone.store.devices import Filter
 from doorstone.work import devices, intake, sorting
+from doorstone.work.board import standings
 from doorstone.work.desk import Actor, Desk, FixedClock
 from doorstone.work.errors import BadInputError, MissingError, RefusedError
 from doorstone.work.intake import Import, ImportGiven
-from doorstone.work.profiles import sort_profiles
 from tests.build import CHIPLESS, GOOD, tarn
 
 WILHELMINA = Actor("wilhelmina", "administrator", "console")
@@ -225,27 +225,36 @@ def profiles(desk: Desk) -> dict[str, int]:
         return {str(number): size for number, size in profile_store.sizes(db, "tarn").items()}
 
 
+def stand(desk: Desk, release: str = "9.1") -> list[tuple[str, int]]:
+    """State and number of devices of each profile."""
+    found = standings(desk, tarn(), release)
+    return sorted((found.of[number].state, row.devices) for number, row in found.rows.items())
+
+
 def test_devices_that_are_alike_share_a_profile_and_are_sorted_once(desk: Desk) -> None:
     done(desk, fleet(40, dict(GOOD)) + "".join(line(f"c{n}", dict(CHIPLESS)) for n in range(7)))
     assert sorted(profiles(desk).values()) == [7, 40]
-    assert sort_profiles(desk, tarn(), "9.1") == 2
-    assert sort_profiles(desk, tarn(), "9.1") == 0
+    assert stand(desk) == [("clear", 40), ("needs-exception", 7)]
     done(desk, line("c9", dict(CHIPLESS)))
-    assert sort_profiles(desk, tarn(), "9.1") == 0  # a further one of a kind that is sorted
+    assert stand(desk) == [("clear", 40), ("needs-exception", 8)]
 
 
 def test_a_decision_sorts_anew_only_what_it_touches(desk: Desk) -> None:
-    done(desk, line("d1", GOOD) + line("d2", CHIPLESS) + line("d3", {**GOOD, "memory.mib": 4096}))
-    for release in ("9.1", "9.2"):
-        assert sort_profiles(desk, tarn(), release) == 3
+    other = {**CHIPLESS, "machine.model": "Fallow 999"}
+    done(desk, line("d1", GOOD) + line("d2", CHIPLESS) + line("d3", other))
+    before = [("clear", 1), ("needs-exception", 1), ("needs-exception", 1)]
+    assert stand(desk, "9.1") == stand(desk, "9.2") == before
     asked = ("tarn", "security-chip", "9.1", "model", "Fallow 310", "floor", "trial", "It stops at start.")
     decided = sorting.decide(desk, WILHELMINA, *asked)
-    assert sort_profiles(desk, tarn(), "9.1") == 1  # the profile of that model
-    assert sort_profiles(desk, tarn(), "9.2") == 0
+    assert stand(desk, "9.1") == [("clear", 1), ("floored", 1), ("needs-exception", 1)]  # the profile of that model
+    assert stand(desk, "9.2") == before
     sorting.withdraw(desk, WILHELMINA, decided.id, "It was another fault.")
-    assert sort_profiles(desk, tarn(), "9.1") == 1
-    own = sorting.decide(desk, WILHELMINA, "tarn", "storage", "9.1", "device", "d1", "floor", "trial", "Only this one.")
-    assert sort_profiles(desk, tarn(), "9.1") == 1  # a profile of its own
+    assert stand(desk, "9.1") == before
+    own = sorting.decide(
+        desk, WILHELMINA, "tarn", "security-chip", "9.1", "device", "d3", "floor", "trial", "Only this one."
+    )
+    done(desk, line("d4", other))
+    assert stand(desk) == [("clear", 1), ("floored", 1), ("needs-exception", 1), ("needs-exception", 1)]
     with pytest.raises(RefusedError, match="was withdrawn"):
         sorting.withdraw(desk, WILHELMINA, decided.id, "Once more.")
     assert own.id == "SD-0002"

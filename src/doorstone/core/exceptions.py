@@ -61,7 +61,10 @@ class MoveRefusedError(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class ExceptionTerms:
-    """What an exception permits: requirements on devices at a release, or at every release up to it."""
+    """What an exception permits: requirements on devices at a release, or at every release up to it.
+
+    `devices` is empty where the terms are those of a device that is at hand.
+    """
 
     id: str
     platform: str

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal, InvalidOperation
@@ -384,27 +384,33 @@ class View:
     aged: Mapping[str, Candidate] = field(default_factory=dict)
     verdicts: tuple[Verdict, ...] = ()
     ruled: Mapping[str, Ruling] = field(default_factory=dict)
+    _values: dict[str, FactValue] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def value(self, name: str) -> FactValue | None:
         settled = self.facts.get(name)
         return settled.believed.value if settled else None
 
-    def values(self) -> dict[str, FactValue]:
-        return {name: settled.believed.value for name, settled in self.facts.items()}
+    def values(self) -> Mapping[str, FactValue]:
+        """The believed value of each fact."""
+        if not self._values:
+            self._values.update({name: settled.believed.value for name, settled in self.facts.items()})
+        return self._values
 
     def text(self, name: str, default: str = "") -> str:
         value = self.value(name)
         return default if value is None else str(value)
 
-    def worlds(self, names: Iterable[str], most: int = 64) -> list[dict[str, FactValue]] | None:
+    def worlds(self, names: Iterable[str], most: int = 64) -> Sequence[Mapping[str, FactValue]] | None:
         """Every combination of candidate values of `names`; None if there are more than `most`."""
         contested = sorted(name for name in names if name in self.facts and self.facts[name].rivals)
+        if not contested:
+            return [self.values()]
         choices = [(self.facts[name].believed, *self.facts[name].rivals) for name in contested]
         if math.prod(len(choice) for choice in choices) > most:
             return None
         base = self.values()
         return [
-            base | {name: pick.value for name, pick in zip(contested, picks, strict=True)}
+            {**base, **{name: pick.value for name, pick in zip(contested, picks, strict=True)}}
             for picks in product(*choices)
         ]
 

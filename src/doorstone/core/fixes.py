@@ -69,7 +69,7 @@ def plan_fixes(assessment: Assessment, view: View) -> FixPlan:
     steps = []
     open_ = list(unmet)
     for fix in chosen:
-        values = values | dict(fix.gives)
+        values = {**values, **fix.gives}
         met = [r for r in open_ if r.condition.outcome(values, view.as_of) is Outcome.MET]
         open_ = [r for r in open_ if r not in met]
         steps.append(FixStep(fix, tuple(r.id for r in met)))
@@ -113,7 +113,7 @@ def _search(requirements: Sequence[Requirement], fixes: Sequence[Fix], view: Vie
 
 
 def _after(view: View, fixes: Sequence[Fix]) -> dict[str, FactValue]:
-    values: dict[str, FactValue] = view.values()
+    values: dict[str, FactValue] = dict(view.values())
     for fix in fixes:
         values |= dict(fix.gives)
     return values

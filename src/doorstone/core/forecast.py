@@ -11,13 +11,13 @@ first; days without servicing; moves by hand; moves; releases, earliest first).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
 from doorstone.core.exceptions import ExceptionTerms
-from doorstone.core.facts import View
+from doorstone.core.facts import FactValue, View
 from doorstone.core.overrides import Choice, choose
 from doorstone.core.platforms import Platform, Release, Route, Sort
 from doorstone.core.sorting import Assessment, Decision, State, assess, fixed_view
@@ -111,6 +111,17 @@ class _Stay:
     span: Span
 
 
+@dataclass(frozen=True, slots=True)
+class Answers:
+    """What a forecast asks about a device: its assessment against a release, and the overrides that would carry it.
+
+    `choose` takes release, route, the device's values, the checks to cover and the requirements that are excepted.
+    """
+
+    assess: Callable[[str], Assessment]
+    choose: Callable[[str, Route, Mapping[str, FactValue], Sequence[str], set[str]], Choice]
+
+
 _Rank = tuple[int, int, int, int, tuple[int, ...]]
 
 
@@ -120,18 +131,21 @@ def forecast(
     view: View,
     decisions: Sequence[Decision] = (),
     exceptions: Sequence[ExceptionTerms] = (),
+    answers: Answers | None = None,
 ) -> Forecast:
-    """Forecast a device from the release that it runs (`os.release`) on the view's day.
+    """Forecast a device from the release that it runs (`os.release`) on the view's day, with its own `exceptions`.
 
-    Raises `KeyError` if that release is not in the sheet.
+    `answers` are those of a forecaster that has looked at other devices before. Raises `KeyError` if that release is
+    not in the sheet.
     """
     today = view.as_of
     current = platform.release(view.text("os.release"))
     edition = view.text("os.edition", platform.editions[0])
-    own = [e for e in exceptions if device in e.devices]
+    own = list(exceptions)
     later = platform.releases[platform.index(current.id) + 1 :]
-    reaches = tuple(reach(platform, device, view, release.id, decisions, own) for release in later)
-    here = assess(platform, current.id, view, decisions, device)
+    answers = answers or _answers(platform, device, view, decisions)
+    reaches = tuple(_reach(platform, view, answers, release.id, own) for release in later)
+    here = answers.assess(current.id)
     needed = [f.requirement.id for f in here.unmet() if f.sort is Sort.CHECK and not f.fixes]
     ends = current.servicing_ends.get(edition)
     so_far = Span(ends + DAY, today - DAY) if ends and ends + DAY < today else None
@@ -144,16 +158,20 @@ def forecast(
     return Forecast(current.id, ends, so_far, reaches, line(False), line(True))
 
 
-def reach(
-    platform: Platform,
-    device: str,
-    view: View,
-    release: str,
-    decisions: Sequence[Decision],
-    exceptions: Sequence[ExceptionTerms],
+def _answers(platform: Platform, device: str, view: View, decisions: Sequence[Decision]) -> Answers:
+    def chosen(
+        release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]
+    ) -> Choice:
+        return choose(platform, release, route, values, view.as_of, checks, excepted, alternatives=0)
+
+    return Answers(lambda release: assess(platform, release, view, decisions, device), chosen)
+
+
+def _reach(
+    platform: Platform, view: View, answers: Answers, release: str, exceptions: Sequence[ExceptionTerms]
 ) -> Reach:
     """How this device gets to one release, in-place before clean."""
-    assessment = assess(platform, release, view, decisions, device)
+    assessment = answers.assess(release)
     state = assessment.state
     if state is State.CLEAR:
         return Reach(release, Way.OFFERED, state, Route.OFFERED)
@@ -166,13 +184,13 @@ def reach(
     fixes = tuple(f.requirement.id for f in assessment.unmet("fixable"))
     if state is State.FIXABLE:
         return Reach(release, Way.AFTER_FIX, state, Route.OFFERED, fixes=fixes)
-    return _by_exception(platform, device, view, assessment, fixes, exceptions)
+    return _by_exception(platform, view, answers, assessment, fixes, exceptions)
 
 
 def _by_exception(
     platform: Platform,
-    device: str,
     view: View,
+    answers: Answers,
     assessment: Assessment,
     fixes: tuple[str, ...],
     exceptions: Sequence[ExceptionTerms],
@@ -187,7 +205,7 @@ def _by_exception(
     ]
     named = {name for e in fitting for name in e.requirements}
     for route in (Route.IN_PLACE, Route.CLEAN):
-        choice = choose(platform, release, route, values, view.as_of, checks, named | set(checks), alternatives=0)
+        choice = answers.choose(release, route, values, checks, named | set(checks))
         if choice.best is not None:
             return Reach(
                 release,

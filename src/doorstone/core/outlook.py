@@ -100,7 +100,7 @@ def outlook(
             for line in (found.technical, found.approved)
         ]
         assumed.append(Assumed(assumption, *lines))
-    standing = [e for e in exceptions if device in e.devices and e.in_force(max(view.as_of, e.start))]
+    standing = [e for e in exceptions if e.in_force(max(view.as_of, e.start))]
     weights = tuple(_weight(platform, device, view, decisions, exceptions, one, plain) for one in standing)
     return Outlook(plain, tuple(assumed), weights)
 

@@ -256,16 +256,17 @@ class Platform:
     lists: Mapping[str, frozenset[str]] = field(default_factory=dict)
     models: Mapping[str, ModelRow] = field(default_factory=dict)
     sets: tuple[SettingsSet, ...] = ()
+    _places: Mapping[str, int] = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_places", {release.id: at for at, release in enumerate(self.releases)})
 
     def index(self, release: str) -> int:
         """The place of a release in the upgrade order. Raises `KeyError` for an unknown one."""
-        for at, known in enumerate(self.releases):
-            if known.id == release:
-                return at
-        raise KeyError(release)
+        return self._places[release]
 
     def has(self, release: str) -> bool:
-        return any(known.id == release for known in self.releases)
+        return release in self._places
 
     def release(self, release: str) -> Release:
         return self.releases[self.index(release)]

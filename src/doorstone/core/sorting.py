@@ -141,21 +141,28 @@ def assess(
     Raises `KeyError` if the platform has no such release.
     """
     known = tuple(decisions)
-    model = view.text("machine.model")
-    findings = [
-        _finding(platform, requirement, release, view, known, device, model)
-        for requirement in platform.requirements_at(release)
-    ]
-    base = max((_level(finding) for finding in findings), default=0)
-    state = next(name for name, level in _LEVEL.items() if level == base)
-    marked: list[RequirementFinding] = []
-    for finding in findings:
-        if _open(finding) and _worst(finding) > base:
-            state = State.UNSETTLED
-            marked.append(finding)
-        else:
-            marked.append(_not_deciding(finding) if _open(finding) else finding)
+    findings = [finding_of(platform, r, release, view, known, device) for r in platform.requirements_at(release)]
+    return assessed(release, findings)
+
+
+def assessed(release: str, findings: Sequence[RequirementFinding]) -> Assessment:
+    """The findings of every requirement of a release as an assessment: the state, and which of them decide it."""
+    state = settled_state(findings)
+    base = _base(findings)
+    marked = [_not_deciding(f) if _open(f) and _worst(f) <= base else f for f in findings]
     return Assessment(release, state, tuple(marked))
+
+
+def settled_state(findings: Sequence[RequirementFinding]) -> State:
+    """The state of a device with these findings: unsettled if an open one could still make it worse."""
+    base = _base(findings)
+    if any(_open(finding) and _worst(finding) > base for finding in findings):
+        return State.UNSETTLED
+    return next(name for name, level in _LEVEL.items() if level == base)
+
+
+def _base(findings: Sequence[RequirementFinding]) -> int:
+    return max((_level(finding) for finding in findings), default=0)
 
 
 def sort_words(
@@ -189,15 +196,15 @@ def _counting(words: Sequence[SortWord]) -> tuple[Sort, str]:
     return sort, "the sheet" if sort is not Sort.UNSORTED else "nobody has sorted it"
 
 
-def _finding(
+def finding_of(
     platform: Platform,
     requirement: Requirement,
     release: str,
     view: View,
     decisions: Sequence[Decision],
     device: str,
-    model: str,
 ) -> RequirementFinding:
+    """One requirement on the device that `view` shows."""
     condition = requirement.condition
     finding, rivals = _outcome(requirement, view)
     ruling = view.ruled.get(requirement.id)
@@ -215,7 +222,7 @@ def _finding(
     rulings = tuple(found for found in [ruling if against else None, *settled] if found is not None)
     if finding is Finding.MET:
         return RequirementFinding(requirement, finding, None, "", leaves, against=against, rulings=rulings)
-    words = sort_words(platform, requirement, release, decisions, device, model)
+    words = sort_words(platform, requirement, release, decisions, device, view.text("machine.model"))
     sort, sorted_by = _counting(words)
     fixes = fixes_for(requirement, view) if finding is Finding.UNMET and not against else ()
     return RequirementFinding(
@@ -241,7 +248,7 @@ def _rivals(requirement: Requirement, view: View) -> Iterable[Rival]:
         settled = view.facts.get(name)
         if settled and settled.rivals and name in specs:
             for candidate in (settled.believed, *settled.rivals):
-                outcome = requirement.condition.outcome(base | {name: candidate.value}, view.as_of)
+                outcome = requirement.condition.outcome({**base, name: candidate.value}, view.as_of)
                 shown = specs[name].show(candidate.value)
                 yield Rival(name, shown, candidate.source, candidate.taken_at, outcome)
 
@@ -254,7 +261,7 @@ def fixes_for(requirement: Requirement, view: View) -> tuple[Fix, ...]:
     for size in range(1, len(fitting) + 1):
         for chosen in combinations(fitting, size):
             given = {name: value for fix in chosen for name, value in fix.gives.items()}
-            if requirement.condition.outcome(values | given, view.as_of) is Outcome.MET:
+            if requirement.condition.outcome({**values, **given}, view.as_of) is Outcome.MET:
                 cost = (sum(fix.cost for fix in chosen), sum(fix.minutes for fix in chosen))
                 if not best or cost < (sum(fix.cost for fix in best), sum(fix.minutes for fix in best)):
                     best = chosen

@@ -60,7 +60,8 @@ def read_stream(
                 raise row
             record = row if isinstance(row, ReadingRecord) else _record(number, row, reader)
             if (first := seen.setdefault(hash((record.device, record.source, record.taken_at)), number)) != number:
-                message = f"{record.device} from {record.source} at {record.taken_at.replace('T', ' ')} stands in {word} {first} already"
+                at = record.taken_at.replace("T", " ")
+                message = f"{record.device} from {record.source} at {at} stands in {word} {first} already"
                 raise CellError("device", message, f"Keep one of the two {word}s")
             yield record
         except CellError as error:

@@ -7,6 +7,7 @@ import json
 import re
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any, BinaryIO, cast
 from urllib.parse import urlencode
 
@@ -26,6 +27,7 @@ from doorstone.service.provider import bind_provider
 from doorstone.service.resources import OPERATIONS
 from doorstone.work.desk import Actor, Desk, Receipt
 from doorstone.work.errors import WorkError
+from doorstone.work.profiles import roll
 
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
@@ -102,10 +104,29 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
             request.max_content_length = LARGEST_UPLOAD
             file = cast(BinaryIO, request.stream)
         call = Call(desk, actor, path, query, body, _version(operation), jobs, file)
+        if operation.steady:
+            return _response(operation, _steady(operation, call))
         answer = operation.handler(access.at_sites(operation, call))
         return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
 
     return view
+
+
+def _steady(operation: Operation, call: Call[Any, Any]) -> Answer:
+    """The answer as bytes, made once for as long as what it rests on stands still, from one picture of the records."""
+    stamp = call.desk.stamp()
+
+    def make() -> Answer:
+        roll(call.desk)
+        with call.desk.database.read():
+            found = operation.handler(call)
+            answer = found if isinstance(found, Answer) else Answer(found)
+            assert isinstance(answer.body, BaseModel)
+            data = answer.body.model_dump_json().encode()
+        return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
+
+    key = ("answer", operation.name, tuple(call.path.items()), tuple(call.query.__dict__.items()))
+    return call.desk.remembered(key, (stamp.ledger, stamp.devices, call.desk.today()), make)
 
 
 def _query(operation: Operation) -> BaseModel | None:
@@ -174,7 +195,7 @@ def _response(operation: Operation, answer: Answer) -> Response:
         # The version of what can be edited. Staleness and lapse change without it, so it never answers 304.
         response.headers["ETag"] = f'"{answer.etag}"'
     elif operation.method == "GET" and operation.status == 200:
-        response.set_etag(hashlib.sha256(response.get_data()).hexdigest()[:32])
+        response.set_etag(answer.digest or hashlib.sha256(response.get_data()).hexdigest()[:32])
         response.make_conditional(request)
     return response
 

@@ -50,7 +50,8 @@ class Call(Generic[Q, B]):
 class Answer:
     """What an operation gives back. `etag` is the object's version, `next` the cursor of the next page.
 
-    `policy` is a content security policy of its own, for a page that stands alone.
+    `policy` is a content security policy of its own, for a page that stands alone; `digest` is that of the body where
+    it is known.
     """
 
     body: BaseModel | bytes | Iterator[bytes]
@@ -59,6 +60,7 @@ class Answer:
     media_type: str = "application/json"
     file_name: str | None = None
     policy: str | None = None
+    digest: str | None = None
 
 
 def page_alone(text: str, style: str) -> Answer:
@@ -77,7 +79,9 @@ class Operation:
     """One method on one path. `roles` empty means public; `match` asks for If-Match; `creates` takes a key.
 
     `upload` takes a body of any size and kind, which the handler reads as it comes. With `touches`, a role that is
-    held at the sites of those devices only counts as well.
+    held at the sites of those devices only counts as well. `steady`: the answer is the same for everybody, and rests on
+    the day and on nothing but what the ledger and the devices' own count tell of, so that it is made once while they
+    stand still.
     """
 
     method: str
@@ -96,6 +100,7 @@ class Operation:
     pages: bool
     upload: bool
     touches: Touches | None
+    steady: bool
     handler: Handler
 
 
@@ -123,12 +128,13 @@ class Operations:
         pages: bool = False,
         upload: bool = False,
         touches: Touches | None = None,
+        steady: bool = False,
     ) -> Callable[[Handler], Handler]:
         def declare(handler: Handler) -> Handler:
             self.all.append(
                 Operation(
                     method, path, handler.__name__, summary, self.tag, roles, query, body, answer,
-                    media_type, status, creates, match, pages, upload, touches, handler,
+                    media_type, status, creates, match, pages, upload, touches, steady, handler,
                 )
             )  # fmt: skip
             return handler

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import signal
 import sys
@@ -36,6 +37,9 @@ def set_up_logging(*, quiet: bool = False) -> None:
     )
 
 
+KEPT_OPEN = 200  # connections that wait for their next request; a browser has six
+
+
 def serve(config: Config, *, quiet: bool = False) -> None:
     """Serve until SIGTERM or SIGINT. Raises `BusyPortError` if the address cannot be had."""
     set_up_logging(quiet=quiet)
@@ -47,6 +51,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     app = create_app(desk, session_key(config), https=config.https, jobs=jobs, door=open_door(config))
     server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")
     server.shutdown_timeout = 20
+    server.keep_alive_conn_limit = KEPT_OPEN
     try:
         server.prepare()
     except OSError as error:
@@ -61,6 +66,9 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     signal.signal(signal.SIGINT, stop)
     logging.getLogger("apscheduler").setLevel(logging.ERROR)
     rounds.start()
+    gc.collect()
+    gc.freeze()  # what is there now stays: nobody need look through it again
+    gc.set_threshold(20_000, 20, 50)
     log.info("listening", address=f"http://{config.host}:{config.port}", data=str(config.data))
     server.serve()
     rounds.close()

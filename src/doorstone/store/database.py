@@ -64,9 +64,19 @@ class Database:
         return hmac.new(self._key, f"{seq} {digest}".encode(), hashlib.sha256).hexdigest()
 
     @property
+    def connection(self) -> sqlite3.Connection:
+        """This thread's connection, for a single statement that reads: it needs no transaction around it."""
+        return self._connection()
+
+    @property
     def busy(self) -> bool:
         """Whether this thread is inside a transaction: what it sees may still be undone."""
         return self._connection().in_transaction
+
+    @property
+    def writing(self) -> bool:
+        """Whether this thread is inside a transaction that may have written."""
+        return self.busy and bool(self._local.writing)
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:

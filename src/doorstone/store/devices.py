@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from operator import attrgetter
 from typing import Any, NamedTuple
@@ -114,25 +114,29 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         " edition = ?10, profile = ?11, stands_until = ?12, words = ?13, heard_in = ?14 WHERE id = ?1",
         changed,
     )
-    moved: Counter[tuple[int | None, str, str]] = Counter(map(_where_it_counts, added))
+    moved: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
     moved.update(map(_where_it_counts, changed))
     moved.subtract(map(_where_it_counts, (held[record.id] for record in changed)))
     _count(db, moved)
+    if added or changed:
+        db.execute("UPDATE settled SET changes = changes + 1")
 
 
-_where_it_counts = attrgetter("profile", "site", "role")
+_where_it_counts = attrgetter("profile", "platform", "site", "role")
 
 
-def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str], int]) -> None:
-    steps = [(profile, site, role, by) for (profile, site, role), by in moved.items() if by and profile is not None]
+def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, str], int]) -> None:
+    of_profile: Counter[int] = Counter()
+    steps = []
+    for (profile, platform, site, role), by in moved.items():
+        if by and profile is not None:
+            of_profile[profile] += by
+            steps.append((platform, site, role, profile, by))
     db.executemany(
-        "INSERT INTO profile_counts (profile, site, role, devices) VALUES (?, ?, ?, ?)"
+        "INSERT INTO placed (platform, site, role, profile, devices) VALUES (?, ?, ?, ?, ?)"
         " ON CONFLICT DO UPDATE SET devices = devices + excluded.devices",
         steps,
     )
-    of_profile: Counter[int | None] = Counter()
-    for profile, _, _, by in steps:
-        of_profile[profile] += by
     db.executemany(
         "UPDATE profiles SET devices = devices + ?2 WHERE id = ?1", [(n, by) for n, by in of_profile.items() if by]
     )
@@ -143,49 +147,56 @@ def get(db: sqlite3.Connection, device: str) -> DeviceRow | None:
     return _row(r) if r else None
 
 
+def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
+    """Those of these devices that there are, by id."""
+    listed = json.dumps(sorted(set(devices)))
+    rows = db.execute("SELECT d.* FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value", (listed,))
+    return [_row(r) for r in rows]
+
+
 def find(
-    db: sqlite3.Connection, platform: str, release: str, where: Filter, after: str = "", limit: int = -1
-) -> list[tuple[DeviceRow, str, str]]:
-    """Devices of a platform by id, with the state and the marks (JSON) that they have at a release."""
-    parts, values = _where(where)
+    db: sqlite3.Connection,
+    platform: str,
+    where: Filter,
+    profiles: Collection[int] | None,
+    few: bool,
+    after: str,
+    limit: int,
+) -> list[DeviceRow]:
+    """Devices of a platform by id, those after `after`, of these profiles; `few` says that these have few devices.
+
+    State, model and marks of the filter are what `profiles` stands for.
+    """
+    parts, values = _where(where, profiles)
+    index = "devices_profile" if few else "devices_at_site" if where.site else "devices_listed"
     rows = db.execute(
-        "SELECT d.*, f.state, f.marks FROM devices AS d"  # noqa: S608 - the parts are constants of this module
-        " JOIN profile_findings AS f ON f.profile = d.profile AND f.release = :release"
+        f"SELECT d.* FROM devices AS d INDEXED BY {index}"  # noqa: S608 - the parts are constants of this module
         f" WHERE d.platform = :platform AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
-        {**values, "platform": platform, "release": release, "after": after, "limit": limit},
+        {**values, "platform": platform, "after": after, "limit": limit},
     )
-    return [(_row(r), r["state"], r["marks"]) for r in rows]
+    return [_row(r) for r in rows]
 
 
-def count(db: sqlite3.Connection, platform: str, release: str, where: Filter) -> int:
-    """How many devices `find` would find; asked of the counts by profile unless words are looked for."""
-    parts, values = _where(where)
-    if where.words:
-        sql = "SELECT COUNT(*) FROM devices AS d"
-    else:
-        sql = (
-            "SELECT COALESCE(SUM(d.devices), 0) FROM"
-            " (SELECT p.platform, p.model, c.site, c.role, c.profile, c.devices FROM profile_counts AS c"
-            " JOIN profiles AS p ON p.id = c.profile) AS d"
-        )
-    join = " JOIN profile_findings AS f ON f.profile = d.profile AND f.release = :release"
-    found = db.execute(
-        f"{sql}{join} WHERE d.platform = :platform{parts}", {**values, "platform": platform, "release": release}
-    )
+def count(db: sqlite3.Connection, platform: str, where: Filter, profiles: Collection[int] | None) -> int:
+    """How many devices `find` would find; asked of the counts by place unless words are looked for."""
+    parts, values = _where(where, profiles)
+    sql = "COUNT(*) FROM devices" if where.words else "COALESCE(SUM(d.devices), 0) FROM placed"
+    found = db.execute(f"SELECT {sql} AS d WHERE d.platform = :platform{parts}", {**values, "platform": platform})
     return int(found.fetchone()[0])
 
 
-def _where(where: Filter) -> tuple[str, dict[str, Any]]:
+def _where(where: Filter, profiles: Collection[int] | None) -> tuple[str, dict[str, Any]]:
     parts = ""
     values: dict[str, Any] = {}
-    for name, column in (("state", "f.state"), ("site", "d.site"), ("role", "d.role"), ("model", "d.model")):
+    for name in ("site", "role"):
         if getattr(where, name):
-            parts += f" AND {column} = :{name}"
+            parts += f" AND d.{name} = :{name}"
             values[name] = getattr(where, name)
-    if where.requirement:
-        values["path"] = f'$."{where.requirement}"'
-        values["mark"] = where.mark or "met"
-        parts += f" AND json_extract(f.marks, :path) {'=' if where.mark else '<>'} :mark"
+    if profiles is not None:
+        parts += " AND d.profile IN (SELECT value FROM json_each(:profiles))"
+        values["profiles"] = json.dumps(sorted(profiles))
+    else:
+        parts += " AND d.profile IS NOT NULL"
     for at, word in enumerate(where.words.lower().split()):
         values[f"word{at}"] = f"%{_literal(word)}%"
         text = "LOWER(d.id || ' ' || d.name || ' ' || d.site || ' ' || d.role || ' ' || d.model)"

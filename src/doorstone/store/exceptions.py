@@ -271,6 +271,57 @@ def every_terms(db: sqlite3.Connection) -> list[TermsRow]:
     ]  # fmt: skip
 
 
+def numbers_of(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[int]]:
+    """Device -> its exceptions, newest first; only those devices that have any."""
+    rows = db.execute(
+        "SELECT x.device, x.exception FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
+        " WHERE x.left_out = '' ORDER BY x.device, x.exception DESC",
+        (json.dumps(list(devices)),),
+    )
+    found: dict[str, list[int]] = {}
+    for row in rows:
+        found.setdefault(row["device"], []).append(row["exception"])
+    return found
+
+
+def terms_by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, TermsRow]:
+    """What these exceptions permit, without their devices."""
+    wanted = json.dumps(sorted(numbers))
+    requirements: dict[int, list[str]] = {}
+    for number, name in db.execute(
+        "SELECT exception, requirement FROM exception_requirements"
+        " WHERE left_out = '' AND exception IN (SELECT value FROM json_each(?))",
+        (wanted,),
+    ):
+        requirements.setdefault(number, []).append(name)
+    rows = db.execute(
+        "SELECT id, platform, release, up_to, start_on, expires_on, state FROM exceptions"
+        " WHERE id IN (SELECT value FROM json_each(?))",
+        (wanted,),
+    )
+    return {
+        r["id"]: TermsRow(
+            r["id"], r["platform"], r["release"], bool(r["up_to"]), r["start_on"], r["expires_on"], r["state"],
+            tuple(requirements.get(r["id"], ())), (),
+        )
+        for r in rows
+    }  # fmt: skip
+
+
+def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, ...], int]]:
+    """(profile, exceptions, devices) over the devices with exceptions, those alike counted together."""
+    rows = db.execute(
+        "SELECT profile, numbers, COUNT(*) AS devices FROM ("
+        " SELECT d.profile, GROUP_CONCAT(x.exception) AS numbers"
+        " FROM (SELECT device, exception FROM exception_devices WHERE left_out = ''"
+        " ORDER BY device, exception DESC) AS x"
+        " CROSS JOIN devices AS d ON d.id = x.device WHERE d.platform = ? AND d.profile IS NOT NULL GROUP BY x.device"
+        ") GROUP BY profile, numbers",
+        (platform,),
+    )
+    return [(r["profile"], tuple(int(n) for n in r["numbers"].split(",")), r["devices"]) for r in rows]
+
+
 def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
     """Newest first; those from which the device was left out too."""
     where = "WHERE e.id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY e.id DESC"

@@ -5,24 +5,18 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 
-@dataclass(frozen=True, slots=True)
-class ProfileRow:
-    """`own` names the device that has a profile to itself; `basis` is what it was sorted by at the release asked."""
+class ProfileRow(NamedTuple):
+    """A profile in use: how many devices have it, of which model, running which release."""
 
-    id: int
-    platform: str
+    devices: int
     model: str
     runs: str
-    own: str
-    basis: str
 
 
-@dataclass(frozen=True, slots=True)
-class ProfileCount:
+class ProfileCount(NamedTuple):
     """So many devices of a profile at one site in one role, with the profile's state and marks at a release."""
 
     profile: int
@@ -48,15 +42,12 @@ def number_of(
     return int(db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()["id"])
 
 
-def in_use(db: sqlite3.Connection, platform: str, release: str) -> list[ProfileRow]:
-    """The platform's profiles that devices have, each with the basis it was sorted by at the release, or nothing."""
+def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:
+    """The platform's profiles that devices have, by number."""
     rows = db.execute(
-        "SELECT p.id, p.platform, p.model, p.runs, p.own, COALESCE(f.basis, '') AS basis FROM profiles AS p"
-        " LEFT JOIN profile_findings AS f ON f.profile = p.id AND f.release = :release WHERE p.platform = :platform"
-        " AND p.devices > 0 ORDER BY p.id",
-        {"platform": platform, "release": release},
+        "SELECT id, devices, model, runs FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id", (platform,)
     )
-    return [ProfileRow(**dict(row)) for row in rows]
+    return {row[0]: ProfileRow(row[1], row[2], row[3]) for row in rows}
 
 
 def pictures(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[str, Any]]:
@@ -66,32 +57,29 @@ def pictures(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
     return {row["id"]: json.loads(row["picture"]) for row in rows}
 
 
-def keep_findings(
-    db: sqlite3.Connection, release: str, found: Iterable[tuple[int, str, str, Mapping[str, str]]]
-) -> None:
-    """Keep (profile, basis, state, marks) at a release."""
-    db.executemany(
-        "INSERT OR REPLACE INTO profile_findings (profile, release, basis, state, marks) VALUES (?, ?, ?, ?, ?)",
-        [(profile, release, basis, state, json.dumps(marks)) for profile, basis, state, marks in found],
-    )
-
-
-def counts(db: sqlite3.Connection, platform: str, release: str) -> list[ProfileCount]:
-    """How many devices of each profile stand where, with state and marks at the release."""
+def places(db: sqlite3.Connection, platform: str) -> list[tuple[int, str, str, int]]:
+    """(profile, site, role, devices) wherever devices of the platform are."""
     rows = db.execute(
-        "SELECT c.profile, c.site, c.role, p.model, p.runs, c.devices, f.state, f.marks FROM profiles AS p"
-        " JOIN profile_counts AS c ON c.profile = p.id AND c.devices > 0"
-        " JOIN profile_findings AS f ON f.profile = p.id AND f.release = :release"
-        " WHERE p.platform = :platform ORDER BY c.profile, c.site, c.role",
-        {"platform": platform, "release": release},
+        "SELECT profile, site, role, devices FROM placed WHERE platform = ? AND devices > 0"
+        " ORDER BY profile, site, role",
+        (platform,),
     )
-    marks: dict[int, Mapping[str, str]] = {}
-    found = []
-    for r in rows:
-        if r["profile"] not in marks:
-            marks[r["profile"]] = json.loads(r["marks"])
-        found.append(ProfileCount(**{**dict(r), "marks": marks[r["profile"]]}))
-    return found
+    return [tuple(row) for row in rows]
+
+
+def by_site(db: sqlite3.Connection, platform: str) -> list[tuple[str, int, int]]:
+    """(site, profile, devices), roles added up."""
+    rows = db.execute(
+        "SELECT site, profile, SUM(devices) FROM placed WHERE platform = ? AND devices > 0 GROUP BY site, profile",
+        (platform,),
+    )
+    return [tuple(row) for row in rows]
+
+
+def sites_and_roles(db: sqlite3.Connection, platform: str) -> list[tuple[str, str]]:
+    """The pairs of site and role that devices of the platform have."""
+    rows = db.execute("SELECT DISTINCT site, role FROM placed WHERE platform = ? AND devices > 0", (platform,))
+    return [(row[0], row[1]) for row in rows]
 
 
 def sizes(db: sqlite3.Connection, platform: str) -> dict[int, int]:
@@ -106,16 +94,6 @@ def devices_by_platform(db: sqlite3.Connection) -> dict[str, int]:
     return {row["platform"]: row["devices"] for row in rows}
 
 
-def places(db: sqlite3.Connection, platform: str) -> dict[str, list[str]]:
-    """The sites, roles and models that devices of the platform have, each in order."""
-    rows = db.execute(
-        "SELECT DISTINCT c.site, c.role, p.model FROM profiles AS p"
-        " JOIN profile_counts AS c ON c.profile = p.id AND c.devices > 0 WHERE p.platform = ?",
-        (platform,),
-    ).fetchall()
-    return {name: sorted({row[name] for row in rows if row[name]}) for name in ("site", "role", "model")}
-
-
 def settled_day(db: sqlite3.Connection) -> str:
     """The day for which devices are settled; empty before the first."""
     return str(db.execute("SELECT day FROM settled").fetchone()["day"])
@@ -125,15 +103,20 @@ def keep_settled_day(db: sqlite3.Connection, day: str) -> None:
     db.execute("UPDATE settled SET day = ?", (day,))
 
 
-def note_change(db: sqlite3.Connection) -> None:
-    """Devices have changed, and the ledger has no entry of it yet: an import is under way."""
-    db.execute("UPDATE settled SET changes = changes + 1")
+class Stamp(NamedTuple):
+    """Counts that grow: the ledger with every deed, `devices` with every device changed, `people` with every right."""
+
+    ledger: int
+    devices: int
+    people: int
 
 
-def stamp(db: sqlite3.Connection) -> tuple[int, int]:
-    """Grows with everything that is written: the ledger's last entry and the changes under way."""
-    row = db.execute("SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger) AS seq, changes FROM settled").fetchone()
-    return row["seq"], row["changes"]
+def stamp(db: sqlite3.Connection) -> Stamp:
+    """How far the records have come. What was worked out holds as long as the counts it rests on are the same."""
+    row = db.execute(
+        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people FROM settled"
+    ).fetchone()  # fmt: skip
+    return Stamp(row[0], row[1], row[2])
 
 
 def fallen(db: sqlite3.Connection, day: str) -> list[str]:

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping
+import threading
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Mapping
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar, cast
+
+from cachetools import LRUCache
 
 from doorstone.core.costs import CostModel
 from doorstone.core.facts import Source
 from doorstone.formats.events import event_json, kind_of
-from doorstone.store import ledger, telling
+from doorstone.store import ledger, profiles, telling
 from doorstone.store.database import Database
+from doorstone.store.profiles import Stamp
 from doorstone.work.errors import ReusedKeyError
 
+T = TypeVar("T")
+MOST_ANSWERS = 2_000
 SOURCES: Mapping[str, Source] = {
     "operator": Source("operator", 100, 60),
     "collector": Source("collector", 80, 30),
@@ -87,13 +95,49 @@ class Actor:
 
 
 class Desk:
-    """Holds what a use case needs. `memory` keeps the picture of the fleet until the ledger grows."""
+    """Holds what a use case needs, and what was worked out before, each together with what it rests on."""
 
     def __init__(self, database: Database, clock: Clock, policy: Policy | None = None) -> None:
         self.database = database
         self.clock = clock
         self.policy = policy or Policy()
         self.memory: dict[Any, Any] = {}
+        self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
+        self._guard = threading.Lock()
+        self._turns: defaultdict[Any, threading.Lock] = defaultdict(threading.Lock)
+
+    def remembered(self, key: tuple[Any, ...], rests_on: Any, make: Callable[[], T]) -> T:
+        """The answer to a question, made once for as long as what it rests on is the same.
+
+        One caller at a time makes it. In a transaction that writes it is made anew and not kept: what is seen there
+        may still be undone.
+        """
+        if self.database.writing:
+            return make()
+        with self._guard:
+            held = self._answers.get(key)
+            turn = self._turns[hash(key) % 64]
+        if held is not None and held[0] == rests_on:
+            return cast(T, held[1])
+        with nullcontext() if self.database.busy else turn:  # who is inside a transaction waits for nobody
+            with self._guard:
+                held = self._answers.get(key)
+            if held is None or held[0] != rests_on:
+                held = (rests_on, make())
+                with self._guard:
+                    self._answers[key] = held
+        return cast(T, held[1])
+
+    def shared(self, key: Any, rests_on: Any, make: Callable[[], T]) -> T:
+        """Something that many use and add to, the same one for as long as what it rests on is the same."""
+        held = self.memory.get(key)
+        if held is None or held[0] != rests_on:
+            held = self.memory[key] = (rests_on, make())
+        return cast(T, held[1])
+
+    def stamp(self) -> Stamp:
+        """How far the records have come, as this thread sees them."""
+        return profiles.stamp(self.database.connection)
 
     def now(self) -> str:
         return self.clock.now().isoformat()

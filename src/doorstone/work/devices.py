@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
 
 from doorstone.core.facts import Candidate, Verdict
-from doorstone.core.fleet import Course, course, sorted_as
+from doorstone.core.fleet import Course, Sorted, course
+from doorstone.core.forecast import Forecast
 from doorstone.core.overrides import Choice, choose
 from doorstone.core.platforms import Platform, Route, Sort
 from doorstone.core.sorting import Assessment, State
 from doorstone.store import devices as store
-from doorstone.store import profiles as profile_store
 from doorstone.store.devices import DeviceRow, Filter
+from doorstone.work.board import find_devices
 from doorstone.work.desk import Desk
 from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import Picture, picture
-from doorstone.work.profiles import sort_profiles
 from doorstone.work.sheets import get_sheet, need_release
 
 
@@ -101,21 +100,19 @@ def list_devices(
         raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
     check_requirement(platform, release, where.requirement)
     now = picture(desk)
-    sort_profiles(desk, platform, release)
-    with desk.database.read() as db:
-        rows = store.find(db, platform_id, release, where, after, limit + 1)
-        total = store.count(db, platform_id, release, where)
-        places = profile_store.places(db, platform_id)
-    page = [_line(now, row, state, json.loads(marks)) for row, state, marks in rows[:limit]]
+    rows = find_devices(desk, platform, release, where, after, limit + 1)
+    ahead = now.forecasts([row for row, _ in rows[:limit]])
+    page = [_line(row, found, ahead[row.id]) for row, found in rows[:limit]]
+    places = now.places(platform)
     return DevicePage(
         platform_id,
         release,
-        total,
+        now.total(platform, release, where),
         tuple(page),
         page[-1].id if len(rows) > limit else None,
-        tuple(places["site"]),
-        tuple(places["role"]),
-        tuple(places["model"]),
+        places.sites,
+        places.roles,
+        places.models,
     )
 
 
@@ -126,8 +123,7 @@ def check_requirement(platform: Platform, release: str, requirement: str) -> Non
         raise MissingError(f"Release {release} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
 
 
-def _line(now: Picture, row: DeviceRow, state: str, marks: Mapping[str, str]) -> DeviceLine:
-    ahead = now.forecast(row.id)
+def _line(row: DeviceRow, found: Sorted, ahead: Forecast | None) -> DeviceLine:
     return DeviceLine(
         row.id,
         row.name,
@@ -138,8 +134,8 @@ def _line(now: Picture, row: DeviceRow, state: str, marks: Mapping[str, str]) ->
         row.model,
         row.runs,
         row.edition,
-        state,
-        marks,
+        found.state,
+        found.marks,
         ahead.technical.runway if ahead else None,
     )
 
@@ -151,7 +147,7 @@ def get_device(desk: Desk, device: str, release: str = "") -> Device:
     platform = now.need_sheet(device).platform
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
-    found = sorted_as(now.assessment(device, release))
+    found = now.stands(row, platform, release)
     view = now.view(device)
     facts = [
         FactLine(
@@ -173,7 +169,7 @@ def get_device(desk: Desk, device: str, release: str = "") -> Device:
     with desk.database.read() as db:
         readings = store.readings(db, device)
     return Device(
-        _line(now, row, found.state, found.marks),
+        _line(row, found, ahead),
         release,
         tuple(r.id for r in platform.releases),
         tuple(sorted(facts, key=lambda f: order[f.name])),

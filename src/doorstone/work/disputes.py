@@ -11,11 +11,12 @@ from doorstone.core.facts import Candidate, FactError, Ruling, View, dump
 from doorstone.core.sorting import Finding, RequirementFinding
 from doorstone.store import devices as device_store
 from doorstone.store import settlements as store
+from doorstone.work.board import standings
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.devices import target_release
 from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import Picture, picture
-from doorstone.work.profiles import place, sort_profiles
+from doorstone.work.profiles import place
 from doorstone.work.sheets import get_sheet, need_release
 
 
@@ -69,10 +70,10 @@ def list_disputes(desk: Desk, platform_id: str, release: str = "", device: str =
     if device:
         now.device(device)
         return _of_device(now, device, release)
-    sort_profiles(desk, platform, release)
     found: list[Dispute] = []
     with desk.database.read() as db:
-        profiles = {c.profile for c in now.counts(platform, release) if "disputed" in c.marks.values()}
+        stand = standings(desk, platform, release).of
+        profiles = {number for number, one in stand.items() if "disputed" in one.marks.values()}
         rows = sorted(device_store.of_profiles(db, profiles), key=lambda row: row.id)
     for row in rows:
         found += _of_device(now, row.id, release)

@@ -26,6 +26,7 @@ from doorstone.core.sorting import assess
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as store
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
+from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError, Trouble
 from doorstone.work.people import need_active
@@ -230,10 +231,8 @@ def _devices_asked(desk: Desk, now: Picture, asked: ExceptionAsked) -> list[str]
     if asked.selection:
         platform = asked.platform or _platform_of_selection(desk, asked.selection)
         chosen = choose_devices(desk, platform, asked.release, device_store.Filter(), asked.selection)
-        now.counts(chosen.platform, chosen.release)
-        with desk.database.read() as db:
-            found = device_store.find(db, chosen.platform.id, chosen.release, chosen.where)
-        devices |= {row.id for row, _, _ in found}
+        found = find_devices(desk, chosen.platform, chosen.release, chosen.where)
+        devices |= {row.id for row, _ in found}
     return sorted(devices)
 
 

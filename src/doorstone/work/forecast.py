@@ -9,11 +9,14 @@ from datetime import date
 
 from doorstone.core.fleet import Course, RollUp, course
 from doorstone.core.forecast import Forecast
-from doorstone.core.platforms import Release
+from doorstone.core.platforms import Platform, Release
+from doorstone.store import profiles as profile_store
+from doorstone.work.board import standings
 from doorstone.work.desk import Desk
 from doorstone.work.devices import target_release
 from doorstone.work.errors import MissingError
 from doorstone.work.picture import picture
+from doorstone.work.profiles import decisions_of
 from doorstone.work.sheets import get_sheet, need_release
 from doorstone.work.sorting import fleet_roll_up
 
@@ -129,18 +132,28 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
     """The platform against a release: states, requirements, combinations, sites."""
     platform = get_sheet(desk, platform_id).platform
     release = release or target_release(platform, desk.today())
-    rolled = fleet_roll_up(desk, platform_id, release)
-    now = picture(desk)
+    need_release(platform, release)
+    with desk.database.read() as db:
+        rests_on = (desk.stamp().devices, decisions_of(db, platform_id), platform, desk.today())
+    return desk.remembered(("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release))
+
+
+def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
+    rolled = fleet_roll_up(desk, platform.id, release)
+    with desk.database.read() as db:
+        found = standings(desk, platform, release)
+        by_site = profile_store.by_site(db, platform.id)
     sites: dict[str, Counter[str]] = {}
+    for site, profile, devices in by_site:
+        sites.setdefault(site or "no site", Counter())[found.of[profile].state] += devices
     running: Counter[str] = Counter()
-    for count in now.counts(platform, release):
-        sites.setdefault(count.site or "no site", Counter())[count.state] += count.devices
-        running[count.runs or "unread"] += count.devices
+    for row in found.rows.values():
+        running[row.runs or "unread"] += row.devices
     return Overview(
-        platform_id,
+        platform.id,
         platform.name,
         release,
-        now.today,
+        desk.today(),
         platform.releases,
         dict(sorted(running.items())),
         rolled,

@@ -61,6 +61,9 @@ class Shelf:
 
     def words(self, db: sqlite3.Connection, heard: Heard) -> dict[str, Words]:
         """Source -> what it says now. The contents are shared: they are not to be changed."""
+        missing = [number for _, _, number in heard if number not in self._said]
+        for number, body in said_store.bodies(db, missing).items() if missing else ():
+            bounded(self._said)[number] = _said(body)
         words: dict[str, Words] = {}
         for source, at, number in heard:
             words.setdefault(source, {})[at] = self.said(db, number)
@@ -100,8 +103,9 @@ def _said(body: Mapping[str, Any]) -> Said:
     return Said(body.get("facts", {}), body.get("verdicts", {}), body.get("texts"))
 
 
-def bounded(held: dict[_Key, _Value]) -> dict[_Key, _Value]:
-    if len(held) >= MOST_HELD:
+def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Value]:
+    """What is held, emptied first if it has grown to `most`."""
+    if len(held) >= most:
         held.clear()
     return held
 

@@ -23,13 +23,13 @@ from doorstone.formats.readings import FORMS, read_stream
 from doorstone.formats.records import ImportProblem, ReadingRecord
 from doorstone.store import devices as device_store
 from doorstone.store import imports as store
-from doorstone.store import profiles as profile_store
 from doorstone.store.imports import ImportRow
+from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
 from doorstone.work.hearing import NewReading, Shelf, heard_of
 from doorstone.work.people import REPORTER
-from doorstone.work.profiles import Known, Settler, all_specs, sort_profiles
+from doorstone.work.profiles import Known, Settler, all_specs
 from doorstone.work.ready import ReadyReading, ReadyWriter, in_parts, read_ready
 from doorstone.work.sheets import all_sheets
 
@@ -258,7 +258,6 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool =
             added = sum(before is None for before, _ in heard)
             first = sum(before is None or before.heard_in != row.id for before, _ in heard)
             store.keep_applied(db, row.id, len(part), first, added)
-            profile_store.note_change(db)
         time.sleep(0.001)  # whoever waits to write goes first
     with desk.database.write() as db:
         done = store.finish(db, row.id, desk.now())
@@ -303,10 +302,8 @@ def _standing(desk: Desk) -> dict[str, tuple[str, str, str]]:
     for name, sheet in all_sheets(desk).items():
         out = [r.id for r in sheet.platform.releases if r.published <= desk.today()]
         release = out[-1] if out else sheet.platform.releases[0].id
-        sort_profiles(desk, sheet.platform, release)
-        with desk.database.read() as db:
-            for row, state, _ in device_store.find(db, name, release, device_store.Filter()):
-                standing[row.id] = (name, release, state)
+        for row, found in find_devices(desk, sheet.platform, release, device_store.Filter()):
+            standing[row.id] = (name, release, found.state)
     return standing
 
 

@@ -204,8 +204,12 @@ def need_active(db: sqlite3.Connection, name: str) -> PersonRow:
 
 def get_person(desk: Desk, name: str) -> Person:
     """Raises `MissingError`, also for whoever was made inactive."""
-    with desk.database.read() as db:
-        row = _need(db, name)
+
+    def look() -> store.PersonRow:
+        with desk.database.read() as db:
+            return _need(db, name)
+
+    row = desk.remembered(("person", name), desk.stamp().people, look)
     if not row.active:
         raise MissingError(f"{name!r} may no longer sign in", "See who may with 'doorstone person list'")
     return _person(row)
@@ -334,9 +338,14 @@ def who_holds(desk: Desk, secret: str) -> Actor | None:
 
     A token never does more than its person may: where the person's role has become a lesser one, so has the token's.
     """
-    with desk.database.read() as db:
-        row = store.token_by_digest(db, digest_of(secret))
-        person = store.get(db, row.person) if row else None
+    digest = digest_of(secret)
+
+    def look() -> tuple[store.TokenRow | None, store.PersonRow | None]:
+        with desk.database.read() as db:
+            row = store.token_by_digest(db, digest)
+            return row, store.get(db, row.person) if row else None
+
+    row, person = desk.remembered(("token", digest), desk.stamp().people, look)
     if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < desk.today():
         return None
     if person is None or not person.active:

@@ -2,41 +2,66 @@
 
 from __future__ import annotations
 
+import sqlite3
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date
+from typing import Any, cast
 
 from doorstone.core.exceptions import ExceptionState, ExceptionTerms
 from doorstone.core.facts import View
-from doorstone.core.fleet import Sorted, view_of
-from doorstone.core.forecast import Forecast, forecast
+from doorstone.core.fleet import Sorted, sorted_as, view_of
+from doorstone.core.forecast import Forecast
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, Decision, assess
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import profiles as profile_store
-from doorstone.store.devices import DeviceRow
+from doorstone.store.devices import DeviceRow, Filter
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.store.profiles import ProfileCount
+from doorstone.work.board import count_devices, forecaster, standings, turn
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.errors import MissingError
-from doorstone.work.profiles import Settler, all_specs, decisions_of, roll, sort_profiles
-from doorstone.work.sheets import Sheet, all_sheets
+from doorstone.work.hearing import bounded
+from doorstone.work.profiles import Settler, decisions_of, roll, rules
+from doorstone.work.sheets import Sheet
+
+MOST_HELD = 2_000  # devices of which the view is kept
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """The sites, roles and models that devices of a platform have, each in order."""
+
+    sites: tuple[str, ...]
+    roles: tuple[str, ...]
+    models: tuple[str, ...]
 
 
 class Picture:
-    """What the records say on one day. Devices are settled one by one, when they are asked for."""
+    """What the records say on one day. What is asked for is worked out then, device by device or profile by profile."""
 
     def __init__(self, desk: Desk) -> None:
         roll(desk)
         self.desk = desk
         self.today: date = desk.today()
-        self.sheets = all_sheets(desk)
-        self.specs = all_specs(self.sheets)
         with desk.database.read() as db:
+            by = rules(desk, db)
+            self.sheets, self.specs = by.sheets, by.specs
             self._decisions = {name: decisions_of(db, name) for name in self.sheets}
-            self.exceptions = [terms(row) for row in exception_store.every_terms(db)]
+        self._exceptions: list[ExceptionTerms] | None = None
+        self._terms: dict[int, ExceptionTerms] = {}
         self._views: dict[str, View] = {}
         self._rows: dict[str, DeviceRow] = {}
-        self._forecasts: dict[tuple[int, str], Forecast | None] = {}
+
+    @property
+    def exceptions(self) -> list[ExceptionTerms]:
+        """Every exception with its devices, newest first."""
+        if self._exceptions is None:
+            with self.desk.database.read() as db:
+                self._exceptions = [terms(row) for row in exception_store.every_terms(db)]
+        return self._exceptions
 
     def device(self, device: str) -> DeviceRow:
         """Raises `MissingError`."""
@@ -45,14 +70,19 @@ class Picture:
                 row = device_store.get(db, device)
             if row is None:
                 raise MissingError(f"There is no device {device!r}", "See them with 'doorstone device list'")
-            self._rows[device] = row
+            bounded(self._rows, MOST_HELD)[device] = row
         return self._rows[device]
+
+    def rows(self, devices: Iterable[str]) -> list[DeviceRow]:
+        """Those of these devices that there are, by id."""
+        with self.desk.database.read() as db:
+            return device_store.named(db, devices)
 
     def view(self, device: str) -> View:
         """The device settled, with sources and times."""
         if device not in self._views:
             with self.desk.database.read() as db:
-                self._views[device] = Settler(self.desk, db).view(device)
+                bounded(self._views, MOST_HELD)[device] = Settler(self.desk, db).view(device)
         return self._views[device]
 
     def sheet_of(self, device: str) -> Sheet | None:
@@ -73,57 +103,124 @@ class Picture:
         platform = self.need_sheet(device).platform
         return assess(platform, release, self.view(device), self.decisions_for(platform), device)
 
+    def stands(self, row: DeviceRow, platform: Platform, release: str) -> Sorted:
+        """The device's state and marks at a release: those of its profile, if it still has it."""
+        found = standings(self.desk, platform, release).of.get(row.profile or 0)
+        return found or sorted_as(self.assessment(row.id, release))
+
+    # ------------------------------------------------------------ the fleet
+
     def counts(self, platform: Platform, release: str) -> list[ProfileCount]:
         """How many devices of each profile stand where, with state and marks at the release."""
-        sort_profiles(self.desk, platform, release)
         with self.desk.database.read() as db:
-            return profile_store.counts(db, platform.id, release)
+            found = standings(self.desk, platform, release)
+            placed = profile_store.places(db, platform.id)
+        made = []
+        for profile, site, role, devices in placed:
+            row, stands = found.rows[profile], found.of[profile]
+            made.append(ProfileCount(profile, site, role, row.model, row.runs, devices, stands.state, stands.marks))
+        return made
+
+    def total(self, platform: Platform, release: str, where: Filter) -> int:
+        """How many devices a filter chooses at a release."""
+        rests_on = (self.desk.stamp().devices, self.decisions_for(platform), platform, self.today)
+        key = ("total", platform.id, release, where)
+        return self.desk.remembered(key, rests_on, lambda: count_devices(self.desk, platform, release, where))
+
+    def places(self, platform: Platform) -> Places:
+        rests_on = self.desk.stamp().devices
+
+        def make() -> Places:
+            with self.desk.database.read() as db:
+                pairs = profile_store.sites_and_roles(db, platform.id)
+                models = {row.model for row in profile_store.in_use(db, platform.id).values()}
+            sites, roles = {site for site, _ in pairs}, {role for _, role in pairs}
+            return Places(*(tuple(sorted(filter(None, names))) for names in (sites, roles, models)))
+
+        return self.desk.remembered(("places", platform.id), rests_on, make)
 
     def profile_views(self, platform: Platform) -> dict[int, tuple[View, str]]:
         """Every profile in use as a view, without times and sources, and the device that has it to itself, if one."""
         with self.desk.database.read() as db:
-            pictures = profile_store.pictures(db, profile_store.sizes(db, platform.id))
+            pictures = profile_store.pictures(db, profile_store.in_use(db, platform.id))
         return {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in pictures.items()}
 
+    # ------------------------------------------------------ exceptions, ahead
+
     def exceptions_of(self, device: str) -> list[ExceptionTerms]:
-        return [e for e in self.exceptions if device in e.devices]
+        """What the device's exceptions permit, newest first; their devices are not listed."""
+        return list(self._held([device]).get(device, ()))
+
+    def _held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
+        with self.desk.database.read() as db:
+            numbers = exception_store.numbers_of(db, devices)
+            self._read_terms(db, {number for held in numbers.values() for number in held})
+        return {device: tuple(self._terms[number] for number in held) for device, held in numbers.items()}
+
+    def _read_terms(self, db: sqlite3.Connection, numbers: Iterable[int]) -> None:
+        missing = [number for number in numbers if number not in self._terms]
+        if missing:
+            rows = exception_store.terms_by_number(db, missing)
+            self._terms.update({number: terms(row) for number, row in rows.items()})
 
     def forecast(self, device: str) -> Forecast | None:
         """The device's forecast; None if the sheet does not know the release that it runs."""
-        row, sheet = self.device(device), self.sheet_of(device)
-        if sheet is None or row.profile is None or not sheet.platform.has(row.runs):
-            return None
-        held = self.exceptions_of(device)
-        key = (row.profile, device if held else "")
-        if key not in self._forecasts:
-            decisions = self.decisions_for(sheet.platform)
-            self._forecasts[key] = forecast(sheet.platform, device, self.view(device), decisions, held)
-        return self._forecasts[key]
+        return self.forecasts([self.device(device)])[device]
+
+    def forecasts(self, rows: Sequence[DeviceRow]) -> dict[str, Forecast | None]:
+        """Devices' forecasts by id. Devices of one profile with the same exceptions have the same one."""
+        held = self._held([row.id for row in rows])
+        wanted: dict[str, set[tuple[int, tuple[ExceptionTerms, ...]]]] = {}
+        for row in rows:
+            if row.profile is not None and row.platform in self.sheets:
+                wanted.setdefault(row.platform, set()).add((row.profile, held.get(row.id, ())))
+        known = {name: self._ahead(self.sheets[name].platform, cases) for name, cases in wanted.items()}
+        none: Mapping[Any, Forecast | None] = {}
+        return {
+            row.id: known.get(row.platform, none).get((row.profile, held.get(row.id, ())))
+            for row in rows
+        }  # fmt: skip
 
     def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
-        """Every device's forecast, once per profile; devices with exceptions have their own."""
+        """Every device's forecast, with how many devices have it: once per profile and set of exceptions."""
         with self.desk.database.read() as db:
             sizes = profile_store.sizes(db, platform.id)
-        own = {device for e in self.exceptions for device in e.devices if e.platform == platform.id}
-        found: list[tuple[Forecast | None, int]] = []
-        for device in sorted(own):
-            row = self.device(device)
-            if row.platform == platform.id and row.profile in sizes:
-                sizes[row.profile] -= 1
-                found.append((self.forecast(device), 1))
-        views = self.profile_views(platform)
-        for profile, count in sizes.items():
-            if count:
-                found.append((self._of_profile(platform, profile, *views[profile]), count))
-        return found
+            apart = exception_store.alike(db, platform.id)
+            self._read_terms(db, {number for _, numbers, _ in apart for number in numbers})
+        cases: dict[tuple[int, tuple[ExceptionTerms, ...]], int] = {}
+        for profile, numbers, devices in apart:
+            sizes[profile] -= devices
+            cases[profile, tuple(self._terms[number] for number in numbers)] = devices
+        cases.update({(profile, ()): devices for profile, devices in sizes.items() if devices})
+        known = self._ahead(platform, cases)
+        return [(known[case], devices) for case, devices in cases.items()]
 
-    def _of_profile(self, platform: Platform, profile: int, view: View, own: str) -> Forecast | None:
-        key = (profile, "")
-        if key not in self._forecasts:
-            known = platform.has(view.text("os.release"))
-            decisions = self.decisions_for(platform)
-            self._forecasts[key] = forecast(platform, own, view, decisions, []) if known else None
-        return self._forecasts[key]
+    def _ahead(
+        self, platform: Platform, cases: Iterable[tuple[int, tuple[ExceptionTerms, ...]]]
+    ) -> Mapping[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None]:
+        """The forecasts of these cases, those that are known already taken as they are."""
+        decisions = self.decisions_for(platform)
+        known: dict[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None] = {}
+        if not self.desk.database.writing:
+            known = self.desk.shared(("ahead", platform.id), (platform, decisions, self.today), dict)
+            bounded(known, MOST_FORECASTS)
+        found = {case: known.get(case, _NOT_YET) for case in cases}
+        missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
+        if missing:
+            profiles = {profile for profile, _ in missing}
+            with self.desk.database.read() as db:
+                pictures = profile_store.pictures(db, profiles)
+                made = forecaster(self.desk, platform, decisions, profiles)
+            views = {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in pictures.items()}
+            for profile, held in missing:
+                with turn:
+                    ahead = made.forecast(profile, *views[profile], held)
+                found[profile, held] = known[profile, held] = ahead
+        return cast(Mapping[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None], found)
+
+
+MOST_FORECASTS = 50_000
+_NOT_YET: Any = object()
 
 
 def sorted_of(count: ProfileCount) -> Sorted:
@@ -132,8 +229,8 @@ def sorted_of(count: ProfileCount) -> Sorted:
 
 def picture(desk: Desk) -> Picture:
     """The picture as the records stand now; made anew only after something was written or the day has changed."""
-    with desk.database.read() as db:
-        key = (profile_store.stamp(db), desk.today())
+    stamp = desk.stamp()
+    key = (stamp.ledger, stamp.devices, desk.today())
     held = desk.memory.get("picture")
     if held is None or held[0] != key:
         held = (key, Picture(desk))

@@ -5,8 +5,6 @@ Whatever writes a word about a device places it anew in the same transaction; a 
 
 from __future__ import annotations
 
-import hashlib
-import json
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -26,9 +24,9 @@ from doorstone.core.facts import (
     spans,
     stands_until,
 )
-from doorstone.core.fleet import profile_facts, profile_key, profile_picture, rules_basis, sorted_as, view_of
-from doorstone.core.platforms import Platform, Sort
-from doorstone.core.sorting import Decision, Scope, assess
+from doorstone.core.fleet import profile_facts, profile_key, profile_picture
+from doorstone.core.platforms import Sort
+from doorstone.core.sorting import Decision, Scope
 from doorstone.core.words import Words, current_texts, readings_of
 from doorstone.store import decisions as decision_store
 from doorstone.store import devices as device_store
@@ -70,29 +68,61 @@ class Known:
     basis: Any = None
 
 
+@dataclass(slots=True)
+class Rules:
+    """What settling goes by on one day: trust, the facts that there are, matched texts, devices with own decisions."""
+
+    today: date
+    sources: Mapping[str, Source]
+    sheets: Mapping[str, Sheet]
+    specs: Mapping[str, FactSpec]
+    reader: FactReader
+    matches: Mapping[tuple[str, str], str]
+    own: frozenset[str]
+    seen_by: dict[str, frozenset[str]] = field(default_factory=dict)
+    fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
+
+    @property
+    def basis(self) -> Any:
+        """What a device is placed by, apart from what is said of it."""
+        return {name: (s.sha256, s.reported) for name, s in self.sheets.items()}, self.matches, self.today
+
+
+def rules(desk: Desk, db: sqlite3.Connection) -> Rules:
+    """The rules of the desk's day, made anew once anything was written."""
+
+    def make() -> Rules:
+        sheets = all_sheets(desk)
+        specs = all_specs(sheets)
+        own = frozenset(row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE)
+        matched = {(p, plain_text(t)): r for (p, t), r in texts.matches(db).items()}
+        return Rules(desk.today(), desk.policy.sources, sheets, specs, FactReader(specs), matched, own)
+
+    if desk.database.writing:
+        return make()
+    return desk.shared("rules", (desk.stamp()[:2], desk.today()), make)
+
+
+def shelf(desk: Desk) -> Shelf:
+    """The shelf that all who only read share; one of its own for a transaction that writes."""
+    return Shelf() if desk.database.writing else desk.shared("shelf", None, Shelf)
+
+
 class Settler:
     """Settles devices as of the desk's day, from what the database holds."""
 
     def __init__(self, desk: Desk, db: sqlite3.Connection, known: Known | None = None) -> None:
         self.db = db
         self.at = desk.now()
-        self.today: date = desk.today()
-        self.sources = desk.policy.sources
-        self.sheets = all_sheets(desk)
-        self.specs = all_specs(self.sheets)
-        self._reader = FactReader(self.specs)
-        self.matches = {(p, plain_text(t)): r for (p, t), r in texts.matches(db).items()}
-        self.own = {row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE}
-        self.known = known or Known()
-        basis = ({name: (s.revision, s.reported) for name, s in self.sheets.items()}, self.matches, self.today)
+        self.by = rules(desk, db)
+        self.known = known or Known(shelf(desk))
+        basis = self.by.basis
         if self.known.basis != basis:
             self.known.places.clear()
             self.known.settled.clear()
             self.known.spans.clear()
             self.known.basis = basis
         self._numbers: dict[str, int] = {}
-        self._seen_by: dict[str, frozenset[str]] = {}
-        self._fresh_on: dict[tuple[str, str], tuple[bool, bool]] = {}
 
     def readings(self, device: str) -> list[Reading]:
         """What every source says of the device now, failure texts turned into verdicts where they are matched."""
@@ -101,8 +131,8 @@ class Settler:
 
     def _readings(self, heard: Heard) -> list[Reading]:
         words = self.known.shelf.words(self.db, heard)
-        found = [reading for source, said in words.items() for reading in readings_of(source, said, self._reader)]
-        sheet = self.sheets.get(_newest_text(found, "os.platform"))
+        found = [reading for source, said in words.items() for reading in readings_of(source, said, self.by.reader)]
+        sheet = self.by.sheets.get(_newest_text(found, "os.platform"))
         return found + (self._told(words, sheet) if sheet is not None else [])
 
     def _told(self, words: Mapping[str, Words], sheet: Sheet) -> list[Reading]:
@@ -110,7 +140,7 @@ class Settler:
         for source, said in words.items():
             for text, taken_at in current_texts(said):
                 key, at = plain_text(text), datetime.fromisoformat(taken_at)
-                requirement = self.matches.get((sheet.platform.id, key)) or sheet.told_by_text.get(key)
+                requirement = self.by.matches.get((sheet.platform.id, key)) or sheet.told_by_text.get(key)
                 if requirement and self._fresh(source, at):
                     failing.setdefault(requirement, []).append((source, at))
         told = []
@@ -122,19 +152,19 @@ class Settler:
         return [*told, Reading("nobody", newest, dict(quiet))] if quiet else told
 
     def _fresh(self, source: str, at: datetime) -> bool:
-        known = self.sources.get(source)
+        known = self.by.sources.get(source)
         days = known.passing_days if known else 30
-        return days is None or (self.today - at.date()).days <= days
+        return days is None or (self.by.today - at.date()).days <= days
 
     def view(self, device: str) -> View:
-        return settle(self.readings(device), self.sources, self.specs, self.today, self.rulings(device))
+        return settle(self.readings(device), self.by.sources, self.by.specs, self.by.today, self.rulings(device))
 
     def rulings(self, device: str) -> list[Ruling]:
         found = []
         for row in settlements.of_device(self.db, device):
-            if row.kind == "fact" and row.subject not in self.specs:
+            if row.kind == "fact" and row.subject not in self.by.specs:
                 continue
-            value = self.specs[row.subject].parse(row.value) if row.kind == "fact" else bool(row.value)
+            value = self.by.specs[row.subject].parse(row.value) if row.kind == "fact" else bool(row.value)
             seen, at = datetime.fromisoformat(row.seen_until), datetime.fromisoformat(row.at)
             found.append(Ruling(id_of("ST", row.id), row.subject, value, seen, row.reason, row.by, at))
         return found
@@ -165,7 +195,7 @@ class Settler:
 
     def _write(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> None:
         """Settle rows, put each device in its profile, and write them."""
-        alone = settlements.devices(self.db, held) | self.own
+        alone = settlements.devices(self.db, held) | self.by.own
         settled = self.known.settled
         rows = []
         for row, heard in now:
@@ -201,19 +231,19 @@ class Settler:
 
     def _ages(self, source: str, day: str) -> tuple[bool, bool]:
         """Whether lasting and passing facts that a source read on a day still count."""
-        found = self._fresh_on.get((source, day))
+        found = self.by.fresh_on.get((source, day))
         if found is None:
-            known, read = self.sources.get(source) or Source(source, 0), date.fromisoformat(day)
+            known, read = self.by.sources.get(source) or Source(source, 0), date.fromisoformat(day)
             lasting, passing = (
-                days is None or (self.today - read).days <= days for days in (known.lasting_days, known.passing_days)
+                days is None or (self.by.today - read).days <= days for days in (known.lasting_days, known.passing_days)
             )
-            found = self._fresh_on[source, day] = lasting, passing
+            found = self.by.fresh_on[source, day] = lasting, passing
         return found
 
     def _until(self, platform: str, heard: Heard) -> str | None:
         """The last day on which nothing that counts has aged out since."""
         words = ((date.fromisoformat(at[:10]), self._spans(platform, source, number)) for source, at, number in heard)
-        until = stands_until(words, self.today)
+        until = stands_until(words, self.by.today)
         return until.isoformat() if until else None
 
     def _spans(self, platform: str, source: str, number: int) -> frozenset[int]:
@@ -221,28 +251,28 @@ class Settler:
         if key not in self.known.spans:
             said = self.known.shelf.said(self.db, number)
             verdicts = {**said.verdicts, **dict.fromkeys(said.texts or (), False)}
-            facts: dict[str, FactValue] = {name: True for name in said.facts if name in self.specs}
+            facts: dict[str, FactValue] = {name: True for name in said.facts if name in self.by.specs}
             reading = Reading(source, datetime.min, facts, verdicts)
             names = self._names(platform) | {"os.platform"}
-            bounded(self.known.spans)[key] = spans(reading, self.sources, self.specs, names)
+            bounded(self.known.spans)[key] = spans(reading, self.by.sources, self.by.specs, names)
         return self.known.spans[key]
 
     def _names(self, platform: str) -> frozenset[str]:
-        if platform not in self._seen_by:
-            sheet = self.sheets.get(platform)
-            self._seen_by[platform] = profile_facts(sheet.platform) if sheet else frozenset()
-        return self._seen_by[platform]
+        if platform not in self.by.seen_by:
+            sheet = self.by.sheets.get(platform)
+            self.by.seen_by[platform] = profile_facts(sheet.platform) if sheet else frozenset()
+        return self.by.seen_by[platform]
 
     def _place(self, device: str, heard: Heard, rulings: Iterable[Ruling]) -> Place:
-        view = settle(self._readings(heard), self.sources, self.specs, self.today, rulings)
+        view = settle(self._readings(heard), self.by.sources, self.by.specs, self.by.today, rulings)
         platform, model, runs, edition = (
             view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")
         )
-        profile = self._profile(platform, device, view, model, runs) if platform in self.sheets else None
+        profile = self._profile(platform, device, view, model, runs) if platform in self.by.sheets else None
         return platform, model, runs, edition, profile
 
     def _profile(self, platform: str, device: str, view: View, model: str, runs: str) -> int:
-        own = device if device in self.own else ""
+        own = device if device in self.by.own else ""
         picture = profile_picture(platform, self._names(platform), view, own)
         key = profile_key(picture)
         if key not in self._numbers:
@@ -271,60 +301,12 @@ def place(desk: Desk, db: sqlite3.Connection, devices: Iterable[str]) -> None:
 def roll(desk: Desk) -> None:
     """Bring every device to the desk's day: those on which a word has aged out since are placed anew."""
     today = desk.today().isoformat()
-    with desk.database.read() as db:
-        if store.settled_day(db) == today:
-            return
+    if store.settled_day(desk.database.connection) == today:
+        return
     with desk.database.write() as db:
         if (before := store.settled_day(db)) != today:
             place(desk, db, store.fallen(db, today) if before < today else device_store.ids(db))
             store.keep_settled_day(db, today)
-
-
-def sort_profiles(desk: Desk, platform: Platform, release: str) -> int:
-    """Sort the profiles that are not sorted by the rules of today; returns how many that were.
-
-    Only those are touched whose rules differ: a decision on one model leaves the profiles of all others alone.
-    """
-    roll(desk)
-    alone = not desk.database.busy
-    with desk.database.read() as db:
-        key = ("sorted", platform.id, release)
-        stamp = (store.stamp(db), desk.today())
-        if desk.memory.get(key) == stamp:
-            return 0
-        decided = decisions_of(db, platform.id)
-        rules = rules_basis(platform, release, desk.today())
-        bases: dict[tuple[str, str], str] = {}
-        behind: list[tuple[store.ProfileRow, str]] = []
-        for row in store.in_use(db, platform.id, release):
-            who = (row.model, row.own)
-            if who not in bases:
-                bases[who] = basis_of(rules, decided, release, *who)
-            if row.basis != bases[who]:
-                behind.append((row, bases[who]))
-        pictures = store.pictures(db, [row.id for row, _ in behind])
-    found = []
-    for row, basis in behind:
-        view = view_of(pictures[row.id], platform.specs, desk.today())
-        after = sorted_as(assess(platform, release, view, decided, row.own))
-        found.append((row.id, basis, after.state, after.marks))
-    if found:
-        with desk.database.write() as db:
-            store.keep_findings(db, release, found)
-    if alone:
-        desk.memory[key] = stamp
-    return len(found)
-
-
-def basis_of(rules: str, decided: Iterable[Decision], release: str, model: str, device: str) -> str:
-    """A digest of everything that sorts one model (or one device with decisions of its own) at a release."""
-    mine = {(Scope.RELEASE, ""), (Scope.MODEL, model), (Scope.DEVICE, device)}
-    words: list[Any] = [
-        [d.requirement, d.scope, d.sort, d.at.isoformat(), d.id]
-        for d in decided
-        if d.release == release and (d.scope, d.target) in mine
-    ]
-    return hashlib.sha256(json.dumps([rules, words]).encode()).hexdigest()[:16]
 
 
 def decisions_of(db: sqlite3.Connection, platform: str) -> list[Decision]:

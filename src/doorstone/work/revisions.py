@@ -212,8 +212,8 @@ def _cases(desk: Desk, old: Platform, new: Platform) -> list[tuple[View, View, s
         for device in device_store.ids(db, old.id):
             readings, rulings = settler.readings(device), settler.rulings(device)
             before, after = (
-                settle(readings, settler.sources, specs, settler.today, rulings)
-                for specs in (settler.specs, {**settler.specs, **new.specs})
+                settle(readings, settler.by.sources, specs, settler.by.today, rulings)
+                for specs in (settler.by.specs, {**settler.by.specs, **new.specs})
             )
             cases.append((before, after, device, [device]))
         return cases

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import State
-from doorstone.store import devices as device_store
 from doorstone.store import selections as store
 from doorstone.store.devices import Filter
 from doorstone.store.profiles import ProfileCount
 from doorstone.store.selections import SelectionRow
+from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, record
 from doorstone.work.devices import check_requirement, target_release
 from doorstone.work.errors import BadInputError, MissingError
@@ -60,17 +59,12 @@ def choose_devices(desk: Desk, platform_id: str, release: str, where: Filter, se
 
 def counts(desk: Desk, chosen: Chosen) -> list[ProfileCount]:
     """How many of the chosen devices are of each profile, where; one by one only if words are looked for."""
-    every = picture(desk).counts(chosen.platform, chosen.release)
     if not chosen.where.words:
+        every = picture(desk).counts(chosen.platform, chosen.release)
         return [count for count in every if fits(count, chosen.where)]
-    runs = {count.profile: count.runs for count in every}
-    with desk.database.read() as db:
-        rows = device_store.find(db, chosen.platform.id, chosen.release, chosen.where)
     return [
-        ProfileCount(
-            row.profile or 0, row.site, row.role, row.model, runs[row.profile or 0], 1, state, json.loads(marks)
-        )
-        for row, state, marks in rows
+        ProfileCount(row.profile or 0, row.site, row.role, row.model, row.runs, 1, found.state, found.marks)
+        for row, found in find_devices(desk, chosen.platform, chosen.release, chosen.where)
     ]
 
 
@@ -78,9 +72,7 @@ def devices_of(desk: Desk, platform_id: str, release: str, where: Filter, select
     """The devices that a filter and a saved selection choose, by id. Raises `MissingError` or `BadInputError`."""
     platform_id = platform_id or (get_selection(desk, selection).platform if selection else "")
     chosen = choose_devices(desk, platform_id or by_size(desk)[0][0].platform.id, release, where, selection)
-    picture(desk).counts(chosen.platform, chosen.release)
-    with desk.database.read() as db:
-        return [row.id for row, _, _ in device_store.find(db, chosen.platform.id, chosen.release, chosen.where)]
+    return [row.id for row, _ in find_devices(desk, chosen.platform, chosen.release, chosen.where)]
 
 
 def fits(count: ProfileCount, where: Filter) -> bool:
@@ -127,11 +119,10 @@ def _ids_with_exceptions(
     places = {(count.profile, count.site, count.role) for count in found}
     held = {}
     words = chosen.where.words.lower().split()
-    for device, names in excepted.items():
-        row = now.device(device)
+    for row in now.rows(excepted):
         text = f"{row.id} {row.name} {row.site} {row.role} {row.model}".lower()
         if row.profile and (row.profile, row.site, row.role) in places and all(word in text for word in words):
-            held[device] = (row.profile, names)
+            held[row.id] = (row.profile, excepted[row.id])
     return held
 
 

@@ -39,6 +39,12 @@ class Sheet:
 
 def all_sheets(desk: Desk) -> dict[str, Sheet]:
     """The newest sheet of every platform by platform id; each is read once and remembered."""
+    if desk.database.writing:
+        return _all_sheets(desk)
+    return desk.shared("sheets", desk.stamp().ledger, lambda: _all_sheets(desk))
+
+
+def _all_sheets(desk: Desk) -> dict[str, Sheet]:
     with desk.database.read() as db:
         rows = store.every_newest(db)
         reported = texts.reported(db)

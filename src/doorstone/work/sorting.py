@@ -10,12 +10,12 @@ from doorstone.core.platforms import Sort
 from doorstone.core.sorting import Scope, effective_sort
 from doorstone.store import attempts as attempt_store
 from doorstone.store import decisions as store
-from doorstone.store import profiles as profile_store
 from doorstone.store.attempts import AttemptRow
 from doorstone.store.decisions import DecisionRow
+from doorstone.work.board import standings
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError
-from doorstone.work.picture import Picture, picture, sorted_of
+from doorstone.work.picture import Picture, picture
 from doorstone.work.profiles import place
 from doorstone.work.sheets import get_sheet, need_release
 
@@ -154,8 +154,8 @@ def fleet_roll_up(desk: Desk, platform_id: str, release: str) -> RollUp:
     """Counts per state, requirement and combination over the devices of a platform."""
     sheet = get_sheet(desk, platform_id)
     need_release(sheet.platform, release)
-    counts = picture(desk).counts(sheet.platform, release)
-    return roll_up(sheet.platform, release, [(sorted_of(c), c.devices) for c in counts])
+    found = standings(desk, sheet.platform, release)
+    return roll_up(sheet.platform, release, [(found.of[number], row.devices) for number, row in found.rows.items()])
 
 
 def decide(
@@ -180,8 +180,7 @@ def decide(
     if scope == Scope.DEVICE:
         picture(desk).device(target)
     elif scope == Scope.MODEL:
-        with desk.database.read() as db:
-            known_models = profile_store.places(db, platform_id)["model"]
+        known_models = picture(desk).places(platform).models
         if target not in known_models:
             raise BadInputError(f"No device is a {target!r}", f"Use one of {', '.join(known_models) or 'none yet'}")
     elif scope == Scope.RELEASE and target:

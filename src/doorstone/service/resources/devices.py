@@ -51,7 +51,16 @@ class RouteQuery(ReleaseQuery):
     route: KitRoute = "in-place"
 
 
-@operations("GET", "/devices", "List devices", roles=EVERYONE, query=DeviceQuery, answer=DevicePageShape, pages=True)
+@operations(
+    "GET",
+    "/devices",
+    "List devices",
+    roles=EVERYONE,
+    query=DeviceQuery,
+    answer=DevicePageShape,
+    pages=True,
+    steady=True,
+)
 def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     q = call.query
     where = Filter(q.state, q.site, q.role, q.model, q.requirement, q.mark, q.words)
@@ -69,7 +78,9 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     return Answer(shape, next=page.next)
 
 
-@operations("GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail)
+@operations(
+    "GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail, steady=True
+)
 def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
     found = devices.get_device(call.desk, call.path["device"], call.query.release)
     return DeviceDetail(

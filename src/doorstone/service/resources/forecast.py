@@ -18,7 +18,15 @@ class FleetQuery(Asked):
     release: str = Field("", description="Target release; the last published one if left out")
 
 
-@operations("GET", "/overview", "The fleet against a release", roles=EVERYONE, query=FleetQuery, answer=OverviewShape)
+@operations(
+    "GET",
+    "/overview",
+    "The fleet against a release",
+    roles=EVERYONE,
+    query=FleetQuery,
+    answer=OverviewShape,
+    steady=True,
+)
 def overview(call: Call[FleetQuery, None]) -> OverviewShape:
     return OverviewShape.model_validate(forecast.overview(call.desk, call.query.platform, call.query.release))
 

@@ -58,6 +58,7 @@ FROM devices AS d;
 DROP TABLE devices;
 ALTER TABLE new_devices RENAME TO devices;
 CREATE INDEX devices_listed ON devices (platform, id);
+CREATE INDEX devices_at_site ON devices (platform, site, id);
 CREATE INDEX devices_profile ON devices (profile, id);
 CREATE INDEX devices_standing ON devices (stands_until) WHERE stands_until IS NOT NULL;
 DROP TABLE device_sources;
@@ -69,3 +70,26 @@ ALTER TABLE profiles ADD COLUMN devices INTEGER NOT NULL DEFAULT 0;
 UPDATE profiles SET devices = (SELECT COUNT(*) FROM devices AS d WHERE d.profile = profiles.id);
 CREATE INDEX profiles_used ON profiles (platform, id) WHERE devices > 0;
 DROP INDEX profiles_platform;
+
+-- Counts by place: a site's are together. Findings are worked out in memory from the profiles and the rules.
+DROP TABLE profile_findings;
+CREATE TABLE placed (
+    platform TEXT NOT NULL,
+    site TEXT NOT NULL,
+    role TEXT NOT NULL,
+    profile INTEGER NOT NULL REFERENCES profiles (id),
+    devices INTEGER NOT NULL,
+    PRIMARY KEY (platform, site, role, profile)
+) STRICT, WITHOUT ROWID;
+INSERT INTO placed (platform, site, role, profile, devices)
+SELECT platform, site, role, profile, COUNT(*) FROM devices WHERE profile IS NOT NULL GROUP BY 1, 2, 3, 4;
+DROP TABLE profile_counts;
+
+-- A count of the changes to people and tokens: who may do what is remembered only while it stands still.
+ALTER TABLE settled ADD COLUMN people INTEGER NOT NULL DEFAULT 0;
+CREATE TRIGGER people_added AFTER INSERT ON people BEGIN UPDATE settled SET people = people + 1; END;
+CREATE TRIGGER people_changed AFTER UPDATE ON people BEGIN UPDATE settled SET people = people + 1; END;
+CREATE TRIGGER people_gone AFTER DELETE ON people BEGIN UPDATE settled SET people = people + 1; END;
+CREATE TRIGGER tokens_added AFTER INSERT ON tokens BEGIN UPDATE settled SET people = people + 1; END;
+CREATE TRIGGER tokens_changed AFTER UPDATE ON tokens BEGIN UPDATE settled SET people = people + 1; END;
+CREATE TRIGGER tokens_gone AFTER DELETE ON tokens BEGIN UPDATE settled SET people = people + 1; END;

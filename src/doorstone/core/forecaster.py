@@ -1,0 +1,54 @@
+"""The forecaster: forecasts of many profiles, each as `forecast` gives it, with what they share worked out once.
+
+Profiles that a release's requirements cannot tell apart share their assessment; cases of the same checks, with the
+same facts that overrides look at, share the choice of overrides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import date
+from typing import Any
+
+from doorstone.core.board import Board
+from doorstone.core.exceptions import ExceptionTerms
+from doorstone.core.facts import FactValue, View
+from doorstone.core.forecast import Answers, Forecast, forecast
+from doorstone.core.overrides import Choice, choose
+from doorstone.core.platforms import Platform, Route
+from doorstone.core.sorting import Decision
+
+
+class Forecaster:
+    """Forecasts for one platform on one day. `board` gives the board of a release, on which the profiles are."""
+
+    def __init__(
+        self, platform: Platform, decisions: Sequence[Decision], as_of: date, board: Callable[[str], Board]
+    ) -> None:
+        self._platform = platform
+        self._decisions = decisions
+        self._as_of = as_of
+        self._board = board
+        self._needed = sorted(frozenset().union(*(override.needs.facts() for override in platform.overrides)))
+        self._choices: dict[Any, Choice] = {}
+
+    def forecast(self, number: int, view: View, own: str, exceptions: Sequence[ExceptionTerms]) -> Forecast | None:
+        """The forecast of a profile with these exceptions; None if the sheet does not know the release that it runs.
+
+        `own` names the device that has the profile to itself, if one does.
+        """
+        if not self._platform.has(view.text("os.release")):
+            return None
+        answers = Answers(lambda release: self._board(release).assessment(number), self._choose)
+        return forecast(self._platform, own, view, self._decisions, exceptions, answers)
+
+    def _choose(
+        self, release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]
+    ) -> Choice:
+        seen = tuple(values.get(name) for name in self._needed)
+        key = (release, route, seen, tuple(checks), frozenset(excepted))
+        if key not in self._choices:
+            self._choices[key] = choose(
+                self._platform, release, route, values, self._as_of, checks, excepted, alternatives=0
+            )
+        return self._choices[key]

@@ -1,0 +1,161 @@
+"""The board of a platform and a release, kept in memory: which profiles there are, and how each is sorted.
+
+What it rests on is asked of the records each time: the profiles in use, the sheet, the decisions, the day. Profiles
+never change, so only new ones are read; only rules that differ are applied anew.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from doorstone.core.board import Board, ProfileTable, table_for
+from doorstone.core.fleet import Sorted
+from doorstone.core.forecaster import Forecaster
+from doorstone.core.platforms import Platform
+from doorstone.core.sorting import Decision
+from doorstone.store import devices as device_store
+from doorstone.store import profiles as store
+from doorstone.store.devices import Filter
+from doorstone.store.profiles import ProfileRow
+from doorstone.work.desk import Desk
+from doorstone.work.profiles import decisions_of, roll
+
+turn = threading.RLock()
+"""Who works on boards takes turns: they grow as they are asked."""
+
+
+@dataclass(frozen=True, slots=True)
+class Standings:
+    """The profiles in use by number, and each one's state and marks at a release."""
+
+    rows: Mapping[int, ProfileRow]
+    of: Mapping[int, Sorted]
+
+    def chosen(self, where: Filter) -> set[int] | None:
+        """The profiles whose state, model and marks fit; None if the filter asks for none of these."""
+        if not (where.state or where.model or where.requirement):
+            return None
+        return {number for number, row in self.rows.items() if self._fits(number, row, where)}
+
+    def _fits(self, number: int, row: ProfileRow, where: Filter) -> bool:
+        found = self.of[number]
+        if (where.state and found.state != where.state) or (where.model and row.model != where.model):
+            return False
+        if where.requirement:
+            mark = found.marks.get(where.requirement, "met")
+            return mark == where.mark if where.mark else mark != "met"
+        return True
+
+
+class _Shelf:
+    """What is kept for one platform: the table of profiles, and a board per release with the rules it was made by."""
+
+    def __init__(self, names: Any, table: ProfileTable) -> None:
+        self.names = names
+        self.table = table
+        self.boards: dict[str, tuple[Any, Board]] = {}
+        self.found: dict[str, tuple[Any, Standings]] = {}
+        self.forecaster: tuple[Any, Forecaster] | None = None
+
+
+def standings(desk: Desk, platform: Platform, release: str) -> Standings:
+    """How every profile in use stands at a release, by the records as they are now."""
+    if not desk.database.busy:
+        roll(desk)
+    with desk.database.read() as db:
+        key = (store.stamp(db).devices, decisions_of(db, platform.id), desk.today())
+        with turn:
+            shelf = _shelf(desk, platform)
+            held = shelf.found.get(release)
+            if held is not None and held[0] == (*key, platform):
+                return held[1]
+            rows = store.in_use(db, platform.id)
+            table = shelf.table
+            missing = [number for number in rows if number not in table.place]
+            if missing and desk.database.writing:
+                # What this transaction has made may still be undone, and its numbers given to others.
+                table = table_for(platform)
+                table.add(store.pictures(db, rows))
+                board = Board(platform, release, key[1], key[2], table)
+                return _standings(rows, table, board)
+            if missing:
+                table.add(store.pictures(db, missing))
+            found = _standings(rows, table, _board(shelf, platform, release, key[1], key[2]))
+            if not desk.database.writing:
+                shelf.found[release] = ((*key, platform), found)
+            return found
+
+
+def _shelf(desk: Desk, platform: Platform) -> _Shelf:
+    """The platform's shelf; an empty one once its sheet looks at other facts, or too many profiles are of the past."""
+    fresh = table_for(platform)
+    held: _Shelf | None = desk.memory.get(("board", platform.id))
+    if held is None or held.names != fresh.columns or len(held.table.rows) > MOST_ROWS:
+        held = desk.memory["board", platform.id] = _Shelf(fresh.columns, fresh)
+    return held
+
+
+MOST_ROWS = 200_000
+
+
+def _board(shelf: _Shelf, platform: Platform, release: str, decisions: Any, today: Any) -> Board:
+    rules = (platform, decisions, today)
+    held = shelf.boards.get(release)
+    if held is None or held[0] != rules:
+        held = shelf.boards[release] = (rules, Board(platform, release, decisions, today, shelf.table))
+    return held[1]
+
+
+def _standings(rows: Mapping[int, ProfileRow], table: ProfileTable, board: Board) -> Standings:
+    sorted_rows = board.sort()
+    return Standings(rows, {number: sorted_rows[table.place[number]] for number in rows})
+
+
+def find_devices(
+    desk: Desk, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
+) -> list[tuple[device_store.DeviceRow, Sorted]]:
+    """Devices of a platform by id, those after `after`, with how they stand at a release."""
+    roll(desk)
+    with desk.database.read() as db:
+        found = standings(desk, platform, release)
+        profiles = found.chosen(where)
+        rows = device_store.find(db, platform.id, where, profiles, _few(found, profiles), after, limit)
+    return [(row, found.of[row.profile]) for row in rows if row.profile is not None]
+
+
+def forecaster(desk: Desk, platform: Platform, decisions: list[Decision], profiles: Collection[int]) -> Forecaster:
+    """A forecaster that knows these profiles; what it has found out it keeps while rules and day are the same."""
+    with desk.database.read() as db, turn:
+        shelf = _Shelf([], table_for(platform)) if desk.database.writing else _shelf(desk, platform)
+        missing = [number for number in profiles if number not in shelf.table.place]
+        shelf.table.add(store.pictures(db, missing) if missing else {})
+        rests_on = (platform, decisions, desk.today(), shelf.table)
+        if shelf.forecaster is None or shelf.forecaster[0] != rests_on:
+
+            def board(release: str) -> Board:
+                return _board(shelf, platform, release, decisions, desk.today())
+
+            shelf.forecaster = (rests_on, Forecaster(platform, decisions, desk.today(), board))
+        return shelf.forecaster[1]
+
+
+FEW = 5_000
+
+
+def _few(found: Standings, profiles: Collection[int] | None) -> bool:
+    """Whether these profiles have so few devices that they are gone through one by one."""
+    return profiles is not None and sum(found.rows[number].devices for number in profiles) <= FEW
+
+
+def count_devices(desk: Desk, platform: Platform, release: str, where: Filter) -> int:
+    """How many devices `find_devices` would find; asked of the counts by profile unless words are looked for."""
+    roll(desk)
+    with desk.database.read() as db:
+        found = standings(desk, platform, release)
+        profiles = found.chosen(where)
+        if not (where.site or where.role or where.words):
+            return sum(found.rows[number].devices for number in (found.rows if profiles is None else profiles))
+        return device_store.count(db, platform.id, where, profiles)

@@ -8,8 +8,10 @@ from importlib import import_module
 from typing import Any, ClassVar
 
 import typer
-from typer.core import TyperCommand, TyperGroup
+from typer.core import TyperGroup
 from typer.main import get_command, get_group
+
+from doorstone.cli.overview import print_overview
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,10 +43,6 @@ class LazyGroup(TyperGroup):
 
     places: ClassVar[Mapping[str, Place]] = {}
 
-    def __init__(self, *args: Any, **more: Any) -> None:
-        super().__init__(*args, **more)
-        self._listing = False
-
     def list_commands(self, ctx: Any) -> list[str]:
         return list(self.places)
 
@@ -52,15 +50,12 @@ class LazyGroup(TyperGroup):
         place = self.places.get(cmd_name)
         if place is None:
             return None
-        if self._listing:
-            return TyperCommand(cmd_name, help=place.help, rich_help_panel=place.panel)
         if cmd_name not in self.commands:
             self.commands[cmd_name] = place.load(cmd_name)
         return self.commands[cmd_name]
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
-        self._listing = True
-        try:
-            super().format_help(ctx, formatter)
-        finally:
-            self._listing = False
+        panels: dict[str, list[tuple[str, str]]] = {}
+        for name, place in self.places.items():
+            panels.setdefault(place.panel, []).append((name, place.help))
+        print_overview(ctx, panels.items())

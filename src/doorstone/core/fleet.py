@@ -86,6 +86,9 @@ def _dumped(values: Mapping[str, FactValue]) -> dict[str, Any]:
     return {name: dump(value) for name, value in values.items()}
 
 
+NOT_FAILING = ("met", "unread", "disputed")
+
+
 @dataclass(frozen=True, slots=True)
 class Sorted:
     """A profile against a release: the state and the mark of each requirement, in the sheet's order."""
@@ -95,7 +98,7 @@ class Sorted:
 
     @property
     def failing(self) -> tuple[str, ...]:
-        return tuple(name for name, mark in self.marks.items() if mark not in ("met", "unread", "disputed"))
+        return tuple(name for name, mark in self.marks.items() if mark not in NOT_FAILING)
 
 
 def sorted_as(assessment: Assessment) -> Sorted:

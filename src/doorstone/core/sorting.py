@@ -33,6 +33,7 @@ class State(StrEnum):
 
 
 _LEVEL = {State.CLEAR: 0, State.FIXABLE: 1, State.NEEDS_EXCEPTION: 2, State.FLOORED: 3}
+_BY_LEVEL = {level: state for state, level in _LEVEL.items()}
 
 
 class Scope(StrEnum):
@@ -155,10 +156,17 @@ def assessed(release: str, findings: Sequence[RequirementFinding]) -> Assessment
 
 def settled_state(findings: Sequence[RequirementFinding]) -> State:
     """The state of a device with these findings: unsettled if an open one could still make it worse."""
-    base = _base(findings)
-    if any(_open(finding) and _worst(finding) > base for finding in findings):
-        return State.UNSETTLED
-    return next(name for name, level in _LEVEL.items() if level == base)
+    return state_of(_base(findings), max((reach(finding)[1] for finding in findings), default=0))
+
+
+def state_of(base: int, worst: int) -> State:
+    """The state for the worst level found, and the worst that an open finding could still bring."""
+    return State.UNSETTLED if worst > base else _BY_LEVEL[base]
+
+
+def reach(finding: RequirementFinding) -> tuple[int, int]:
+    """How bad a finding is, and how bad it could still prove to be if it is open, else 0."""
+    return _level(finding), _worst(finding) if _open(finding) else 0
 
 
 def _base(findings: Sequence[RequirementFinding]) -> int:

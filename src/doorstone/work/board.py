@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from doorstone.core.board import Board, ProfileTable, table_for
+from doorstone.core.board import Board, ProfileTable, Sorting, table_for
 from doorstone.core.fleet import Sorted
 from doorstone.core.forecaster import Forecaster
 from doorstone.core.platforms import Platform
@@ -32,7 +32,7 @@ class Standings:
     """The profiles in use by number, and each one's state and marks at a release."""
 
     rows: Mapping[int, ProfileRow]
-    of: Mapping[int, Sorted]
+    of: Sorting
 
     def chosen(self, where: Filter) -> set[int] | None:
         """The profiles whose state, model and marks fit; None if the filter asks for none of these."""
@@ -41,11 +41,10 @@ class Standings:
         return {number for number, row in self.rows.items() if self._fits(number, row, where)}
 
     def _fits(self, number: int, row: ProfileRow, where: Filter) -> bool:
-        found = self.of[number]
-        if (where.state and found.state != where.state) or (where.model and row.model != where.model):
+        if (where.state and self.of.state(number) != where.state) or (where.model and row.model != where.model):
             return False
         if where.requirement:
-            mark = found.marks.get(where.requirement, "met")
+            mark = self.of.mark(number, where.requirement)
             return mark == where.mark if where.mark else mark != "met"
         return True
 
@@ -80,10 +79,10 @@ def standings(desk: Desk, platform: Platform, release: str) -> Standings:
                 table = table_for(platform)
                 table.add(store.pictures(db, rows))
                 board = Board(platform, release, key[1], key[2], table)
-                return _standings(rows, table, board)
+                return Standings(rows, board.sort())
             if missing:
                 table.add(store.pictures(db, missing))
-            found = _standings(rows, table, _board(shelf, platform, release, key[1], key[2]))
+            found = Standings(rows, _board(shelf, platform, release, key[1], key[2]).sort())
             if not desk.database.writing:
                 shelf.found[release] = ((*key, platform), found)
             return found
@@ -107,11 +106,6 @@ def _board(shelf: _Shelf, platform: Platform, release: str, decisions: Any, toda
     if held is None or held[0] != rules:
         held = shelf.boards[release] = (rules, Board(platform, release, decisions, today, shelf.table))
     return held[1]
-
-
-def _standings(rows: Mapping[int, ProfileRow], table: ProfileTable, board: Board) -> Standings:
-    sorted_rows = board.sort()
-    return Standings(rows, {number: sorted_rows[table.place[number]] for number in rows})
 
 
 def find_devices(

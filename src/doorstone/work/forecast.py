@@ -145,7 +145,7 @@ def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
         by_site = profile_store.by_site(db, platform.id)
     sites: dict[str, Counter[str]] = {}
     for site, profile, devices in by_site:
-        sites.setdefault(site or "no site", Counter())[found.of[profile].state] += devices
+        sites.setdefault(site or "no site", Counter())[found.of.state(profile)] += devices
     running: Counter[str] = Counter()
     for row in found.rows.values():
         running[row.runs or "unread"] += row.devices

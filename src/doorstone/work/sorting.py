@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 
-from doorstone.core.fleet import RollUp, roll_up
+from doorstone.core.fleet import RollUp
 from doorstone.core.platforms import Sort
 from doorstone.core.sorting import Scope, effective_sort
 from doorstone.store import attempts as attempt_store
@@ -155,7 +155,7 @@ def fleet_roll_up(desk: Desk, platform_id: str, release: str) -> RollUp:
     sheet = get_sheet(desk, platform_id)
     need_release(sheet.platform, release)
     found = standings(desk, sheet.platform, release)
-    return roll_up(sheet.platform, release, [(found.of[number], row.devices) for number, row in found.rows.items()])
+    return found.of.roll_up(release, {number: row.devices for number, row in found.rows.items()})
 
 
 def decide(

@@ -22,6 +22,7 @@ from doorstone.work.intake import ImportGiven
 
 PETRA = Actor("petra", "technician", "console")
 ANSELM = Actor("anselm", "approver", "console")
+PASSWORD = "heather-and-peat-10"
 WILHELMINA = Actor("wilhelmina", "administrator", "console")
 
 
@@ -77,6 +78,7 @@ def build(folder: Path, devices: int) -> Records:
     seconds = bring_in(desk, path)
     path.unlink()
     _except(desk, devices // 20)
+    people.add_person(desk, WILHELMINA, "bench", "Bench", "technician", PASSWORD)
     token = people.issue_token(desk, WILHELMINA, "bench", "administrator", 30).secret
     desk.database.close()
     return Records(folder, fleet, token or "", seconds)

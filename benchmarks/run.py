@@ -1,166 +1,120 @@
-"""`make bench`: each measure beside its baseline in the same run, alternating, as the ratio of medians.
+"""`make bench`: each measure beside its baseline in the same run. `FULL=1` adds a fleet of a million devices.
 
-    leaf      one condition leaf on one device      against the same test as a Python lambda
-    import    5,000 readings through the use case   against parsing each line and inserting its text
-    profiles  a release over the fleet by profile   against assessing device by device
-    choice    overrides for 4 checks of 9           against trying every subset
-    kits      200 kits rendered and zipped          against zipping the same bytes
-
-Writes benchmarks/last.json.
+Prints one table, writes `benchmarks/last.json`, the table in `docs/performance.md`, and the chart beside it.
 """
 
 from __future__ import annotations
 
-import io
 import json
-import sqlite3
-import statistics
-import sys
+import os
+import re
 import tempfile
 import time
-import zipfile
-from collections.abc import Callable
-from datetime import datetime
-from itertools import combinations
+from collections.abc import Iterable
 from pathlib import Path
 
 from rich.console import Console
-from rich.table import Table
 
-sys.path.insert(0, str(Path(__file__).parent.parent))
+from benchmarks import console_measures, core_measures, fleet_measures, records, service_measures
+from benchmarks.measures import Row, cells, ratio, table
+from benchmarks.pages import PageTimes
+from benchmarks.records import Records
 
-from tests.build import TODAY, tarn, view
-from tests.core.test_kits import CHECKS, FACTS, case
-
-from doorstone.core.conditions import parse
-from doorstone.core.facts import BUILT_IN
-from doorstone.core.kits import archive, render
-from doorstone.core.overrides import choose
-from doorstone.core.platforms import Route
-from doorstone.demo.fleet import build_fleet, readings
-from doorstone.demo.seed import PETRA, WILHELMINA, sheet_text
-from doorstone.store import devices as device_store
-from doorstone.store.database import Database
-from doorstone.work import intake, revisions
-from doorstone.work.desk import Desk, FixedClock
-from doorstone.work.intake import ImportGiven
-from doorstone.work.picture import Picture
-
-Run = Callable[[], object]
-
-
-def median_ratio(ours: Run, baseline: Run, rounds: int = 7) -> tuple[float, float]:
-    """Medians in milliseconds of both, run in turns after one warm-up each."""
-    ours(), baseline()
-    taken: tuple[list[float], list[float]] = ([], [])
-    for _ in range(rounds):
-        for held, run in zip(taken, (ours, baseline), strict=True):
-            began = time.perf_counter()
-            run()
-            held.append((time.perf_counter() - began) * 1000)
-    return statistics.median(taken[0]), statistics.median(taken[1])
-
-
-def leaf() -> tuple[Run, Run]:
-    condition = parse({"fact": "memory.mib", "at_least": 6144, "tolerance": "3%"}, BUILT_IN)
-    values = view(FACTS).values()
-    by_hand = lambda: values["memory.mib"] >= 6144 * 0.97  # noqa: E731
-    return (lambda: [condition.outcome(values, TODAY) for _ in range(20_000)]), (
-        lambda: [by_hand() for _ in range(20_000)]
-    )
-
-
-def lines(count: int) -> list[str]:
-    fleet = build_fleet()
-    made = []
-    while len(made) < count:
-        for reading in readings(fleet):
-            reading["device"] = f"{reading['device']}-{len(made)}"
-            made.append(json.dumps(reading))
-    return made[:count]
-
-
-def imports(scratch: Path) -> tuple[Run, Run]:
-    text = lines(5_000)
-    number = iter(range(10_000))
-
-    def ours() -> None:
-        desk = Desk(Database(scratch / f"ours-{next(number)}.db"), FixedClock(datetime(2027, 1, 18, 9)))
-        revisions.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
-        intake.import_readings(desk, PETRA, "\n".join(text), ImportGiven("ndjson"))
-
-    def baseline() -> None:
-        db = sqlite3.connect(scratch / f"raw-{next(number)}.db")
-        db.execute("CREATE TABLE raw (device TEXT, body TEXT)")
-        db.executemany("INSERT INTO raw VALUES (?, ?)", [(json.loads(line)["device"], line) for line in text])
-        db.commit()
-
-    return ours, baseline
-
-
-def profiles(scratch: Path) -> tuple[Run, Run]:
-    desk = Desk(Database(scratch / "fleet.db"), FixedClock(datetime(2027, 1, 18, 9)))
-    revisions.load_sheet(desk, WILHELMINA, *sheet_text(), "tarn.toml")
-    intake.import_readings(desk, PETRA, "\n".join(lines(2_000)), ImportGiven("ndjson"))
-    now = Picture(desk)
-    platform = now.sheets["tarn"].platform
-    with desk.database.read() as db:
-        devices = device_store.ids(db, "tarn")
-    for device in devices:
-        now.view(device)  # settled before either is timed
-
-    def ours() -> None:
-        """Every profile is sorted anew, as after a changed sheet, and the counts are read."""
-        with desk.database.write() as db:
-            db.execute("UPDATE profile_findings SET basis = ''")
-        desk.memory.clear()
-        now.counts(platform, "9.1")
-
-    return ours, lambda: [now.assessment(device, "9.1") for device in devices]
-
-
-def choice() -> tuple[Run, Run]:
-    values = view(FACTS).values()
-
-    def exhaustive() -> None:
-        best = None
-        for size in range(len(tarn().overrides) + 1):
-            for chosen in combinations(tarn().overrides, size):
-                if set(CHECKS) <= set().union(*(o.covers for o in chosen)):
-                    cost = (sum(o.weight for o in chosen), len(chosen))
-                    best = min(best or cost, cost)
-
-    return (lambda: choose(tarn(), "9.1", Route.IN_PLACE, values, TODAY, CHECKS, CHECKS)), exhaustive
-
-
-def kits() -> tuple[Run, Run]:
-    made = case()
-    files = render(made)
-
-    def baseline() -> None:
-        for _ in range(200):
-            with zipfile.ZipFile(io.BytesIO(), "w", zipfile.ZIP_DEFLATED) as bundle:
-                for path, data in files.items():
-                    bundle.writestr(path, data)
-
-    return (lambda: [archive("KT-0042", render(made)) for _ in range(200)]), baseline
+HERE = Path(__file__).parent
+DOCS = HERE.parent / "docs"
+SIZES = (10_000, 100_000)
 
 
 def main() -> None:
+    full = os.environ.get("FULL", "") not in ("", "0")
+    sizes = (*SIZES, 1_000_000) if full else SIZES
+    began, say, rows = time.monotonic(), Console(), []
+    curve: dict[str, dict[str, float]] = {}
+
+    def take(found: Iterable[Row]) -> None:
+        for row in found:
+            rows.append(row)
+            say.print(f"[dim]{time.monotonic() - began:5.0f} s[/]  {'  '.join(cells(row))}", highlight=False)
+
+    for measure in core_measures.MEASURES:
+        take(measure())
+    take(fleet_measures.imports(100_000))
     with tempfile.TemporaryDirectory() as folder:
-        scratch = Path(folder)
-        measures = {
-            "leaf": leaf(), "import": imports(scratch), "profiles": profiles(scratch), "choice": choice(),
-            "kits": kits(),
-        }  # fmt: skip
-        table = Table("measure", "ours, ms", "baseline, ms", "ratio", box=None)
-        rows = []
-        for name, (ours, baseline) in measures.items():
-            mine, theirs = median_ratio(ours, baseline, 3 if name == "import" else 7)
-            rows.append({"measure": name, "ours_ms": mine, "baseline_ms": theirs, "ratio": mine / theirs})
-            table.add_row(name, f"{mine:.1f}", f"{theirs:.1f}", f"{mine / theirs:.2f}")
-    Console().print(table)
-    (Path(__file__).parent / "last.json").write_text(json.dumps(rows, indent=1) + "\n")
+        made = {size: records.build(Path(folder) / str(size), size) for size in sizes}
+        take(_imports_by_size(made))
+        pages: dict[int, dict[str, PageTimes]] = {}
+        for size, one in made.items():
+            found = list(fleet_measures.sort(one))
+            take(found if size >= 100_000 else [])
+            ahead = list(fleet_measures.ahead(one))
+            take(ahead if size >= 100_000 else [])
+            pages[size] = service_measures.pages_of(one)
+            take(service_measures.page_rows(one, pages[size]) if size == 100_000 else [])
+            curve[str(size)] = {
+                "import": one.import_seconds * 1000, "sort": found[0].ours, "forecast": ahead[0].ours,
+                **{name: times.ours for name, times in pages[size].items()},
+            }  # fmt: skip
+        take(_pages_by_size(pages))
+        take(service_measures.import_memory(max(sizes)))
+        take(service_measures.write_between(made[100_000]))
+        take(console_measures.console(made[100_000]))
+    say.print(table(rows))
+    say.print(f"{time.monotonic() - began:.0f} s in all")
+    keep(rows, curve, sizes)
+
+
+def _imports_by_size(made: dict[int, Records]) -> Iterable[Row]:
+    """The cost of one reading in the largest fleet against the next smaller one."""
+    small, large = sorted(made)[-2:]
+    each = {size: made[size].import_seconds / size * 1e6 for size in (small, large)}
+    yield ratio(f"import at {large:,}, a reading", f"at {small:,}", each[large], each[small], 1.2, "µs")
+
+
+def _pages_by_size(pages: dict[int, dict[str, PageTimes]]) -> Iterable[Row]:
+    """Each page's p95, as a ratio to the bare route beside it, in the largest fleet against the smallest."""
+    small, large = min(pages), max(pages)
+    for name in pages[small]:
+        ours = {size: pages[size][name].ours / pages[size][name].plain for size in (small, large)}
+        yield ratio(f"{name} at {large:,}", f"at {small:,}", ours[large], ours[small], 1.5, "× bare")
+
+
+# ----------------------------------------------------------------- keeping
+
+
+def keep(rows: list[Row], curve: dict[str, dict[str, float]], sizes: tuple[int, ...]) -> None:
+    data = {"sizes": list(sizes), "rows": [row.data() for row in rows], "milliseconds_by_size": curve}
+    (HERE / "last.json").write_text(json.dumps(data, indent=1) + "\n")
+    page = DOCS / "performance.md"
+    text = page.read_text("utf-8")
+    page.write_text(re.sub(r"(<!-- table -->\n).*?(\n<!-- end -->)", rf"\1{markdown(rows)}\2", text, flags=re.S))
+    chart(curve)
+
+
+def markdown(rows: Iterable[Row]) -> str:
+    head = "| measure | ours | baseline | ratio | target | holds |\n|---|---:|---:|---:|---:|---|"
+    return "\n".join([head, *(f"| {' | '.join(cells(row))} |" for row in rows)])
+
+
+def chart(curve: dict[str, dict[str, float]]) -> None:
+    """Cost against fleet size, both logarithmic."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    figure, axes = pyplot.subplots(figsize=(9, 5), layout="constrained")
+    sizes = sorted(int(size) for size in curve)
+    for name in next(iter(curve.values())):
+        values = [curve[str(size)][name] for size in sizes]
+        axes.plot(sizes, values, marker="o", linewidth=1.6)
+        axes.annotate(f" {name}", (sizes[-1], values[-1]), va="center", fontsize=9)
+    axes.set(xscale="log", yscale="log", xlabel="devices", ylabel="milliseconds", title="Cost against fleet size")
+    axes.set_xticks(sizes, [f"{size:,}" for size in sizes])
+    axes.set_xlim(sizes[0] * 0.8, sizes[-1] * 4)
+    axes.grid(visible=True, which="major", alpha=0.25)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    figure.savefig(DOCS / "performance.png", dpi=110)
 
 
 if __name__ == "__main__":

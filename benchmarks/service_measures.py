@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from benchmarks import fleet as made_up
@@ -84,12 +86,18 @@ def _peak_mib(process: int) -> float:
 def write_between(records: Records, writes: int = 120) -> Iterator[Row]:
     """A comment on an exception while 16 readers page and an import runs, against the same write alone: p99."""
     more = made_up.build(30_000, seed=9)
-    with tempfile.TemporaryDirectory() as scratch, service(records.folder) as (port, _):
-        path = Path(scratch) / "more.ndjson"
+    with tempfile.TemporaryDirectory() as scratch:
+        home = shutil.copytree(records.folder, Path(scratch) / "records")
+        yield _write_between(replace(records, folder=home), more, Path(scratch), writes)
+
+
+def _write_between(records: Records, more: Fleet, scratch: Path, writes: int) -> Row:
+    with service(records.folder) as (port, _):
+        path = scratch / "more.ndjson"
         with path.open("w", encoding="utf-8") as file:
             file.writelines(line.replace('"mb-', '"mc-', 1) for line in more.lines())
         with Client(f"http://127.0.0.1:{port}", records.token) as client:
-            before = len(client.get_exception("EX-0001").comments)
+            before = len(client.exception("EX-0001").comments)
             alone = [_write(client, number) for number in range(writes)]
             over = threading.Event()
             helpers = [
@@ -106,8 +114,8 @@ def write_between(records: Records, writes: int = 120) -> Iterator[Row]:
             over.set()
             for helper in helpers:
                 helper.join()
-            same("writes kept", len(client.get_exception("EX-0001").comments) - before, 2 * writes)
-    yield ratio(
+            same("writes kept", len(client.exception("EX-0001").comments) - before, 2 * writes)
+    return ratio(
         "a write while 16 page and an import runs, p99", "the same write alone",
         percentile(busy, 0.99) * 1000, percentile(alone, 0.99) * 1000, 10,
     )  # fmt: skip

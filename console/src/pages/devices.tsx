@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { memo, useEffect, useState } from "react";
 import { api, client } from "../api/api";
+import type { components } from "../api/schema";
 import { useHere } from "../frame";
 import { isMark, MARKS, STATE_NAMES, STATES, StateMark } from "../ui/mark";
 import { Button, Choice, count, day, Empty, Go, Heading, Labelled, Shown, useParam } from "../ui/parts";
@@ -79,29 +80,7 @@ export function DevicesPage() {
                   </thead>
                   <tbody>
                     {data.pages.flatMap((page) =>
-                      page.items.map((device) => (
-                        <tr key={device.id} className="hover:bg-slab-2">
-                          <td className="cell">
-                            <Go to={`/devices/${device.id}`} className="font-semibold whitespace-nowrap">
-                              {device.id}
-                            </Go>
-                            {device.critical && <span className="block text-sm text-ink-2">critical</span>}
-                          </td>
-                          <td className="cell">
-                            {device.site}
-                            <span className="block text-sm text-ink-2">{device.role}</span>
-                          </td>
-                          <td className="cell whitespace-nowrap">{device.model}</td>
-                          <td className="cell">{device.release}</td>
-                          <td className="cell">
-                            <StateMark state={device.state} />
-                          </td>
-                          <td className="cell">
-                            <Strip marks={device.marks} />
-                          </td>
-                          <td className="cell whitespace-nowrap">{day(device.runway)}</td>
-                        </tr>
-                      )),
+                      page.items.map((device) => <DeviceRow key={device.id} device={device} />),
                     )}
                   </tbody>
                 </table>
@@ -118,6 +97,35 @@ export function DevicesPage() {
     </>
   );
 }
+
+type Device = components["schemas"]["DeviceShape"];
+
+/** Drawn anew only for another device: a further page leaves the rows before it alone. */
+const DeviceRow = memo(function DeviceRow({ device }: { device: Device }) {
+  return (
+    <tr className="hover:bg-slab-2">
+      <td className="cell">
+        <Go to={`/devices/${device.id}`} className="font-semibold whitespace-nowrap">
+          {device.id}
+        </Go>
+        {device.critical && <span className="block text-sm text-ink-2">critical</span>}
+      </td>
+      <td className="cell">
+        {device.site}
+        <span className="block text-sm text-ink-2">{device.role}</span>
+      </td>
+      <td className="cell whitespace-nowrap">{device.model}</td>
+      <td className="cell">{device.release}</td>
+      <td className="cell">
+        <StateMark state={device.state} />
+      </td>
+      <td className="cell">
+        <Strip marks={device.marks} />
+      </td>
+      <td className="cell whitespace-nowrap">{day(device.runway)}</td>
+    </tr>
+  );
+});
 
 function Search({ words, setWords }: { words: string; setWords: (value: string) => void }) {
   const [typed, setTyped] = useState(words);

@@ -171,7 +171,8 @@ const DAY = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", y
 export const day = (iso: string | null | undefined) =>
   iso ? DAY.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`)) : "–";
 
-export const count = (number: number, word: string) => `${number} ${word}${number === 1 ? "" : "s"}`;
+export const count = (number: number, word: string) =>
+  `${number.toLocaleString("en")} ${word}${number === 1 ? "" : "s"}`;
 
 /** One search parameter of the address, and how to change it. */
 export function useParam(name: string, fallback = ""): [string, (value: string) => void] {

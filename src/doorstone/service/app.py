@@ -7,6 +7,7 @@ import json
 import re
 import time
 from collections.abc import Callable
+from contextlib import nullcontext
 from dataclasses import replace
 from typing import Any, BinaryIO, cast
 from urllib.parse import urlencode
@@ -95,6 +96,8 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
         actor = access.who(desk) if operation.roles else None
         access.allow(operation, actor)
         g.actor = actor.name if actor else None
+        if operation.steady:
+            return _response(operation, _steady(desk, operation, actor, path))
         query = _query(operation)
         body = _body(operation)
         if actor is not None and operation.creates:
@@ -104,29 +107,30 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
             request.max_content_length = LARGEST_UPLOAD
             file = cast(BinaryIO, request.stream)
         call = Call(desk, actor, path, query, body, _version(operation), jobs, file)
-        if operation.steady:
-            return _response(operation, _steady(operation, call))
-        answer = operation.handler(access.at_sites(operation, call))
+        writes = operation.method != "GET" and not operation.upload
+        with desk.traffic.writing() if writes else nullcontext():
+            answer = operation.handler(access.at_sites(operation, call))
         return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
 
     return view
 
 
-def _steady(operation: Operation, call: Call[Any, Any]) -> Answer:
+def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[str, str]) -> Answer:
     """The answer as bytes, made once for as long as what it rests on stands still, from one picture of the records."""
-    stamp = call.desk.stamp()
+    stamp = desk.stamp()
 
     def make() -> Answer:
-        roll(call.desk)
-        with call.desk.database.read():
+        call = Call(desk, actor, path, _query(operation), None)
+        roll(desk)
+        with desk.traffic.paging(), desk.database.read():
             found = operation.handler(call)
             answer = found if isinstance(found, Answer) else Answer(found)
             assert isinstance(answer.body, BaseModel)
             data = answer.body.model_dump_json().encode()
         return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
 
-    key = ("answer", operation.name, tuple(call.path.items()), tuple(call.query.__dict__.items()))
-    return call.desk.remembered(key, (stamp.ledger, stamp.devices, call.desk.today()), make)
+    key = ("answer", operation.name, tuple(path.values()), request.query_string)
+    return desk.remembered(key, (stamp.ledger, stamp.devices, desk.today()), make)
 
 
 def _query(operation: Operation) -> BaseModel | None:

@@ -51,6 +51,7 @@ class Rounds:
             for device, what in poll(self.desk, self.fetch, at, self.every).items():
                 log.info("asked", device=device, what=what)
         carry_out(self.desk, at, self.post, self.mail)
+        rounds.look_ahead(self.desk)
 
     def _safely(self) -> None:
         try:

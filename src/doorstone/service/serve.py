@@ -69,6 +69,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     gc.collect()
     gc.freeze()  # what is there now stays: nobody need look through it again
     gc.set_threshold(20_000, 20, 50)
+    sys.setswitchinterval(0.001)  # many short answers beside one long import
     log.info("listening", address=f"http://{config.host}:{config.port}", data=str(config.data))
     server.serve()
     rounds.close()

@@ -11,6 +11,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib import resources
+from itertools import count
 from pathlib import Path
 
 from doorstone.store import ledger, said
@@ -38,6 +39,7 @@ class Database:
         self.path = path
         self._local = threading.local()
         self._turn = threading.Lock()
+        self._serials = count(1)
         path.parent.mkdir(parents=True, exist_ok=True)
         self._key = ledger_key(path)
         before = self._connection().execute("PRAGMA user_version").fetchone()[0]
@@ -78,6 +80,11 @@ class Database:
         """Whether this thread is inside a transaction that may have written."""
         return self.busy and bool(self._local.writing)
 
+    @property
+    def writing_since(self) -> int:
+        """A number of its own for the transaction that this thread writes in, 0 outside of one."""
+        return self._local.serial if self.writing else 0
+
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
         """One consistent picture of the records; nothing may be written."""
@@ -111,6 +118,7 @@ class Database:
             return
         connection.execute(begin)
         self._local.writing = begin == "BEGIN IMMEDIATE"
+        self._local.serial = next(self._serials)
         try:
             yield connection
         except BaseException:

@@ -6,6 +6,7 @@ never change, so only new ones are read; only rules that differ are applied anew
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
@@ -15,7 +16,7 @@ from doorstone.core.board import Board, ProfileTable, Sorting, table_for
 from doorstone.core.fleet import Sorted
 from doorstone.core.forecaster import Forecaster
 from doorstone.core.platforms import Platform
-from doorstone.core.sorting import Decision
+from doorstone.core.sorting import Assessment, Decision
 from doorstone.store import devices as device_store
 from doorstone.store import profiles as store
 from doorstone.store.devices import Filter
@@ -53,6 +54,7 @@ class _Shelf:
     """What is kept for one platform: the table of profiles, and a board per release with the rules it was made by."""
 
     def __init__(self, names: Any, table: ProfileTable) -> None:
+        self.platform: Platform | None = None
         self.names = names
         self.table = table
         self.boards: dict[str, tuple[Any, Board]] = {}
@@ -90,10 +92,13 @@ def standings(desk: Desk, platform: Platform, release: str) -> Standings:
 
 def _shelf(desk: Desk, platform: Platform) -> _Shelf:
     """The platform's shelf; an empty one once its sheet looks at other facts, or too many profiles are of the past."""
-    fresh = table_for(platform)
     held: _Shelf | None = desk.memory.get(("board", platform.id))
+    if held is not None and held.platform is platform and len(held.table.rows) <= MOST_ROWS:
+        return held
+    fresh = table_for(platform)
     if held is None or held.names != fresh.columns or len(held.table.rows) > MOST_ROWS:
         held = desk.memory["board", platform.id] = _Shelf(fresh.columns, fresh)
+    held.platform = platform
     return held
 
 
@@ -120,12 +125,31 @@ def find_devices(
     return [(row, found.of[row.profile]) for row in rows if row.profile is not None]
 
 
+def assessments(
+    desk: Desk, platform: Platform, decisions: list[Decision], release: str, profiles: Collection[int]
+) -> dict[int, Assessment]:
+    """These profiles against a release, in full."""
+    with desk.database.read() as db, turn:
+        shelf = _with(desk, db, platform, profiles)
+        board = _board(shelf, platform, release, decisions, desk.today())
+        return {number: board.assessment(number) for number in profiles}
+
+
+def _with(desk: Desk, db: sqlite3.Connection, platform: Platform, profiles: Collection[int]) -> _Shelf:
+    """A shelf on which these profiles are; in a transaction that writes, one for itself if some are new there."""
+    shelf = _shelf(desk, platform)
+    missing = [number for number in profiles if number not in shelf.table.place]
+    if missing and desk.database.writing:
+        shelf, missing = _Shelf([], table_for(platform)), list(profiles)
+    if missing:
+        shelf.table.add(store.pictures(db, missing))
+    return shelf
+
+
 def forecaster(desk: Desk, platform: Platform, decisions: list[Decision], profiles: Collection[int]) -> Forecaster:
     """A forecaster that knows these profiles; what it has found out it keeps while rules and day are the same."""
     with desk.database.read() as db, turn:
-        shelf = _Shelf([], table_for(platform)) if desk.database.writing else _shelf(desk, platform)
-        missing = [number for number in profiles if number not in shelf.table.place]
-        shelf.table.add(store.pictures(db, missing) if missing else {})
+        shelf = _with(desk, db, platform, profiles)
         rests_on = (platform, decisions, desk.today(), shelf.table)
         if shelf.forecaster is None or shelf.forecaster[0] != rests_on:
 

@@ -94,7 +94,8 @@ def _approve(desk: Desk, db: sqlite3.Connection, actor: Actor, row: ExceptionRow
     if date.fromisoformat(row.expires_on) < now.today:
         raise RefusedError(f"Its last day, {row.expires_on}, is past", "Have the requester edit the terms")
     refuse_if(troubles(now, row.release, requirements, devices) + _unkept(row, now, devices))
-    seen = {device: shown(now.assessment(device, row.release), requirements) for device in devices}
+    assessed = now.assessments(now.rows(devices), row.release)
+    seen = {device: shown(assessed[device], requirements) for device in devices}
     own = actor.name == row.requester
     standing, fell = _approvals_that_stand(row, actor, devices, requirements, seen)
     if standing + 1 < row.approvals_needed:

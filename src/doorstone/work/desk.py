@@ -20,6 +20,7 @@ from doorstone.store import ledger, profiles, telling
 from doorstone.store.database import Database
 from doorstone.store.profiles import Stamp
 from doorstone.work.errors import ReusedKeyError
+from doorstone.work.traffic import Traffic
 
 T = TypeVar("T")
 MOST_ANSWERS = 2_000
@@ -101,6 +102,7 @@ class Desk:
         self.database = database
         self.clock = clock
         self.policy = policy or Policy()
+        self.traffic = Traffic()
         self.memory: dict[Any, Any] = {}
         self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
         self._guard = threading.Lock()

@@ -53,7 +53,7 @@ def _concerns(due: Due, who: PersonRow) -> bool:
 def _every(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due]:
     active = {p.name for p in people_store.every(db) if p.active}
     for row in store.standing(db):
-        sites = frozenset(now.device(device).site for device in row.devices)
+        sites = frozenset(device.site for device in now.rows(row.devices))
         if row.state == ExceptionState.REQUESTED:
             yield _requested(desk, row, sites)
         else:
@@ -165,12 +165,12 @@ def by_exception(db: sqlite3.Connection, now: Picture) -> Iterator[tuple[str, da
         sheet = now.sheets.get(row.platform)
         held = next(e for e in now.exceptions if e.id == id_of("EX", row.id))
         if row.state == ExceptionState.APPROVED and sheet is not None:
-            for device in row.devices:
-                runs = now.device(device).runs
-                if sheet.platform.has(runs) and held.reaches(sheet.platform, runs):
-                    unmet = {f.requirement.id for f in now.assessment(device, runs).unmet()}
-                    if unmet & set(row.requirements):
-                        yield device, date.fromisoformat(row.start_on)
+            rows = now.rows(row.devices)
+            for runs in sorted({one.runs for one in rows if sheet.platform.has(one.runs)}):
+                if held.reaches(sheet.platform, runs):
+                    for device, found in now.assessments((one for one in rows if one.runs == runs), runs).items():
+                        if {f.requirement.id for f in found.unmet()} & set(row.requirements):
+                            yield device, date.fromisoformat(row.start_on)
 
 
 def _last_seen(db: sqlite3.Connection, since: Iterable[tuple[str, date]]) -> dict[str, date]:

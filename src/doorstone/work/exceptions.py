@@ -22,9 +22,9 @@ from doorstone.core.exceptions import (
 )
 from doorstone.core.keeping import Kept, KeptWord, ToKeep, by_facts, by_word
 from doorstone.core.platforms import Platform
-from doorstone.core.sorting import assess
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as store
+from doorstone.store.devices import DeviceRow
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
 from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
@@ -170,7 +170,7 @@ def request(desk: Desk, actor: Actor, asked: ExceptionAsked) -> ExceptionView:
         conditions = _check_terms(desk, db, found.platform, asked.terms, bool(asked.attachments))
         _check_attachments(asked.attachments)
         renews = _renews(db, asked, found)
-        critical = any(now.device(device).critical for device in found.devices)
+        critical = any(device.critical for device in now.rows(found.devices))
         values = {
             **_stored(asked.terms),
             "platform": found.platform.id,
@@ -374,36 +374,33 @@ def stale_devices(row: ExceptionRow, now: Picture) -> dict[str, list[str]]:
     if row.state != ExceptionState.APPROVED:
         return {}
     changed: dict[str, list[str]] = {}
+    rows = {one.id: one for one in now.rows(row.shown)}
+    assessed = now.assessments(rows.values(), row.release)
     for device, before in row.shown.items():
-        sheet = now.sheet_of(device)
-        if sheet is None or not sheet.platform.has(row.release):
+        if device not in assessed:
             changed[device] = ["its platform or release is no longer in the sheet"]
-            continue
-        if _at_or_past(now, device, row.release):
-            continue
-        decisions = now.decisions_for(sheet.platform)
-        after = shown(assess(sheet.platform, row.release, now.view(device), decisions, device), row.requirements)
-        wanted = {name: part for name, part in before.items() if name in row.requirements}
-        if because := stale_because(wanted, after):
-            changed[device] = because
+        elif not _past(now, rows[device], row.release):
+            wanted = {name: part for name, part in before.items() if name in row.requirements}
+            if because := stale_because(wanted, shown(assessed[device], row.requirements)):
+                changed[device] = because
     for kept in kept_conditions(row, now):
         for device, measured in kept.devices.items():
             changed.setdefault(device, []).append(f"the condition “{kept.kept.text}” is not kept: {measured}")
     return changed
 
 
-def _at_or_past(now: Picture, device: str, release: str) -> bool:
+def _past(now: Picture, device: DeviceRow, release: str) -> bool:
     """Whether the device runs a later release than the exception speaks of: then it has served."""
-    sheet = now.need_sheet(device)
-    runs = now.view(device).text("os.release")
-    return sheet.platform.has(runs) and sheet.platform.index(runs) > sheet.platform.index(release)
+    platform = now.sheets[device.platform].platform
+    return platform.has(device.runs) and platform.index(device.runs) > platform.index(release)
 
 
 def _one_platform(now: Picture, devices: Iterable[str], release: str) -> Platform:
     platforms: dict[str, Platform] = {}
+    known = {row.id: row for row in now.rows(devices)}
     for device in devices:
-        now.device(device)
-        platform = now.need_sheet(device).platform
+        row = known.get(device) or now.device(device)
+        platform = (now.sheets.get(row.platform) or now.need_sheet(device)).platform
         platforms[platform.id] = platform
         need_release(platform, release)
     if len(platforms) != 1:
@@ -414,8 +411,10 @@ def _one_platform(now: Picture, devices: Iterable[str], release: str) -> Platfor
 def troubles(now: Picture, release: str, requirements: Sequence[str], devices: Sequence[str]) -> list[Trouble]:
     """Why these requirements cannot be excepted on these devices, one by one; empty if they can."""
     found = []
+    assessed = now.assessments(now.rows(devices), release)
     for device in sorted(set(devices)):
-        for refusal in refusals(device, now.assessment(device, release), set(requirements)):
+        known = assessed.get(device) or now.assessment(device, release)
+        for refusal in refusals(device, known, set(requirements)):
             found.append(Trouble(f"{refusal.device}, {refusal.requirement}", refusal.reason, refusal.mend))
     return found
 

@@ -34,6 +34,7 @@ from doorstone.work.ready import ReadyReading, ReadyWriter, in_parts, read_ready
 from doorstone.work.sheets import all_sheets
 
 CHUNK = 2_000  # readings taken over in one transaction
+SMALL = 250  # the same while others write
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
 OPEN = ("waiting", "received", "checking")
@@ -248,9 +249,10 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool =
     """Take over what was checked, in small transactions, from where it stood."""
     known = Known()
     found = _ready(desk, row.id, get_import(desk, id_of("IM", row.id)).row.applied)
-    for part in in_parts(found, CHUNK):
+    while part := list(islice(found, min(SMALL, CHUNK) if desk.traffic.lively else CHUNK)):
         if halt():
             raise HaltedError
+        desk.traffic.give_way()
         with desk.database.write() as db:
             number_of_content = known.shelf.number_of
             readings = [NewReading(r[0], r[1], r[2], number_of_content(db, r[3]), r[4]) for r in part]

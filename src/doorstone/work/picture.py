@@ -20,7 +20,7 @@ from doorstone.store import profiles as profile_store
 from doorstone.store.devices import DeviceRow, Filter
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.store.profiles import ProfileCount
-from doorstone.work.board import count_devices, forecaster, standings, turn
+from doorstone.work.board import assessments, count_devices, forecaster, standings, turn
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.errors import MissingError
 from doorstone.work.hearing import bounded
@@ -47,8 +47,8 @@ class Picture:
         self.desk = desk
         self.today: date = desk.today()
         with desk.database.read() as db:
-            by = rules(desk, db)
-            self.sheets, self.specs = by.sheets, by.specs
+            self._by = rules(desk, db)
+            self.sheets, self.specs = self._by.sheets, self._by.specs
             self._decisions = {name: decisions_of(db, name) for name in self.sheets}
         self._exceptions: list[ExceptionTerms] | None = None
         self._terms: dict[int, ExceptionTerms] = {}
@@ -82,7 +82,7 @@ class Picture:
         """The device settled, with sources and times."""
         if device not in self._views:
             with self.desk.database.read() as db:
-                bounded(self._views, MOST_HELD)[device] = Settler(self.desk, db).view(device)
+                bounded(self._views, MOST_HELD)[device] = Settler(self.desk, db, by=self._by).view(device)
         return self._views[device]
 
     def sheet_of(self, device: str) -> Sheet | None:
@@ -102,6 +102,23 @@ class Picture:
         """The device against a release, in full: with its own readings and times."""
         platform = self.need_sheet(device).platform
         return assess(platform, release, self.view(device), self.decisions_for(platform), device)
+
+    def assessments(self, rows: Iterable[DeviceRow], release: str) -> dict[str, Assessment]:
+        """Devices against a release, by id; those of one profile share theirs, without times and sources of a device.
+
+        Left out are devices of a platform that no sheet describes, or whose sheet does not know the release.
+        """
+        by_platform: dict[str, dict[str, int]] = {}
+        for row in rows:
+            sheet = self.sheets.get(row.platform)
+            if row.profile is not None and sheet is not None and sheet.platform.has(release):
+                by_platform.setdefault(row.platform, {})[row.id] = row.profile
+        found: dict[str, Assessment] = {}
+        for name, profiles in by_platform.items():
+            platform = self.sheets[name].platform
+            known = assessments(self.desk, platform, self.decisions_for(platform), release, set(profiles.values()))
+            found.update({device: known[profile] for device, profile in profiles.items()})
+        return found
 
     def stands(self, row: DeviceRow, platform: Platform, release: str) -> Sorted:
         """The device's state and marks at a release: those of its profile, if it still has it."""
@@ -213,6 +230,7 @@ class Picture:
                 made = forecaster(self.desk, platform, decisions, profiles)
             views = {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in pictures.items()}
             for profile, held in missing:
+                self.desk.traffic.give_way()
                 with turn:
                     ahead = made.forecast(profile, *views[profile], held)
                 found[profile, held] = known[profile, held] = ahead
@@ -230,7 +248,7 @@ def sorted_of(count: ProfileCount) -> Sorted:
 def picture(desk: Desk) -> Picture:
     """The picture as the records stand now; made anew only after something was written or the day has changed."""
     stamp = desk.stamp()
-    key = (stamp.ledger, stamp.devices, desk.today())
+    key = (stamp.ledger, stamp.devices, desk.today(), desk.database.writing_since)
     held = desk.memory.get("picture")
     if held is None or held[0] != key:
         held = (key, Picture(desk))

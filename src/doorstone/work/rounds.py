@@ -12,6 +12,7 @@ from doorstone.store import people as people_store
 from doorstone.store import telling as telling_store
 from doorstone.work.desk import Actor, Desk, id_of, record
 from doorstone.work.due import due_list
+from doorstone.work.picture import picture
 from doorstone.work.telling import tell_people
 
 SERVICE = Actor("doorstone", "administrator", "rounds")
@@ -87,3 +88,9 @@ def _tell_hooks(desk: Desk) -> None:
                 body = event_json(event, kind, due.object, desk.now(), data)
                 telling_store.add_delivery(db, hook.id, "", event, kind, body, desk.now())
                 telling_store.keep_told(db, who, due.id, desk.today().isoformat())
+
+
+def look_ahead(desk: Desk) -> int:
+    """Work out the forecasts that are not known yet, so that no page has to; returns how many cases there are."""
+    now = picture(desk)
+    return sum(len(now.fleet_forecasts(sheet.platform)) for sheet in now.sheets.values())

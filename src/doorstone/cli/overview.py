@@ -32,7 +32,7 @@ def print_overview(ctx: Any, panels: Iterable[tuple[str, list[tuple[str, str]]]]
 
 def _indented(text: str) -> Table:
     grid = Table.grid(padding=(0, 1))
-    grid.add_row("", Text.from_markup(text))
+    grid.add_row("", Text.from_markup(text, emoji=False))
     return grid
 
 

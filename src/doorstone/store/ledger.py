@@ -50,7 +50,7 @@ def append(
     about: Iterable[tuple[str, str]] = (),
 ) -> Entry:
     """Append an entry inside the caller's transaction. `about` are other objects, (kind, id), that it speaks of."""
-    last = db.execute("SELECT seq, hash FROM ledger ORDER BY seq DESC LIMIT 1").fetchone()
+    last = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
     seq, previous = (last["seq"] + 1, last["hash"]) if last else (1, START)
     text = json.dumps(body, ensure_ascii=False, sort_keys=True)
     digest = entry_hash(seq, at, actor, via, action, kind, obj, text, previous)
@@ -71,7 +71,7 @@ def seal(db: sqlite3.Connection) -> None:
     """Seal the last entry."""
     db.execute(
         "INSERT OR REPLACE INTO ledger_head (one, seq, hash, seal)"
-        " SELECT 1, seq, hash, seal(seq, hash) FROM ledger ORDER BY seq DESC LIMIT 1"
+        " SELECT 1, seq, hash, seal(seq, hash) FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)"
     )
 
 

@@ -1,0 +1,69 @@
+"""Filters of devices: a page and its total are what going through the devices one by one gives."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import pytest
+
+from doorstone.store.devices import Filter
+from doorstone.work import board, devices
+from doorstone.work.desk import Desk
+from doorstone.work.devices import DeviceLine
+from tests.build import tarn
+
+
+def fits(one: DeviceLine, where: Filter) -> bool:
+    text = f"{one.id} {one.name} {one.site} {one.role} {one.model}".lower()
+    mark = one.marks.get(where.requirement, "met")
+    return (
+        where.state in ("", one.state)
+        and where.site in ("", one.site)
+        and where.role in ("", one.role)
+        and where.model in ("", one.model)
+        and (not where.requirement or (mark == where.mark if where.mark else mark != "met"))
+        and all(word in text for word in where.words.lower().split())
+    )
+
+
+def every(desk: Desk, where: Filter, size: int) -> list[str]:
+    """The ids of all pages of a filter, so many a page."""
+    found: list[str] = []
+    after: str | None = ""
+    while after is not None:
+        page = devices.list_devices(desk, "tarn", "9.1", where, after, size)
+        found += [one.id for one in page.lines]
+        assert page.total == devices.list_devices(desk, "tarn", "9.1", where, "", 1).total
+        after = page.next
+    return found
+
+
+@pytest.mark.parametrize("few", [0, 5_000])
+def test_pages_and_totals_of_every_filter(demo: Desk, few: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(board, "FEW", few)
+    whole = devices.list_devices(demo, "tarn", "9.1", Filter(), limit=500)
+    sites, models = whole.sites[:3], whole.models[:2]
+    asked = [
+        Filter(state=state, site=site, model=model, requirement=requirement, mark=mark)
+        for state, site, model, (requirement, mark) in product(
+            ["", "floored", "needs-exception"],
+            ["", *sites],
+            ["", *models],
+            [("", ""), ("security-chip", ""), ("security-chip", "installer-check"), ("storage", "met")],
+        )
+    ]
+    asked += [
+        Filter(words=words, role=role) for words, role in product(["", "nbt-01", "fallow"], ["", *whole.roles[:2]])
+    ]
+    some = 0
+    for where in asked:
+        expected = sorted(one.id for one in whole.lines if fits(one, where))
+        assert every(demo, where, 7) == expected, where
+        assert board.count_devices(demo, tarn(), "9.1", where) == len(expected), where
+        some += bool(expected)
+    assert some > 40  # most filters find something
+
+
+def test_a_percent_sign_and_an_underscore_are_looked_for_as_they_are(demo: Desk) -> None:
+    for words in ("%", "_", "\\"):
+        assert every(demo, Filter(words=words), 50) == []

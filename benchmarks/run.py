@@ -86,7 +86,9 @@ def keep(rows: list[Row], curve: dict[str, dict[str, float]], sizes: tuple[int, 
     (HERE / "last.json").write_text(json.dumps(data, indent=1) + "\n")
     page = DOCS / "performance.md"
     text = page.read_text("utf-8")
-    page.write_text(re.sub(r"(<!-- table -->\n).*?(\n<!-- end -->)", rf"\1{markdown(rows)}\2", text, flags=re.S))
+    page.write_text(
+        re.sub(r"(<!-- table -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{markdown(rows)}\n{m[2]}", text, flags=re.S)
+    )
     chart(curve)
 
 
@@ -102,15 +104,15 @@ def chart(curve: dict[str, dict[str, float]]) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
-    figure, axes = pyplot.subplots(figsize=(9, 5), layout="constrained")
+    figure, axes = pyplot.subplots(figsize=(10, 4.6), layout="constrained")
     sizes = sorted(int(size) for size in curve)
     for name in next(iter(curve.values())):
         values = [curve[str(size)][name] for size in sizes]
-        axes.plot(sizes, values, marker="o", linewidth=1.6)
-        axes.annotate(f" {name}", (sizes[-1], values[-1]), va="center", fontsize=9)
+        axes.plot(sizes, values, marker="o", linewidth=1.6, label=name)
     axes.set(xscale="log", yscale="log", xlabel="devices", ylabel="milliseconds", title="Cost against fleet size")
     axes.set_xticks(sizes, [f"{size:,}" for size in sizes])
-    axes.set_xlim(sizes[0] * 0.8, sizes[-1] * 4)
+    axes.minorticks_off()
+    axes.legend(loc="center left", bbox_to_anchor=(1.01, 0.5), frameon=False)
     axes.grid(visible=True, which="major", alpha=0.25)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import date
 from functools import cache
+from pathlib import Path
 
 import numpy
 import rule_engine
@@ -155,7 +156,7 @@ def kits() -> Iterator[Row]:
 
 def help_text() -> Iterator[Row]:
     """The whole process of the command's help, against a process that imports what it is made with."""
-    ours = [sys.executable, "-m", "doorstone.cli.main", "--help"]
+    ours = [str(Path(sys.executable).parent / "doorstone"), "--help"]
     theirs = [sys.executable, "-c", "import typer, rich"]
     said = subprocess.run(ours, capture_output=True, text=True, check=True).stdout
     same("help", "Usage" in said, True)

@@ -57,7 +57,7 @@ def test_help_teaches_in_the_jobs_order(run: Run) -> None:
         "forecast ",
         "ledger ",
     ]
-    places = [text.index(f"│ {word}") for word in order]
+    places = [text.index(f"\n  {word}") for word in order]
     assert places == sorted(places)
     assert "Exit codes: 0 done" in text
 

@@ -11,7 +11,7 @@ import typer
 from typer.core import TyperGroup
 from typer.main import get_command, get_group
 
-from doorstone.cli.overview import print_overview
+from doorstone.cli.overview import write_overview
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,4 +58,4 @@ class LazyGroup(TyperGroup):
         panels: dict[str, list[tuple[str, str]]] = {}
         for name, place in self.places.items():
             panels.setdefault(place.panel, []).append((name, place.help))
-        print_overview(ctx, panels.items())
+        write_overview(ctx, formatter, panels.items())

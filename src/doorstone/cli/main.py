@@ -94,7 +94,7 @@ app = typer.Typer(
     cls=JobOrder,
     no_args_is_help=True,
     rich_markup_mode="rich",
-    context_settings={"help_option_names": ["-h", "--help"]},
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110},
     help=(
         "Carry devices over upgrade requirements they do not meet, with every exception accounted for.\n\n"
         "In the job's order: load a [bold]sheet[/], import [bold]reading[/]s and look at [bold]device[/]s, "

@@ -161,7 +161,7 @@ def test_the_reading_imports_as_it_is(tmp_path: Path) -> None:
     assert reading["device"] == "g-bench-4"
     parsed = read_text(json.dumps(reading), "ndjson", BUILT_IN)
     assert parsed.problems == ()
-    assert parsed.records[0].unread["disk.free_gib"] == "A recording of files does not hold free space"
+    assert parsed.records[0].content.unread["disk.free_gib"] == "A recording of files does not hold free space"
     assert len(parsed.records[0].reading.facts) == 23
 
 

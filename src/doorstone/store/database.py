@@ -17,6 +17,7 @@ from pathlib import Path
 from doorstone.store import ledger, said
 
 SEALED_SINCE = 3
+CACHE_KIB = 8 * 1024
 LEDGER_KEY = "ledger.key"
 
 
@@ -56,7 +57,7 @@ class Database:
             connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
-            connection.execute("PRAGMA cache_size = -65536")
+            connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
             connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
             self._local.connection = connection
@@ -69,6 +70,10 @@ class Database:
     def connection(self) -> sqlite3.Connection:
         """This thread's connection, for a single statement that reads: it needs no transaction around it."""
         return self._connection()
+
+    def widen(self) -> None:
+        """Give this thread's connection room for work on the whole fleet; the many that only read need little."""
+        self._connection().execute(f"PRAGMA cache_size = -{8 * CACHE_KIB}")
 
     @property
     def busy(self) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import nullcontext
 from dataclasses import dataclass, field
@@ -106,7 +105,7 @@ class Desk:
         self.memory: dict[Any, Any] = {}
         self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
         self._guard = threading.Lock()
-        self._turns: defaultdict[Any, threading.Lock] = defaultdict(threading.Lock)
+        self._turns = [threading.RLock() for _ in range(64)]
 
     def remembered(self, key: tuple[Any, ...], rests_on: Any, make: Callable[[], T]) -> T:
         """The answer to a question, made once for as long as what it rests on is the same.
@@ -118,9 +117,9 @@ class Desk:
             return make()
         with self._guard:
             held = self._answers.get(key)
-            turn = self._turns[hash(key) % 64]
         if held is not None and held[0] == rests_on:
             return cast(T, held[1])
+        turn = self._turns[hash(key) % len(self._turns)]
         with nullcontext() if self.database.busy else turn:  # who is inside a transaction waits for nobody
             with self._guard:
                 held = self._answers.get(key)

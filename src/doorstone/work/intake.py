@@ -247,6 +247,7 @@ def _ready(desk: Desk, number: int, after: int = 0) -> Iterator[ReadyReading]:
 
 def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool = True) -> None:
     """Take over what was checked, in small transactions, from where it stood."""
+    desk.database.widen()
     known = Known()
     found = _ready(desk, row.id, get_import(desk, id_of("IM", row.id)).row.applied)
     while part := list(islice(found, min(SMALL, CHUNK) if desk.traffic.lively else CHUNK)):

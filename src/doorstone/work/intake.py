@@ -27,10 +27,10 @@ from doorstone.store.imports import ImportRow
 from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
-from doorstone.work.hearing import NewReading, Shelf, heard_of
+from doorstone.work.hearing import NewReading, Shelf, batches, heard_of
 from doorstone.work.people import REPORTER
 from doorstone.work.profiles import Known, Settler, all_specs
-from doorstone.work.ready import ReadyReading, ReadyWriter, in_parts, read_ready
+from doorstone.work.ready import ReadyReading, ReadyWriter, read_ready
 from doorstone.work.sheets import all_sheets
 
 CHUNK = 2_000  # readings taken over in one transaction
@@ -331,7 +331,7 @@ def _facts_changed(desk: Desk, found: Iterator[ReadyReading]) -> list[dict[str, 
     examples: dict[str, dict[str, Any]] = {}
     shelf = Shelf()
     with desk.database.read() as db:
-        for part in in_parts(found, CHUNK):
+        for part in batches(found, CHUNK):
             held = device_store.records(db, {new.device for new in part})
             for new in part:
                 words = shelf.words(db, heard_of(held[new.device])) if new.device in held else {}

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -92,8 +91,3 @@ def read_ready(readings: Path, contents: Path, after: int = 0) -> Iterator[Ready
                     abouts = {"": None}
                 abouts[about] = json.loads(about)
             yield ReadyReading(device, source, taken_at, held[number], abouts[about])
-
-
-def in_parts(readings: Iterator[ReadyReading], size: int) -> Iterator[list[ReadyReading]]:
-    while part := list(islice(readings, size)):
-        yield part

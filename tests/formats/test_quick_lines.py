@@ -110,6 +110,19 @@ def test_a_content_that_is_known_is_not_read_again() -> None:
     assert made[1].content is made[3].content
 
 
+def test_words_inside_a_part_are_not_taken_for_words_of_the_line() -> None:
+    told = '{"a": "pass", "site": "pass", "verdicts": "pass"}'
+    line = LINE.replace("}}", f'}}, "site": "north", "verdicts": {told}}}')
+    assert read(line, line.replace("d1", "d2").replace("north", "south"))[1][4] == {"site": "south"}
+
+
+def test_lines_that_are_each_put_otherwise_are_read_all_the_same() -> None:
+    close = LINE.replace(", ", ",").replace(": ", ":")
+    assert read(LINE, close.replace("d1", "d2"), LINE.replace("d1", "d3"))[1][:2] == ("d2", "file")
+    lines = [LINE.replace("d1", f"d{n}").replace('"facts": ', '"facts": ' + " " * n) for n in range(200)]
+    assert [one[0] for one in read(*lines)] == [f"d{n}" for n in range(200)]
+
+
 def test_lines_that_are_too_long_or_no_text_are_told_of_and_the_rest_is_read() -> None:
     long = LINE[:-1] + " " * 500_000 + "}"
     raw = b"\n".join([LINE.encode(), long.encode(), b"\xff\xfe\xfd", LINE.replace("d1", "d9").encode()])

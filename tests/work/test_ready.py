@@ -12,37 +12,40 @@ from hypothesis import strategies as st
 
 from doorstone.formats.records import Content, ReadingRecord
 from doorstone.work import ready
-from doorstone.work.ready import ReadyWriter, read_ready
+from doorstone.work.hearing import batches
+from doorstone.work.ready import ReadyWriter, read_ready, told
 
 TIME = "2027-01-18T09:00:00"
 
 
-def record(device: str, content: Content, **about: str) -> ReadingRecord:
-    return ReadingRecord(1, device, "file", TIME, content, about)
+def record(device: str, content: Content, about: dict[str, str] | None = None) -> ReadingRecord:
+    return ReadingRecord(1, device, "file", TIME, content, about or {})
 
 
-def passed(folder: Path, records: list[ReadingRecord], after: int = 0) -> list[tuple[Any, ...]]:
-    writer = ReadyWriter(folder / "ready", folder / "said")
-    writer.write(records)
+def passed(folder: Path, records: list[ReadingRecord], after: int = 0, size: int = 100) -> list[tuple[Any, ...]]:
+    """What comes back of records that were written in blocks of `size`."""
+    writer = ReadyWriter(folder / "ready")
+    for part in batches(records, size):
+        writer.write(part)
     writer.close()
-    return [
-        (one.device, one.source, one.taken_at, json.loads(one.body), one.about)
-        for one in read_ready(folder / "ready", folder / "said", after)
-    ]
+    found = told(read_ready(folder / "ready", after))
+    return [(one.device, one.source, one.taken_at, json.loads(one.body), one.about) for one in found]
 
 
 def test_a_content_that_many_share_is_written_once(tmp_path: Path) -> None:
-    shared = Content({"memory.mib": 8192})
-    found = passed(tmp_path, [record(f"d{n}", shared, site="North") for n in range(100)])
+    shared, here = Content({"memory.mib": 8192}), {"site": "North"}
+    found = passed(tmp_path, [record(f"d{n}", shared, here) for n in range(100)])
     assert [one[0] for one in found] == [f"d{n}" for n in range(100)]
     assert all(one[3:] == ({"facts": {"memory.mib": 8192}}, {"site": "North"}) for one in found)
-    assert len((tmp_path / "said").read_text("utf-8").splitlines()) == 1
+    (block,) = read_ready(tmp_path / "ready")
+    assert (len(block.readings), len(block.bodies), block.abouts) == (100, 1, [{"site": "North"}])
 
 
 def test_everything_that_a_reading_can_say_comes_through(tmp_path: Path) -> None:
-    told = Content({"cpu.features": frozenset({"fma", "avx2"})}, {"storage": False}, ("No chip",), {"tpm.state": "no"})
+    said = Content({"cpu.features": frozenset({"fma", "avx2"})}, {"storage": False}, ("No chip",), {"tpm.state": "no"})
     found = passed(
-        tmp_path, [record("d1", told, name='Ünder "the" stairs\t', critical="yes"), record("d2", Content({}, {}, ()))]
+        tmp_path,
+        [record("d1", said, {"name": 'Ünder "the" stairs\t', "critical": "yes"}), record("d2", Content({}, {}, ()))],
     )
     assert found == [
         (
@@ -53,18 +56,18 @@ def test_everything_that_a_reading_can_say_comes_through(tmp_path: Path) -> None
             },
             {"name": 'Ünder "the" stairs\t', "critical": 1},
         ),
-        ("d2", "file", TIME, {"texts": []}, None),
+        ("d2", "file", TIME, {"texts": []}, {}),
     ]  # fmt: skip
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.lists(st.integers(0, 9), min_size=1, max_size=40), st.integers(0, 40))
+@given(st.lists(st.integers(0, 9), min_size=1, max_size=40), st.integers(0, 40), st.integers(1, 9))
 def test_it_goes_on_from_anywhere_and_however_few_contents_are_held(
-    tmp_path_factory: pytest.TempPathFactory, shares: list[int], after: int
+    tmp_path_factory: pytest.TempPathFactory, shares: list[int], after: int, size: int
 ) -> None:
     contents = [Content({"memory.mib": number}) for number in range(10)]
     records = [record(f"d{at}", contents[share]) for at, share in enumerate(shares)]
     whole = passed(tmp_path_factory.mktemp("whole"), records)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(ready, "MOST_HELD", 2)
-        assert passed(tmp_path_factory.mktemp("part"), records, after) == whole[after:]
+        assert passed(tmp_path_factory.mktemp("part"), records, after, size) == whole[after:]

@@ -436,11 +436,13 @@ def settle(
     newest: dict[tuple[str, str], Candidate] = {}
     verdicts: dict[tuple[str, str], Verdict] = {}
     for reading in readings:
+        source, taken_at = reading.source, reading.taken_at
         for name, value in reading.facts.items():
-            held = newest.get((name, reading.source))
-            new = Candidate(value, reading.source, reading.taken_at)
-            if name in specs and (held is None or _later(new, held)):
-                newest[name, reading.source] = new
+            if name in specs:
+                held = newest.get((name, source))
+                new = Candidate(value, source, taken_at)
+                if held is None or _later(new, held):
+                    newest[name, source] = new
         for requirement, passed in reading.verdicts.items():
             said = verdicts.get((requirement, reading.source))
             if said is None or (reading.taken_at, not passed) > (said.taken_at, not said.passed):
@@ -471,25 +473,31 @@ def _pick(
 ) -> View:
     by_fact: dict[str, list[Candidate]] = {}
     aged: dict[str, Candidate] = {}
+    fresh: dict[tuple[str, bool, datetime], bool] = {}
     for (name, source_name), candidate in newest.items():
-        source = _source(sources, source_name)
-        days = source.lasting_days if specs[name].lasting else source.passing_days
-        if _fresh(candidate.taken_at, days, as_of):
+        lasting = specs[name].lasting
+        key = source_name, lasting, candidate.taken_at
+        if key not in fresh:
+            source = _source(sources, source_name)
+            fresh[key] = _fresh(candidate.taken_at, source.lasting_days if lasting else source.passing_days, as_of)
+        if fresh[key]:
             by_fact.setdefault(name, []).append(candidate)
         elif name not in aged or _later(candidate, aged[name]):
             aged[name] = candidate
     facts: dict[str, SettledFact] = {}
     for name in sorted(by_fact):
-        ranked = sorted(
-            by_fact[name], key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True
-        )
+        said = by_fact[name]
+        if len(said) == 1:
+            facts[name] = SettledFact(said[0])  # nobody says otherwise
+            continue
+        ranked = sorted(said, key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True)
         facts[name] = _settle_fact(specs[name], ranked, rulings.get(name))
     current = sorted(
         (v for v in verdicts if _fresh(v.taken_at, _source(sources, v.source).passing_days, as_of)),
         key=lambda v: (v.requirement, v.source),
     )
-    said = {v.requirement: max(w.taken_at for w in current if w.requirement == v.requirement) for v in current}
-    ruled = {name: r for name, r in rulings.items() if name in said and said[name] <= r.seen_until}
+    heard = {v.requirement: max(w.taken_at for w in current if w.requirement == v.requirement) for v in current}
+    ruled = {name: r for name, r in rulings.items() if name in heard and heard[name] <= r.seen_until}
     return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
 
 

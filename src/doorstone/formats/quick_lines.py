@@ -1,106 +1,137 @@
-"""Lines of NDJSON as most of them are, read in one step. Out: the record, or None for what needs a closer look.
+"""Lines of NDJSON as most of them are, read in one step: a file's lines are put alike and say what others said.
 
-A line is taken only where it cannot differ from what the thorough way would make of it: no escapes, known keys,
-none of them twice, plain times, contents that were read thoroughly before and stand here byte for byte.
+How a line is put, its keys, their order and the blanks between them, is learned from lines that were read in full.
+A line is taken in one step only where nothing can differ from what a full look would make of it: it is put so to the
+last character, its words are plain, its day is one of the calendar, and its content stood in a line that was read in
+full before, character for character.
 """
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Mapping
-from datetime import datetime
-from typing import Any
+from dataclasses import dataclass, field
+from datetime import date
 
-import msgspec
-
+from doorstone.formats.mapping import ABOUT
 from doorstone.formats.records import DEVICE_ID, Content, ReadingRecord
 
 MOST_HELD = 20_000
-_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d", re.ASCII)
-_Part = msgspec.Raw | msgspec.UnsetType
-_About = str | msgspec.UnsetType
-_UNSET = msgspec.UNSET
+MOST_LAYOUTS = 8
+MOST_TRIES = 64  # at learning how lines are put
+_NAME = f"({DEVICE_ID.pattern})"
+_TIME = r"((\d{4}-\d\d-\d\d)T(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d)"
+_WORDS: Mapping[str, str] = {
+    "device": _NAME, "source": _NAME, "taken_at": _TIME, **dict.fromkeys(ABOUT, r'([^"\\\x00-\x1f]*)'),
+}  # fmt: skip
+_PARTS = ("facts", "verdicts", "texts", "unread")
+_BLANKS = ((", ", ": "), (",", ":"))
 
 
-class _Line(msgspec.Struct, forbid_unknown_fields=True):
-    device: str
-    source: str
-    taken_at: str
-    facts: _Part = _UNSET
-    verdicts: _Part = _UNSET
-    texts: _Part = _UNSET
-    unread: _Part = _UNSET
-    name: _About = _UNSET
-    site: _About = _UNSET
-    role: _About = _UNSET
-    critical: _About = _UNSET
+@dataclass(slots=True)
+class _Layout:
+    """One way of putting a line. `wanted`: the groups of device, source, time, day, then of the parts and the words.
+
+    A content is known by its parts as they stand, what a line says of the device itself by its words.
+    """
+
+    pattern: re.Pattern[str]
+    wanted: tuple[int, ...]
+    parts: int
+    about: tuple[str, ...]
+    contents: dict[tuple[str, ...], Content] = field(default_factory=dict)
+    abouts: dict[tuple[str, ...], dict[str, str]] = field(default_factory=dict)
+
+
+def _layout(keys: list[str], comma: str, colon: str) -> _Layout:
+    """How a line with these keys is put with these blanks."""
+    groups: dict[str, int] = {}
+    words, at = [], 1
+    for key in keys:
+        groups[key] = at
+        at += 2 if key == "taken_at" else 1
+        value = f'"{_WORDS[key]}"' if key in _WORDS else "(.+)"
+        words.append(f'"{key}"{colon}{value}')
+    parts, about = [k for k in keys if k in _PARTS], tuple(k for k in keys if k in ABOUT)
+    wanted = [groups["device"], groups["source"], groups["taken_at"], groups["taken_at"] + 1]
+    wanted += [groups[key] for key in (*parts, *about)]
+    pattern = re.compile(rf"\{{{comma.join(words)}\}}\r?\n?", re.ASCII)
+    return _Layout(pattern, tuple(wanted), len(parts), about)
 
 
 class QuickLines:
-    """Reads lines, remembering contents by their bytes. `thorough` reads a line in full and raises what is wrong."""
+    """Reads lines, remembering contents as they stand. `thorough` reads a line in full and raises what is wrong."""
 
     def __init__(self, thorough: Callable[[int, bytes], ReadingRecord]) -> None:
         self._thorough = thorough
-        self._decode = msgspec.json.Decoder(_Line).decode
-        self._contents: dict[Any, tuple[Content, int]] = {}
-        self._abouts: dict[tuple[_About, ...], tuple[dict[str, str], int]] = {}
-        self._sources: set[str] = set()
+        self._layouts: list[_Layout] = []
+        self._days: set[str] = set()
+        self._tries = 0
 
     def read(self, number: int, line: bytes) -> ReadingRecord:
-        if b"\\" in line:
-            return self._thorough(number, line)
         try:
-            found = self._decode(line)
-        except (msgspec.MsgspecError, UnicodeDecodeError):
+            text = line.decode()
+        except UnicodeDecodeError:
             return self._thorough(number, line)
-        if found.verdicts is _UNSET and found.texts is _UNSET and found.unread is _UNSET and found.facts is not _UNSET:
-            key: Any = bytes(found.facts)
-        else:
-            parts = (found.facts, found.verdicts, found.texts, found.unread)
-            key = tuple(None if part is _UNSET else bytes(part) for part in parts)
-        held = self._contents.get(key)
-        if held is None or not self._plain(found):
-            return self._closely(number, line, key)
-        content, quotes = held
-        about, told = self._about(found.name, found.site, found.role, found.critical)
-        # Without escapes every quote opens or closes a word, so a key that stands twice shows as quotes too many.
-        if line.count(b'"') != quotes + told + 12:
-            return self._thorough(number, line)
-        return ReadingRecord(number, found.device, found.source, found.taken_at, content, about)
+        for layout in self._layouts:
+            if (found := layout.pattern.fullmatch(text)) is None:
+                continue
+            device, source, taken_at, day, *rest = found.group(*layout.wanted)
+            parts, said = tuple(rest[: layout.parts]), tuple(rest[layout.parts :])
+            content = layout.contents.get(parts)
+            if content is None or (day not in self._days and not self._is_day(day)):
+                break
+            about = layout.abouts.get(said)
+            if about is None:
+                about = self._about(layout, said)
+            return ReadingRecord(number, device, source, taken_at, content, about)
+        return self._closely(number, line, text)
 
-    def _about(self, *given: _About) -> tuple[dict[str, str], int]:
-        """What a line says of the device itself, and the quotes that it takes to say it."""
-        held = self._abouts.get(given)
-        if held is None:
-            values = zip(("name", "site", "role", "critical"), given, strict=True)
-            about = {name: value[:200] for name, value in values if isinstance(value, str)}
-            if len(self._abouts) >= MOST_HELD:
-                self._abouts.clear()
-            held = self._abouts[given] = about, 4 * len(about)
-        return held
-
-    def _plain(self, found: _Line) -> bool:
-        if found.source not in self._sources:
-            if not DEVICE_ID.fullmatch(found.source) or len(self._sources) >= MOST_HELD:
-                return False
-            self._sources.add(found.source)
-        if not DEVICE_ID.fullmatch(found.device) or not _TIME.fullmatch(found.taken_at):
-            return False
+    def _is_day(self, day: str) -> bool:
         try:
-            datetime.fromisoformat(found.taken_at)
+            date.fromisoformat(day)
         except ValueError:
             return False
+        self._days.add(day)
         return True
 
-    def _closely(self, number: int, line: bytes, key: Any) -> ReadingRecord:
+    @staticmethod
+    def _about(layout: _Layout, said: tuple[str, ...]) -> dict[str, str]:
+        if len(layout.abouts) >= MOST_HELD:
+            layout.abouts.clear()
+        about = layout.abouts[said] = {key: word[:200] for key, word in zip(layout.about, said, strict=True)}
+        return about
+
+    def _closely(self, number: int, line: bytes, text: str) -> ReadingRecord:
         """Read in full, and remember the content: the next line that says the same is quick."""
         record = self._thorough(number, line)
-        parts = key if isinstance(key, tuple) else (key, None, None, None)
-        names = sum(2 for part in parts if part is not None)
-        if len(self._contents) >= MOST_HELD:
-            self._contents.clear()
-        self._contents[key] = (record.content, names + sum(part.count(b'"') for part in parts if part is not None))
+        layout = self._learned(text)
+        if layout is not None and (found := layout.pattern.fullmatch(text)):
+            if len(layout.contents) >= MOST_HELD:
+                layout.contents.clear()
+            layout.contents[found.group(*layout.wanted)[4 : 4 + layout.parts]] = record.content
         return record
+
+    def _learned(self, text: str) -> _Layout | None:
+        """How this good line is put, if it can be told; the way that was met last is tried first."""
+        for at, layout in enumerate(self._layouts):
+            if layout.pattern.fullmatch(text):
+                self._layouts.insert(0, self._layouts.pop(at))
+                return layout
+        if self._tries >= MOST_TRIES:
+            return None
+        self._tries += 1
+        keys = list(json.loads(text))
+        spots = [at for at, key in enumerate(keys) if key in _PARTS]
+        if spots[-1] - spots[0] >= len(spots):
+            return None  # words between two parts could be taken for words inside of one
+        for comma, colon in _BLANKS:
+            layout = _layout(keys, comma, colon)
+            if layout.pattern.fullmatch(text):
+                self._layouts = [layout, *self._layouts[: MOST_LAYOUTS - 1]]
+                return layout
+        return None
 
 
 def about_values(about: Mapping[str, str]) -> dict[str, str | int]:

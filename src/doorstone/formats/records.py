@@ -7,6 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
+import msgspec
+
 from doorstone.core.facts import FactValue, Reading
 
 DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
@@ -26,20 +28,15 @@ class Content:
     unread: Mapping[str, str] = field(default_factory=dict)
 
 
-class ReadingRecord:
+class ReadingRecord(msgspec.Struct, gc=False):
     """One reading of one device. `taken_at` is ISO 8601 in UTC; `about` is what the file says of the device itself."""
 
-    __slots__ = ("about", "content", "device", "line", "source", "taken_at")
-
-    def __init__(
-        self, line: int, device: str, source: str, taken_at: str, content: Content, about: Mapping[str, str]
-    ) -> None:
-        self.line = line
-        self.device = device
-        self.source = source
-        self.taken_at = taken_at
-        self.content = content
-        self.about = about
+    line: int
+    device: str
+    source: str
+    taken_at: str
+    content: Content
+    about: Mapping[str, str]
 
     @property
     def reading(self) -> Reading:

@@ -7,7 +7,7 @@ import sqlite3
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from operator import attrgetter
+from operator import itemgetter
 from typing import Any, NamedTuple
 
 from doorstone.store import said
@@ -102,8 +102,8 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
 
     The only place that writes devices: the counts by profile, site and role change with them, in one transaction.
     """
-    added = [record for record in now if record.id not in held]
-    changed = [record for record in now if record.id in held and held[record.id] != record]
+    added = [record for record in now if record[0] not in held]
+    changed = [record for record in now if record[0] in held and held[record[0]] != record]
     db.executemany(
         "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, runs, edition, profile,"
         " stands_until, words, heard_in) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -122,7 +122,7 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         db.execute("UPDATE settled SET changes = changes + 1")
 
 
-_where_it_counts = attrgetter("profile", "platform", "site", "role")
+_where_it_counts = itemgetter(*map(Record._fields.index, ("profile", "platform", "site", "role")))
 
 
 def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, str], int]) -> None:
@@ -135,7 +135,7 @@ def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, st
     db.executemany(
         "INSERT INTO placed (platform, site, role, profile, devices) VALUES (?, ?, ?, ?, ?)"
         " ON CONFLICT DO UPDATE SET devices = devices + excluded.devices",
-        steps,
+        sorted(steps),
     )
     db.executemany(
         "UPDATE profiles SET devices = devices + ?2 WHERE id = ?1", [(n, by) for n, by in of_profile.items() if by]

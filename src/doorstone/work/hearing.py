@@ -53,6 +53,10 @@ class Shelf:
             bounded(self._said)[number] = _said(json.loads(body))
         return number
 
+    def quiet(self, db: sqlite3.Connection, numbers: Iterable[int]) -> set[int]:
+        """Those of these contents that tell of no failure texts, not even that there are none."""
+        return {number for number in numbers if self.said(db, number).texts is None}
+
     def said(self, db: sqlite3.Connection, number: int) -> Said:
         found = self._said.get(number)
         if found is None:

@@ -30,10 +30,10 @@ from doorstone.work.errors import BadInputError, MissingError, RefusedError, Tro
 from doorstone.work.hearing import NewReading, Shelf, batches, heard_of
 from doorstone.work.people import REPORTER
 from doorstone.work.profiles import Known, Settler, all_specs
-from doorstone.work.ready import ReadyReading, ReadyWriter, read_ready
+from doorstone.work.ready import ReadyWriter, Told, read_ready, told
 from doorstone.work.sheets import all_sheets
 
-CHUNK = 2_000  # readings taken over in one transaction
+CHUNK = 4_000  # readings taken over in one transaction
 SMALL = 250  # the same while others write
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
@@ -172,7 +172,7 @@ def run(desk: Desk, name: str, halt: Callable[[], bool] = _never) -> Import:
         raise
     finally:
         if get_import(desk, name).ended:
-            for kind in ("raw", "ready", "said"):
+            for kind in ("raw", "ready"):
                 _file(desk, row.id, kind).unlink(missing_ok=True)
     return get_import(desk, name)
 
@@ -202,15 +202,16 @@ def _check(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> bool:
         store.clear_problems(db, row.id)
     checked = rejected = 0
     fatal = False
-    good = ReadyWriter(_file(desk, row.id, "ready"), _file(desk, row.id, "said"))
+    good = ReadyWriter(_file(desk, row.id, "ready"))
     with _file(desk, row.id, "raw").open("rb") as stream, closing(good):
         found = read_stream(stream, row.form, all_specs(all_sheets(desk)), _mapping(desk, row.mapping))
         while part := list(islice(found, CHECKED)):
             if halt():
                 raise HaltedError
-            told = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
-            problems = [one for one in told if isinstance(one, ImportProblem)]
-            records = [one for one in told if isinstance(one, ReadingRecord)]
+            if row.narrow or row.only_device:
+                part = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
+            problems = [one for one in part if isinstance(one, ImportProblem)]
+            records = [one for one in part if isinstance(one, ReadingRecord)]
             good.write(records)
             fatal = fatal or any(problem.fatal for problem in problems)
             with desk.database.write() as db:
@@ -241,30 +242,26 @@ def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProble
     return one
 
 
-def _ready(desk: Desk, number: int, after: int = 0) -> Iterator[ReadyReading]:
-    return read_ready(_file(desk, number, "ready"), _file(desk, number, "said"), after)
-
-
-def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, told: bool = True) -> None:
+def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
     """Take over what was checked, in small transactions, from where it stood."""
     desk.database.widen()
     known = Known()
-    found = _ready(desk, row.id, get_import(desk, id_of("IM", row.id)).row.applied)
-    while part := list(islice(found, min(SMALL, CHUNK) if desk.traffic.lively else CHUNK)):
-        if halt():
-            raise HaltedError
-        desk.traffic.give_way()
-        with desk.database.write() as db:
-            number_of_content = known.shelf.number_of
-            readings = [NewReading(r[0], r[1], r[2], number_of_content(db, r[3]), r[4]) for r in part]
-            heard = Settler(desk, db, known).hear(readings, row.id)
-            added = sum(before is None for before, _ in heard)
-            first = sum(before is None or before.heard_in != row.id for before, _ in heard)
-            store.keep_applied(db, row.id, len(part), first, added)
-        time.sleep(0.001)  # whoever waits to write goes first
+    applied = get_import(desk, id_of("IM", row.id)).row.applied
+    for block in read_ready(_file(desk, row.id, "ready"), applied):
+        rest = iter(block.readings)
+        while part := list(islice(rest, min(SMALL, CHUNK) if desk.traffic.lively else CHUNK)):
+            if halt():
+                raise HaltedError
+            desk.traffic.give_way()
+            with desk.database.write() as db:
+                numbers = {said: known.shelf.number_of(db, block.bodies[said]) for said in {r[3] for r in part}}
+                readings = [NewReading._make((d, s, at, numbers[n], block.abouts[a])) for d, s, at, n, a in part]
+                heard = Settler(desk, db, known).hear(readings, row.id)
+                store.keep_applied(db, row.id, len(part), heard.first, heard.added)
+            time.sleep(0.001)  # whoever waits to write goes first
     with desk.database.write() as db:
         done = store.finish(db, row.id, desk.now())
-        if told:
+        if noted:
             body = {
                 "readings": done.readings, "devices": done.devices, "added": done.added, "form": done.form,
                 "rejected": done.rejected,
@@ -283,12 +280,12 @@ def _try_out(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> None:
         trial = Desk(copy, desk.clock, desk.policy)
         try:
             before = _standing(trial)
-            facts = _facts_changed(trial, _ready(desk, row.id))
-            for kind in ("ready", "said"):
-                linked = _file(trial, row.id, kind)
-                linked.parent.mkdir(exist_ok=True)
-                linked.hardlink_to(_file(desk, row.id, kind))
-            _apply(trial, row, halt, told=False)
+            ready = _file(desk, row.id, "ready")
+            facts = _facts_changed(trial, told(read_ready(ready)))
+            linked = _file(trial, row.id, "ready")
+            linked.parent.mkdir(exist_ok=True)
+            linked.hardlink_to(ready)
+            _apply(trial, row, halt, noted=False)
             moves = _moves(before, _standing(trial))
             done = get_import(trial, id_of("IM", row.id)).row
         finally:
@@ -325,7 +322,7 @@ def _moves(
     ]
 
 
-def _facts_changed(desk: Desk, found: Iterator[ReadyReading]) -> list[dict[str, Any]]:
+def _facts_changed(desk: Desk, found: Iterator[Told]) -> list[dict[str, Any]]:
     """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
     counts: Counter[str] = Counter()
     examples: dict[str, dict[str, Any]] = {}

@@ -6,10 +6,12 @@ Whatever writes a word about a device places it anew in the same transaction; a 
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import Any
+from operator import itemgetter
+from typing import Any, NamedTuple
 
 from doorstone.core.facts import (
     BUILT_IN,
@@ -52,6 +54,16 @@ Place = tuple[str, str, str, str, int | None]
 """Platform, model, release and edition, and the profile."""
 Settled = tuple[str, str, str, str, int | None, str | None]
 """The same, and the last day on which it is so."""
+_DEVICE = itemgetter(0)
+_NOTHING: Mapping[str, Any] = {}
+
+
+class Counts(NamedTuple):
+    """How many devices were spoken of; of these how many are new, and how many this import had not spoken of before."""
+
+    devices: int
+    added: int
+    first: int
 
 
 @dataclass(slots=True)
@@ -81,6 +93,7 @@ class Rules:
     own: frozenset[str]
     seen_by: dict[str, frozenset[str]] = field(default_factory=dict)
     fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
+    last_days: dict[tuple[str, frozenset[int]], str | None] = field(default_factory=dict)
 
     @property
     def basis(self) -> Any:
@@ -173,28 +186,48 @@ class Settler:
         """Settle devices and put each in its profile."""
         for part in batches(devices, 1_000):
             held = device_store.records(self.db, part)
-            self._write(held, [(row, heard_of(row)) for row in held.values()])
+            device_store.put(self.db, held, self._rows(held, [(row, heard_of(row)) for row in held.values()]))
 
-    def hear(self, readings: Sequence[NewReading], number: int | None = None) -> list[tuple[Record | None, Record]]:
-        """Take readings in and place their devices anew; `number` is the import that they come with.
-
-        Returns each device's row before, None if it is new, and now.
-        """
+    def hear(self, readings: Sequence[NewReading], number: int | None = None) -> Counts:
+        """Take readings in and place their devices anew; `number` is the import that they come with."""
         held = device_store.records(self.db, {reading[0] for reading in readings})
+        often = Counter(map(_DEVICE, readings))
+        quiet = self.known.shelf.quiet(self.db, {reading[3] for reading in readings})
+        firsts: list[NewReading] = []
+        others: list[NewReading] = []
+        for new in readings:
+            plain = often[new[0]] == 1 and new[0] not in held and new[3] in quiet
+            (firsts if plain else others).append(new)
         now = {name: (row, heard_of(row)) for name, row in held.items()}
-        told = take_in(self.db, self.known.shelf, readings, now, self.at, number)
-        self._write(held, list(now.values()))
+        told = take_in(self.db, self.known.shelf, others, now, self.at, number)
+        rows = [*self._first_rows(firsts, number), *self._rows(held, list(now.values()))]
+        device_store.put(self.db, held, rows)
         keep(self.db, self.known.shelf, readings, now, told, number)
-        return [(held.get(name), record) for name, (record, _) in now.items()]
+        again = sum(row.heard_in == number for row in held.values())
+        return Counts(len(rows), len(rows) - len(held), len(rows) - again)
+
+    def _first_rows(self, readings: Iterable[NewReading], number: int | None) -> Iterator[Record]:
+        """The rows of devices of which nothing was known, each spoken of once and without failure texts."""
+        settled, own, at = self.known.settled, self.by.own, self.at
+        for device, source, taken_at, said, about in readings:
+            found = settled.get((source, taken_at[:10], said))
+            if found is None or device in own:
+                found = self._settled(device, [(source, taken_at, said)], device in own)
+            words = f'[["{source}","{taken_at}",{said}]]'
+            mine = (about or _NOTHING).get
+            yield Record._make(
+                (device, mine("name", ""), mine("site", ""), mine("role", ""), mine("critical", 0), at, *found, words,
+                 number)
+            )  # fmt: skip
 
     def drop_older(self, device: str, fact: str, before: str) -> None:
         """Forget every source's word on a fact from before a time: something has changed it since."""
         held = device_store.records(self.db, [device])
         rows = [without_older(self.db, self.known.shelf, row, fact, before) for row in held.values()]
-        self._write(held, [(row, heard_of(row)) for row in rows])
+        device_store.put(self.db, held, self._rows(held, [(row, heard_of(row)) for row in rows]))
 
-    def _write(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> None:
-        """Settle rows, put each device in its profile, and write them."""
+    def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> list[Record]:
+        """Rows settled anew, each device in its profile."""
         alone = settlements.devices(self.db, held) | self.by.own
         settled = self.known.settled
         rows = []
@@ -203,7 +236,7 @@ class Settler:
             if found is None or row.id in alone:
                 found = self._settled(row.id, heard, row.id in alone)
             rows.append(Record(*row[:6], *found, *row[12:]))
-        device_store.put(self.db, held, rows)
+        return rows
 
     def _settled(self, device: str, heard: Heard, alone: bool) -> Settled:
         """Where a device belongs. What was found for another of which the same was said holds, unless it is `alone`."""
@@ -242,9 +275,15 @@ class Settler:
 
     def _until(self, platform: str, heard: Heard) -> str | None:
         """The last day on which nothing that counts has aged out since."""
-        words = ((date.fromisoformat(at[:10]), self._spans(platform, source, number)) for source, at, number in heard)
-        until = stands_until(words, self.by.today)
-        return until.isoformat() if until else None
+        found = (self._last_day(at[:10], self._spans(platform, source, number)) for source, at, number in heard)
+        return min((day for day in found if day is not None), default=None)
+
+    def _last_day(self, day: str, spans_: frozenset[int]) -> str | None:
+        """The last day on which nothing that was read on a day, and lasts so many days, has aged out since."""
+        if (day, spans_) not in self.by.last_days:
+            until = stands_until([(date.fromisoformat(day), spans_)], self.by.today)
+            self.by.last_days[day, spans_] = until.isoformat() if until else None
+        return self.by.last_days[day, spans_]
 
     def _spans(self, platform: str, source: str, number: int) -> frozenset[int]:
         key = (platform, source, number)

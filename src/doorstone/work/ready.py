@@ -1,15 +1,16 @@
-"""What an import has checked, on its way to the records: one file of readings, and one of what they say.
+"""What an import has checked, on its way to the records: a file of blocks, each of which stands by itself.
 
-A reading is a line of device, source, time, the number of its content in the other file, and what it says of the
-device itself. Each content stands once for every `MOST_HELD` that differ, in the order in which readings need them.
+A block holds readings, each as device, source, time and two numbers: of what it says, and of what it says of the
+device itself. What several readings of a block say stands in it once.
 """
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
+
+import msgspec
 
 from doorstone.core.facts import dump
 from doorstone.formats.quick_lines import about_values
@@ -17,77 +18,83 @@ from doorstone.formats.records import Content, ReadingRecord
 from doorstone.store.said import body_of
 
 MOST_HELD = 20_000
+_SIZE = 8  # bytes before each block that give its length
+
+ReadyReading = tuple[str, str, str, int, int]
+"""Device, source, time, number of the content in the block, number of what is said of the device itself."""
 
 
-class ReadyReading(NamedTuple):
-    """A reading as it was checked; `body` is its content as text."""
+class Block(msgspec.Struct, array_like=True):
+    """Readings, and what they say: contents as text, and what is said of devices themselves, as it is kept."""
+
+    readings: list[ReadyReading]
+    bodies: list[str]
+    abouts: list[dict[str, str | int]]
+
+
+class ReadyWriter:
+    """Writes the file; to be closed."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = path.open("wb")
+        self._bodies: dict[int, tuple[Content, str]] = {}
+
+    def write(self, records: Iterable[ReadingRecord]) -> None:
+        """Write a block. Records that share a content, or what they say of devices, share the very object."""
+        contents: dict[int, tuple[int, Content]] = {}
+        abouts: dict[int, tuple[int, Any]] = {}
+        readings = []
+        for record in records:
+            content, about = record.content, record.about
+            said = contents.get(id(content))
+            if said is None:
+                said = contents[id(content)] = len(contents), content
+            of_it = abouts.get(id(about))
+            if of_it is None:
+                of_it = abouts[id(about)] = len(abouts), about
+            readings.append((record.device, record.source, record.taken_at, said[0], of_it[0]))
+        bodies = [self._body(content) for _, content in contents.values()]
+        block = Block(readings, bodies, [about_values(about) for _, about in abouts.values()])
+        raw = msgspec.msgpack.encode(block)
+        self._file.write(len(raw).to_bytes(_SIZE, "big") + raw)
+
+    def _body(self, content: Content) -> str:
+        held = self._bodies.get(id(content))  # held with its text, so that its id stays its own
+        if held is None:
+            if len(self._bodies) >= MOST_HELD:
+                self._bodies.clear()
+            facts = {name: dump(value) for name, value in content.facts.items()}
+            body = body_of(facts, content.verdicts, content.unread, content.texts)
+            held = self._bodies[id(content)] = content, body
+        return held[1]
+
+    def close(self) -> None:
+        self._file.close()
+
+
+def read_ready(path: Path, after: int = 0) -> Iterator[Block]:
+    """The blocks in their order, without the first `after` readings."""
+    decode = msgspec.msgpack.Decoder(Block).decode
+    with path.open("rb") as file:
+        while size := file.read(_SIZE):
+            block = decode(file.read(int.from_bytes(size, "big")))
+            if after < len(block.readings):
+                yield Block(block.readings[after:], block.bodies, block.abouts) if after else block
+            after = max(0, after - len(block.readings))
+
+
+class Told(NamedTuple):
+    """A reading with what it says: its content as text, and what it says of the device itself."""
 
     device: str
     source: str
     taken_at: str
     body: str
-    about: dict[str, Any] | None
+    about: dict[str, str | int]
 
 
-class ReadyWriter:
-    """Writes both files; to be closed."""
-
-    def __init__(self, readings: Path, contents: Path) -> None:
-        self._readings = readings.open("w", encoding="utf-8")
-        self._contents = contents.open("w", encoding="utf-8")
-        self._numbers: dict[int, tuple[Content, int]] = {}
-        self._abouts: dict[int, tuple[Mapping[str, str], str]] = {}
-        self._next = 0
-
-    def write(self, records: Iterable[ReadingRecord]) -> None:
-        self._readings.writelines(
-            f"{r.device}\t{r.source}\t{r.taken_at}\t{self._number(r.content)}\t{self._told(r.about)}\n" for r in records
-        )
-
-    def _number(self, content: Content) -> int:
-        held = self._numbers.get(id(content))  # held with its number, so that its id stays its own
-        if held is not None:
-            return held[1]
-        facts = {name: dump(value) for name, value in content.facts.items()}
-        self._contents.write(body_of(facts, content.verdicts, content.unread, content.texts) + "\n")
-        if len(self._numbers) >= MOST_HELD:
-            self._numbers.clear()
-        self._numbers[id(content)] = content, self._next
-        self._next += 1
-        return self._next - 1
-
-    def _told(self, about: Mapping[str, str]) -> str:
-        if not about:
-            return ""
-        held = self._abouts.get(id(about))
-        if held is None:
-            if len(self._abouts) >= MOST_HELD:
-                self._abouts.clear()
-            held = self._abouts[id(about)] = about, json.dumps(about_values(about))
-        return held[1]
-
-    def close(self) -> None:
-        self._readings.close()
-        self._contents.close()
-
-
-def read_ready(readings: Path, contents: Path, after: int = 0) -> Iterator[ReadyReading]:
-    """The readings in their order, without the first `after`."""
-    with readings.open(encoding="utf-8") as lines, contents.open(encoding="utf-8") as bodies:
-        held: dict[int, str] = {}
-        last = -1
-        abouts: dict[str, dict[str, Any] | None] = {"": None}
-        for at, line in enumerate(lines):
-            device, source, taken_at, number_text, about = line.rstrip("\n").split("\t")
-            number = int(number_text)
-            while last < number:
-                last += 1
-                held[last] = next(bodies).rstrip("\n")
-                held.pop(last - 2 * MOST_HELD, None)
-            if at < after:
-                continue
-            if about not in abouts:
-                if len(abouts) >= MOST_HELD:
-                    abouts = {"": None}
-                abouts[about] = json.loads(about)
-            yield ReadyReading(device, source, taken_at, held[number], abouts[about])
+def told(blocks: Iterable[Block]) -> Iterator[Told]:
+    """The readings of blocks, one by one."""
+    for block in blocks:
+        for device, source, taken_at, said, of_it in block.readings:
+            yield Told(device, source, taken_at, block.bodies[said], block.abouts[of_it])

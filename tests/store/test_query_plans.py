@@ -75,7 +75,7 @@ HOT = {
     "a page of one site": "SEARCH d USING INDEX devices_at_site (platform=? AND site=? AND id>?)",
     "a later page": "SEARCH d USING INDEX devices_listed (platform=? AND id>?)",
     "a page of one state": "SEARCH d USING INDEX devices_profile (profile=? AND id>?)",
-    "one device": "SEARCH devices USING PRIMARY KEY (id=?)",
+    "one device": "SEARCH d USING PRIMARY KEY (id=?)",
     "an import of new and known devices": "SEARCH d USING PRIMARY KEY (id=?)",
 }
 

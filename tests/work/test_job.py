@@ -234,11 +234,11 @@ def test_situation_17_and_18_attempts_are_numbered_with_media_and_tool_version(d
 def test_a_completed_attempt_is_a_reading_of_the_release(desk: Desk) -> None:
     read(desk, line("d1", CHIPLESS))
     attempt(desk, "d1", "refused", refused_by=("security-chip",))
-    assert devices.get_device(desk, "d1").line.release == "8"
+    assert devices.get_device(desk, "d1").device.release == "8"
     attempt(desk, "d1", "completed")
-    assert devices.get_device(desk, "d1").line.release == "9.1"
+    assert devices.get_device(desk, "d1").device.release == "9.1"
     read(desk, line("d1", {"os.release": "9.2"}, "2027-01-18T08:30:00", source="assessor"))
-    assert devices.get_device(desk, "d1").line.release == "9.2"
+    assert devices.get_device(desk, "d1").device.release == "9.2"
 
 
 @pytest.mark.parametrize(

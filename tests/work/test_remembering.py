@@ -81,12 +81,12 @@ def test_what_a_transaction_undoes_was_never_seen_by_others(desk: Desk) -> None:
         with desk.database.write() as db:
             db.execute("UPDATE devices SET name = 'Undone' WHERE id = 'd1'")
             db.execute("UPDATE settled SET changes = changes + 1")
-            assert devices.get_device(desk, "d1", "9.1").line.name == "Undone"
+            assert devices.get_device(desk, "d1", "9.1").device.name == "Undone"
             raise ZeroDivisionError
 
     with pytest.raises(ZeroDivisionError):
         fail()
-    assert devices.get_device(desk, "d1", "9.1").line.name == ""
+    assert devices.get_device(desk, "d1", "9.1").device.name == ""
 
 
 def test_a_token_stops_working_with_the_call_after_it_was_revoked_or_its_person_left(desk: Desk) -> None:

@@ -6,12 +6,8 @@ A later word on a fact replaces an earlier one; the order in which readings arri
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import datetime
 from typing import Any
-
-from doorstone.core.facts import FactReader, Reading
 
 Words = dict[str, "Said"]
 """Time of reading (ISO 8601) -> what of that reading still is the source's newest word."""
@@ -63,10 +59,3 @@ def drop_older(held: Words, fact: str, before: str) -> Words:
 def current_texts(words: Words) -> list[tuple[str, str]]:
     """The failures that the source reports now, as (text, taken_at)."""
     return [(text, at) for at, said in words.items() for text in said.texts or ()]
-
-
-def readings_of(source: str, words: Words, reader: FactReader) -> Iterable[Reading]:
-    """The words as readings to settle. Facts that no spec describes any more are left out."""
-    for at, said in words.items():
-        facts = {name: reader.parse(name, value) for name, value in said.facts.items() if name in reader.specs}
-        yield Reading(source, datetime.fromisoformat(at), facts, said.verdicts)

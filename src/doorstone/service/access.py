@@ -12,6 +12,7 @@ from flask import current_app, request, session
 from doorstone.service.door import Door
 from doorstone.service.operations import Call, Operation
 from doorstone.service.problems import ServiceProblemError
+from doorstone.store.profiles import Stamp
 from doorstone.work import devices, people
 from doorstone.work.desk import Actor, Desk
 from doorstone.work.errors import MissingError
@@ -34,26 +35,29 @@ def sign_in(person: Person) -> None:
     session.update({"name": person.name, "epoch": person.session_epoch, "since": now, "seen": now})
 
 
-def who(desk: Desk) -> Actor | None:
-    """The caller behind a bearer token or a session. A bad token or a forged call is refused, not ignored."""
+def who(desk: Desk, stamp: Stamp) -> Actor | None:
+    """The caller behind a bearer token or a session. A bad token or a forged call is refused, not ignored.
+
+    `stamp` is how far the records have come, asked for this very call.
+    """
     header = request.headers.get("Authorization", "")
     if header:
         kind, _, secret = header.partition(" ")
-        actor = people.who_holds(desk, secret.strip()) if kind.lower() == "bearer" else None
+        actor = people.who_holds(desk, secret.strip(), stamp) if kind.lower() == "bearer" else None
         if actor is None:
             raise ServiceProblemError(
                 401, "bad-token", "The token is unknown, expired or revoked", "Issue a new one: doorstone token issue"
             )
         return actor
-    return _from_session(desk)
+    return _from_session(desk, stamp)
 
 
-def _from_session(desk: Desk) -> Actor | None:
+def _from_session(desk: Desk, stamp: Stamp) -> Actor | None:
     name = session.get("name")
     if not isinstance(name, str) or not _still_open():
         return None
     try:
-        person = people.get_person(desk, name)
+        person = people.get_person(desk, name, stamp)
     except MissingError:
         return None
     if person.session_epoch != session.get("epoch"):

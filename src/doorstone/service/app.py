@@ -26,6 +26,7 @@ from doorstone.service.operations import Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.service.provider import bind_provider
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Actor, Desk, Receipt
 from doorstone.work.errors import WorkError
 from doorstone.work.profiles import roll
@@ -93,11 +94,12 @@ def api_document() -> dict[str, Any]:
 
 def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Response]:
     def view(**path: str) -> Response:
-        actor = access.who(desk) if operation.roles else None
+        stamp = desk.stamp() if operation.roles else None
+        actor = access.who(desk, stamp) if stamp else None
         access.allow(operation, actor)
         g.actor = actor.name if actor else None
-        if operation.steady:
-            return _response(operation, _steady(desk, operation, actor, path))
+        if operation.steady and stamp:
+            return _response(operation, _steady(desk, operation, actor, path, stamp))
         query = _query(operation)
         body = _body(operation)
         if actor is not None and operation.creates:
@@ -115,13 +117,12 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
     return view
 
 
-def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[str, str]) -> Answer:
+def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[str, str], stamp: Stamp) -> Answer:
     """The answer as bytes, made once for as long as what it rests on stands still, from one picture of the records."""
-    stamp = desk.stamp()
 
     def make() -> Answer:
         call = Call(desk, actor, path, _query(operation), None)
-        roll(desk)
+        roll(desk, stamp)
         with desk.traffic.paging(), desk.database.read():
             found = operation.handler(call)
             answer = found if isinstance(found, Answer) else Answer(found)

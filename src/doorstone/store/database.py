@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from importlib import resources
 from itertools import count
 from pathlib import Path
+from typing import Any
 
 from doorstone.store import ledger, said
 
@@ -86,6 +87,11 @@ class Database:
         return self.busy and bool(self._local.writing)
 
     @property
+    def held(self) -> dict[str, Any] | None:
+        """What this thread has read in its transaction and need not read again; None where it may change meanwhile."""
+        return self._local.held if self.busy and not self._local.writing else None
+
+    @property
     def writing_since(self) -> int:
         """A number of its own for the transaction that this thread writes in, 0 outside of one."""
         return self._local.serial if self.writing else 0
@@ -124,6 +130,7 @@ class Database:
         connection.execute(begin)
         self._local.writing = begin == "BEGIN IMMEDIATE"
         self._local.serial = next(self._serials)
+        self._local.held = {}
         try:
             yield connection
         except BaseException:

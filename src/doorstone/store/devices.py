@@ -10,8 +10,6 @@ from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any, NamedTuple
 
-from doorstone.store import said
-
 
 @dataclass(frozen=True, slots=True)
 class DeviceRow:
@@ -142,9 +140,10 @@ def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, st
     )
 
 
-def get(db: sqlite3.Connection, device: str) -> DeviceRow | None:
-    r = db.execute("SELECT * FROM devices WHERE id = ?", (device,)).fetchone()
-    return _row(r) if r else None
+def row_of(record: Record) -> DeviceRow:
+    """The device as it is settled, of its whole row."""
+    one, name, site, role, critical, _, platform, model, runs, edition, profile, *_ = record
+    return DeviceRow(one, name, site, role, bool(critical), platform, model, runs, edition, profile)
 
 
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
@@ -248,15 +247,15 @@ def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable
 
 
 def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[ReadingRow]:
+    """The last readings of a device, newest first."""
     rows = db.execute(
-        "SELECT device, source, taken_at, said FROM readings WHERE device = ?"
-        " ORDER BY taken_at DESC, source DESC LIMIT ?",
+        "SELECT r.source, r.taken_at, s.body FROM readings AS r CROSS JOIN said AS s ON s.id = r.said"
+        " WHERE r.device = ? ORDER BY r.taken_at DESC, r.source DESC LIMIT ?",
         (device, limit),
-    ).fetchall()
-    bodies = said.bodies(db, {row["said"] for row in rows})
+    )
     found = []
-    for row in rows:
-        body = bodies[row["said"]]
+    for source, taken_at, text in rows:
+        body = json.loads(text)
         parts = [body.get("facts", {}), body.get("verdicts", {}), body.get("unread", {}), body.get("texts", [])]
-        found.append(ReadingRow(row["device"], row["source"], row["taken_at"], *parts))
+        found.append(ReadingRow(device, source, taken_at, *parts))
     return found

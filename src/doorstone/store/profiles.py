@@ -94,29 +94,28 @@ def devices_by_platform(db: sqlite3.Connection) -> dict[str, int]:
     return {row["platform"]: row["devices"] for row in rows}
 
 
-def settled_day(db: sqlite3.Connection) -> str:
-    """The day for which devices are settled; empty before the first."""
-    return str(db.execute("SELECT day FROM settled").fetchone()["day"])
-
-
 def keep_settled_day(db: sqlite3.Connection, day: str) -> None:
     db.execute("UPDATE settled SET day = ?", (day,))
 
 
 class Stamp(NamedTuple):
-    """Counts that grow: the ledger with every deed, `devices` with every device changed, `people` with every right."""
+    """Counts that grow: the ledger with every deed, `devices` with every device changed, `people` with every right.
+
+    `day` is the day for which devices are settled, empty before the first.
+    """
 
     ledger: int
     devices: int
     people: int
+    day: str
 
 
 def stamp(db: sqlite3.Connection) -> Stamp:
     """How far the records have come. What was worked out holds as long as the counts it rests on are the same."""
     row = db.execute(
-        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people FROM settled"
+        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people, day FROM settled"
     ).fetchone()  # fmt: skip
-    return Stamp(row[0], row[1], row[2])
+    return Stamp(*row)
 
 
 def fallen(db: sqlite3.Connection, day: str) -> list[str]:

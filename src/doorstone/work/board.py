@@ -67,7 +67,7 @@ def standings(desk: Desk, platform: Platform, release: str) -> Standings:
     if not desk.database.busy:
         roll(desk)
     with desk.database.read() as db:
-        key = (store.stamp(db).devices, decisions_of(db, platform.id), desk.today())
+        key = (desk.stamp().devices, decisions_of(desk, db, platform.id), desk.today())
         with turn:
             shelf = _shelf(desk, platform)
             held = shelf.found.get(release)

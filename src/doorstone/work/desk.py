@@ -105,7 +105,7 @@ class Desk:
         self.memory: dict[Any, Any] = {}
         self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
         self._guard = threading.Lock()
-        self._turns = [threading.RLock() for _ in range(64)]
+        self._turns = [threading.RLock() for _ in range(1024)]
 
     def remembered(self, key: tuple[Any, ...], rests_on: Any, make: Callable[[], T]) -> T:
         """The answer to a question, made once for as long as what it rests on is the same.
@@ -138,7 +138,12 @@ class Desk:
 
     def stamp(self) -> Stamp:
         """How far the records have come, as this thread sees them."""
-        return profiles.stamp(self.database.connection)
+        held = self.database.held
+        if held is None:
+            return profiles.stamp(self.database.connection)
+        if "stamp" not in held:
+            held["stamp"] = profiles.stamp(self.database.connection)
+        return cast(Stamp, held["stamp"])
 
     def now(self) -> str:
         return self.clock.now().isoformat()

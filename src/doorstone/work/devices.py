@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, datetime
+from typing import NamedTuple
 
-from doorstone.core.facts import Candidate, Verdict
+from doorstone.core.facts import Candidate, FactSpec, Verdict, View
 from doorstone.core.fleet import Course, Sorted, course
 from doorstone.core.forecast import Forecast
 from doorstone.core.overrides import Choice, choose
@@ -17,7 +18,7 @@ from doorstone.store.devices import DeviceRow, Filter
 from doorstone.work.board import find_devices
 from doorstone.work.desk import Desk
 from doorstone.work.errors import BadInputError, MissingError
-from doorstone.work.picture import Picture, picture
+from doorstone.work.picture import picture
 from doorstone.work.sheets import get_sheet, need_release
 
 
@@ -51,17 +52,15 @@ class DevicePage:
     models: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class FactWord:
+class FactWord(NamedTuple):
     """One source's word on a fact, as people read it."""
 
     value: str
     source: str
-    taken_at: str
+    taken_at: datetime
 
 
-@dataclass(frozen=True, slots=True)
-class FactLine:
+class FactLine(NamedTuple):
     """One fact of a device. `rivals` disagree with it; `aged` says that its only reading is too old to count."""
 
     name: str
@@ -74,7 +73,7 @@ class FactLine:
 
 @dataclass(frozen=True, slots=True)
 class Device:
-    line: DeviceLine
+    device: DeviceLine
     target: str
     releases: tuple[str, ...]
     facts: tuple[FactLine, ...]
@@ -149,22 +148,7 @@ def get_device(desk: Desk, device: str, release: str = "") -> Device:
     need_release(platform, release)
     found = now.stands(row, platform, release)
     view = now.view(device)
-    facts = [
-        FactLine(
-            name,
-            now.specs[name].title,
-            _word(now, name, s.believed),
-            tuple(_word(now, name, r) for r in s.rivals),
-            now.specs[name].lasting,
-            False,
-        )
-        for name, s in view.facts.items()
-    ]
-    facts += [
-        FactLine(name, now.specs[name].title, _word(now, name, c), (), now.specs[name].lasting, True)
-        for name, c in view.aged.items()
-    ]
-    order = {name: at for at, name in enumerate(now.specs)}
+    facts = [_fact(spec, view) for name, spec in now.specs.items() if name in view.facts or name in view.aged]
     ahead = now.forecast(device)
     with desk.database.read() as db:
         readings = store.readings(db, device)
@@ -172,15 +156,23 @@ def get_device(desk: Desk, device: str, release: str = "") -> Device:
         _line(row, found, ahead),
         release,
         tuple(r.id for r in platform.releases),
-        tuple(sorted(facts, key=lambda f: order[f.name])),
+        tuple(facts),
         tuple(readings),
         tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
         course(release, ahead, desk.today(), desk.policy.stay_days) if ahead else None,
     )
 
 
-def _word(now: Picture, name: str, candidate: Candidate) -> FactWord:
-    return FactWord(now.specs[name].show(candidate.value), candidate.source, candidate.taken_at.isoformat())
+def _fact(spec: FactSpec, view: View) -> FactLine:
+    settled = view.facts.get(spec.name)
+    if settled is None:
+        return FactLine(spec.name, spec.title, _word(spec, view.aged[spec.name]), (), spec.lasting, True)
+    rivals = tuple(_word(spec, rival) for rival in settled.rivals) if settled.rivals else ()
+    return FactLine(spec.name, spec.title, _word(spec, settled.believed), rivals, spec.lasting, False)
+
+
+def _word(spec: FactSpec, one: Candidate) -> FactWord:
+    return FactWord(spec.show(one.value), one.source, one.taken_at)
 
 
 def sites_of(desk: Desk, names: Iterable[str]) -> set[str]:

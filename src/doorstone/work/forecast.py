@@ -134,7 +134,7 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
     with desk.database.read() as db:
-        rests_on = (desk.stamp().devices, decisions_of(db, platform_id), platform, desk.today())
+        rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today())
     return desk.remembered(("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release))
 
 

@@ -16,6 +16,7 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from doorstone.store import exceptions as exception_store
 from doorstone.store import people as store
 from doorstone.store.people import PersonRow
+from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError
 
@@ -202,14 +203,14 @@ def need_active(db: sqlite3.Connection, name: str) -> PersonRow:
     return row
 
 
-def get_person(desk: Desk, name: str) -> Person:
-    """Raises `MissingError`, also for whoever was made inactive."""
+def get_person(desk: Desk, name: str, stamp: Stamp | None = None) -> Person:
+    """Raises `MissingError`, also for whoever was made inactive. `stamp`: the desk's, if the caller has just asked."""
 
     def look() -> store.PersonRow:
         with desk.database.read() as db:
             return _need(db, name)
 
-    row = desk.remembered(("person", name), desk.stamp().people, look)
+    row = desk.remembered(("person", name), (stamp or desk.stamp()).people, look)
     if not row.active:
         raise MissingError(f"{name!r} may no longer sign in", "See who may with 'doorstone person list'")
     return _person(row)
@@ -333,8 +334,10 @@ def revoke_token(desk: Desk, actor: Actor, token: str) -> Token:
     return _token(row)
 
 
-def who_holds(desk: Desk, secret: str) -> Actor | None:
+def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | None:
     """The actor behind a bearer token, if it is known, not expired and not revoked, and its person still there.
+
+    `stamp`: the desk's, if the caller has just asked.
 
     A token never does more than its person may: where the person's role has become a lesser one, so has the token's.
     """
@@ -345,7 +348,7 @@ def who_holds(desk: Desk, secret: str) -> Actor | None:
             row = store.token_by_digest(db, digest)
             return row, store.get(db, row.person) if row else None
 
-    row, person = desk.remembered(("token", digest), desk.stamp().people, look)
+    row, person = desk.remembered(("token", digest), (stamp or desk.stamp()).people, look)
     if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < desk.today():
         return None
     if person is None or not person.active:

@@ -17,7 +17,7 @@ from doorstone.core.sorting import Assessment, Decision, assess
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import profiles as profile_store
-from doorstone.store.devices import DeviceRow, Filter
+from doorstone.store.devices import DeviceRow, Filter, Record
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.store.profiles import ProfileCount
 from doorstone.work.board import assessments, count_devices, forecaster, standings, turn
@@ -49,11 +49,11 @@ class Picture:
         with desk.database.read() as db:
             self._by = rules(desk, db)
             self.sheets, self.specs = self._by.sheets, self._by.specs
-            self._decisions = {name: decisions_of(db, name) for name in self.sheets}
+            self._decisions = {name: decisions_of(desk, db, name) for name in self.sheets}
         self._exceptions: list[ExceptionTerms] | None = None
         self._terms: dict[int, ExceptionTerms] = {}
         self._views: dict[str, View] = {}
-        self._rows: dict[str, DeviceRow] = {}
+        self._records: dict[str, Record] = {}
 
     @property
     def exceptions(self) -> list[ExceptionTerms]:
@@ -65,13 +65,16 @@ class Picture:
 
     def device(self, device: str) -> DeviceRow:
         """Raises `MissingError`."""
-        if device not in self._rows:
+        return device_store.row_of(self._record(device))
+
+    def _record(self, device: str) -> Record:
+        if device not in self._records:
             with self.desk.database.read() as db:
-                row = device_store.get(db, device)
-            if row is None:
+                found = device_store.records(db, [device])
+            if device not in found:
                 raise MissingError(f"There is no device {device!r}", "See them with 'doorstone device list'")
-            bounded(self._rows, MOST_HELD)[device] = row
-        return self._rows[device]
+            bounded(self._records, MOST_HELD)[device] = found[device]
+        return self._records[device]
 
     def rows(self, devices: Iterable[str]) -> list[DeviceRow]:
         """Those of these devices that there are, by id."""
@@ -82,7 +85,8 @@ class Picture:
         """The device settled, with sources and times."""
         if device not in self._views:
             with self.desk.database.read() as db:
-                bounded(self._views, MOST_HELD)[device] = Settler(self.desk, db, by=self._by).view(device)
+                found = Settler(self.desk, db, by=self._by).view(device, self._record(device))
+            bounded(self._views, MOST_HELD)[device] = found
         return self._views[device]
 
     def sheet_of(self, device: str) -> Sheet | None:

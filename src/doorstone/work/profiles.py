@@ -29,13 +29,14 @@ from doorstone.core.facts import (
 from doorstone.core.fleet import profile_facts, profile_key, profile_picture
 from doorstone.core.platforms import Sort
 from doorstone.core.sorting import Decision, Scope
-from doorstone.core.words import Words, current_texts, readings_of
+from doorstone.core.words import Words, current_texts
 from doorstone.store import decisions as decision_store
 from doorstone.store import devices as device_store
 from doorstone.store import profiles as store
 from doorstone.store import settlements, texts
 from doorstone.store.decisions import DecisionRow
 from doorstone.store.devices import Record
+from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.hearing import (
     Heard,
@@ -91,6 +92,7 @@ class Rules:
     reader: FactReader
     matches: Mapping[tuple[str, str], str]
     own: frozenset[str]
+    facts: dict[int, Mapping[str, FactValue]] = field(default_factory=dict)
     seen_by: dict[str, frozenset[str]] = field(default_factory=dict)
     fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
     last_days: dict[tuple[str, frozenset[int]], str | None] = field(default_factory=dict)
@@ -144,9 +146,22 @@ class Settler:
 
     def _readings(self, heard: Heard) -> list[Reading]:
         words = self.known.shelf.words(self.db, heard)
-        found = [reading for source, said in words.items() for reading in readings_of(source, said, self.by.reader)]
+        found = [self._reading(source, at, number) for source, at, number in heard]
         sheet = self.by.sheets.get(_newest_text(found, "os.platform"))
         return found + (self._told(words, sheet) if sheet is not None else [])
+
+    def _reading(self, source: str, at: str, number: int) -> Reading:
+        verdicts = self.known.shelf.said(self.db, number).verdicts
+        return Reading(source, datetime.fromisoformat(at), self._facts(number), verdicts)
+
+    def _facts(self, number: int) -> Mapping[str, FactValue]:
+        """The facts of a content. Facts that no spec describes any more are left out."""
+        facts = self.by.facts.get(number)
+        if facts is None:
+            said = self.known.shelf.said(self.db, number).facts
+            facts = {name: self.by.reader.parse(name, value) for name, value in said.items() if name in self.by.specs}
+            bounded(self.by.facts)[number] = facts
+        return facts
 
     def _told(self, words: Mapping[str, Words], sheet: Sheet) -> list[Reading]:
         failing: dict[str, list[tuple[str, datetime]]] = {}
@@ -169,8 +184,10 @@ class Settler:
         days = known.passing_days if known else 30
         return days is None or (self.by.today - at.date()).days <= days
 
-    def view(self, device: str) -> View:
-        return settle(self.readings(device), self.by.sources, self.by.specs, self.by.today, self.rulings(device))
+    def view(self, device: str, record: Record | None = None) -> View:
+        """One device settled; `record` is its row, if the caller has read it."""
+        readings = self._readings(heard_of(record)) if record else self.readings(device)
+        return settle(readings, self.by.sources, self.by.specs, self.by.today, self.rulings(device))
 
     def rulings(self, device: str) -> list[Ruling]:
         found = []
@@ -337,20 +354,27 @@ def place(desk: Desk, db: sqlite3.Connection, devices: Iterable[str]) -> None:
     Settler(desk, db).place(devices)
 
 
-def roll(desk: Desk) -> None:
-    """Bring every device to the desk's day: those on which a word has aged out since are placed anew."""
+def roll(desk: Desk, stamp: Stamp | None = None) -> None:
+    """Bring every device to the desk's day: those on which a word has aged out since are placed anew.
+
+    `stamp` is how far the records have come, if the caller has just asked.
+    """
     today = desk.today().isoformat()
-    if store.settled_day(desk.database.connection) == today:
+    if (stamp or desk.stamp()).day == today:
         return
     with desk.database.write() as db:
-        if (before := store.settled_day(db)) != today:
+        if (before := store.stamp(db).day) != today:
             place(desk, db, store.fallen(db, today) if before < today else device_store.ids(db))
             store.keep_settled_day(db, today)
 
 
-def decisions_of(db: sqlite3.Connection, platform: str) -> list[Decision]:
-    """The decisions on a platform that stand, oldest first."""
-    return [decision_of(row) for row in decision_store.in_force(db) if row.platform == platform]
+def decisions_of(desk: Desk, db: sqlite3.Connection, platform: str) -> list[Decision]:
+    """The decisions on a platform that stand, oldest first; read anew once the ledger has grown."""
+
+    def read() -> list[Decision]:
+        return [decision_of(row) for row in decision_store.in_force(db) if row.platform == platform]
+
+    return read() if desk.database.writing else desk.shared(("decisions", platform), desk.stamp().ledger, read)
 
 
 def decision_of(row: DecisionRow) -> Decision:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -16,12 +17,38 @@ GIVE_WAY = 0.25  # seconds that a page or an import waits for writers at most
 RECENT = 2.0  # seconds for which a write is taken as a sign that more will come
 
 
+class _Lanes:
+    """So many at once; who has waited longest goes next, which a semaphore does not promise."""
+
+    def __init__(self, lanes: int) -> None:
+        self._free = lanes
+        self._guard = threading.Lock()
+        self._waiting: deque[threading.Lock] = deque()
+
+    def __enter__(self) -> None:
+        with self._guard:
+            if self._free:
+                self._free -= 1
+                return
+            mine = threading.Lock()
+            mine.acquire()
+            self._waiting.append(mine)
+        mine.acquire()  # until a lane is handed over
+
+    def __exit__(self, *_: object) -> None:
+        with self._guard:
+            if self._waiting:
+                self._waiting.popleft().release()
+            else:
+                self._free += 1
+
+
 class Traffic:
     def __init__(self) -> None:
         self._changed = threading.Condition()
         self._writers = 0
         self._last = -RECENT
-        self._pages = threading.BoundedSemaphore(AT_ONCE)
+        self._pages = _Lanes(AT_ONCE)
 
     @contextmanager
     def writing(self) -> Iterator[None]:

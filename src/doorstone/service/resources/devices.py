@@ -8,19 +8,15 @@ from doorstone.core.overrides import OverrideSet
 from doorstone.formats.wire import (
     Asked,
     AssessmentShape,
-    CourseShape,
     DeviceDetail,
     DevicePageShape,
     DeviceShape,
-    FactShape,
     KitRoute,
     LeftOutShape,
     OverrideAnswerShape,
     OverrideBrief,
     OverrideSetShape,
     PartialShape,
-    ReadingShape,
-    VerdictShape,
 )
 from doorstone.service.operations import EVERYONE, Answer, Call, Operations
 from doorstone.store.devices import Filter
@@ -82,16 +78,7 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     "GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail, steady=True
 )
 def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
-    found = devices.get_device(call.desk, call.path["device"], call.query.release)
-    return DeviceDetail(
-        device=DeviceShape.model_validate(found.line),
-        target=found.target,
-        releases=list(found.releases),
-        facts=[FactShape.model_validate(fact) for fact in found.facts],
-        readings=[ReadingShape.model_validate(reading) for reading in found.readings],
-        verdicts=[VerdictShape.model_validate(verdict) for verdict in found.verdicts],
-        course=CourseShape.model_validate(found.course) if found.course else None,
-    )
+    return DeviceDetail.model_validate(devices.get_device(call.desk, call.path["device"], call.query.release))
 
 
 @operations(

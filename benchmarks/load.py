@@ -113,7 +113,7 @@ def _serve_plain(port: int, folder: Path) -> None:
     from cheroot.wsgi import Server
     from flask import Flask, Response
 
-    from doorstone.service.serve import KEPT_OPEN
+    from doorstone.service.serve import KEPT_OPEN, NEW_AT_ONCE
 
     app = Flask("plain", static_folder=None)
     held = {path.name: path.read_bytes() for path in folder.iterdir()}
@@ -124,6 +124,7 @@ def _serve_plain(port: int, folder: Path) -> None:
 
     server = Server(("127.0.0.1", port), app, numthreads=THREADS)
     server.keep_alive_conn_limit = KEPT_OPEN
+    server.request_queue_size = NEW_AT_ONCE
     server.start()
 
 

@@ -34,11 +34,11 @@ from doorstone.work.profiles import roll
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
 LARGEST_UPLOAD = 4 * 2**30
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
+    " connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+)
 _HEADERS = {
-    "Content-Security-Policy": (
-        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
-        " connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-    ),
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
     "X-Frame-Options": "DENY",
@@ -245,8 +245,9 @@ def _bind_log(app: Flask) -> None:
 
     @app.after_request
     def finish(response: Response) -> Response:
+        response.headers.setdefault("Content-Security-Policy", _POLICY)
         for name, value in _HEADERS.items():
-            response.headers.setdefault(name, value)
+            response.headers.add(name, value)
         took = round((time.perf_counter() - g.get("started", time.perf_counter())) * 1000, 1)
         log.info(
             "request",

@@ -38,6 +38,7 @@ def set_up_logging(*, quiet: bool = False) -> None:
 
 
 KEPT_OPEN = 200  # connections that wait for their next request; a browser has six
+NEW_AT_ONCE = 128  # connections that may knock at the same time; one more is told to come back in a second
 
 
 def serve(config: Config, *, quiet: bool = False) -> None:
@@ -52,6 +53,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")
     server.shutdown_timeout = 20
     server.keep_alive_conn_limit = KEPT_OPEN
+    server.request_queue_size = NEW_AT_ONCE
     try:
         server.prepare()
     except OSError as error:

@@ -23,7 +23,7 @@ class _Lanes:
     def __init__(self, lanes: int) -> None:
         self._free = lanes
         self._guard = threading.Lock()
-        self._waiting: deque[threading.Lock] = deque()
+        self.waiting: deque[threading.Lock] = deque()
 
     def __enter__(self) -> None:
         with self._guard:
@@ -32,23 +32,23 @@ class _Lanes:
                 return
             mine = threading.Lock()
             mine.acquire()
-            self._waiting.append(mine)
+            self.waiting.append(mine)
         mine.acquire()  # until a lane is handed over
 
     def __exit__(self, *_: object) -> None:
         with self._guard:
-            if self._waiting:
-                self._waiting.popleft().release()
+            if self.waiting:
+                self.waiting.popleft().release()
             else:
                 self._free += 1
 
 
 class Traffic:
-    def __init__(self) -> None:
+    def __init__(self, lanes: int = AT_ONCE) -> None:
         self._changed = threading.Condition()
         self._writers = 0
         self._last = -RECENT
-        self._pages = _Lanes(AT_ONCE)
+        self._pages = _Lanes(lanes)
 
     @contextmanager
     def writing(self) -> Iterator[None]:
@@ -69,6 +69,11 @@ class Traffic:
         with self._pages:
             self.give_way()
             yield
+
+    @property
+    def waiting(self) -> int:
+        """How many pages wait for a lane."""
+        return len(self._pages.waiting)
 
     def give_way(self) -> None:
         """Wait while somebody writes, but not for long."""

@@ -1,0 +1,62 @@
+"""Many who come at once: all are let in, and who has waited longest goes next."""
+
+from __future__ import annotations
+
+import select
+import signal
+import socket
+import threading
+import time
+from pathlib import Path
+
+from doorstone.work.traffic import Traffic
+from tests.running import start_service, stop
+
+KNOCKS = 60
+
+
+def test_sixty_who_knock_while_the_service_is_busy_are_all_let_in(tmp_path: Path) -> None:
+    """The listener keeps room for them: whoever finds none is told nothing, and tries again a second later."""
+    process, address = start_service(tmp_path / "data")
+    try:
+        process.send_signal(signal.SIGSTOP)  # so busy that it does not even look
+        opened = [socket.socket() for _ in range(KNOCKS)]
+        for one in opened:
+            one.setblocking(False)
+            one.connect_ex(("127.0.0.1", int(address.rpartition(":")[2])))
+        _, let_in, _ = select.select([], opened, [], 0.2)
+        process.send_signal(signal.SIGCONT)
+        assert len(let_in) == KNOCKS
+        answers = []
+        for one in opened:
+            with one:
+                one.settimeout(30)
+                one.sendall(b"GET /healthz HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+                answers.append(one.recv(12))
+        assert answers == [b"HTTP/1.1 200"] * KNOCKS
+    finally:
+        process.send_signal(signal.SIGCONT)
+        assert stop(process) == 0
+
+
+def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
+    traffic, release = Traffic(lanes=1), threading.Event()
+    order: list[int] = []
+
+    def page(number: int) -> None:
+        with traffic.paging():
+            order.append(number)
+            release.wait(30)
+
+    threads = [threading.Thread(target=page, args=(number,)) for number in range(12)]
+    for before, thread in enumerate(threads):
+        thread.start()
+        while len(order) + traffic.waiting <= before:
+            time.sleep(0.001)
+    assert (order, traffic.waiting) == ([0], 11)
+    release.set()
+    for thread in threads:
+        thread.join(30)
+    assert order == list(range(12))
+    with traffic.paging():  # the lane is free again
+        assert traffic.waiting == 0

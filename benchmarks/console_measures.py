@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from playwright.sync_api import Page, sync_playwright
 from tests.running import CHROMIUM, CHROMIUM_FLAGS
 
-from benchmarks.fleet import PLATFORM, SITES, TARGET, device
+from benchmarks.fleet import PLATFORM, ROLES, SITES, TARGET, device
 from benchmarks.load import percentile, service
 from benchmarks.measures import Row, bound
 from benchmarks.records import PASSWORD, Records
@@ -45,7 +45,7 @@ DRAWN = """(wanted) => new Promise((done) => {
 })"""
 
 
-def console(records: Records, times: int = 12) -> Iterator[Row]:
+def console(records: Records, times: int = 20) -> Iterator[Row]:
     with service(records.folder) as (port, _), sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         page = browser.new_context(
@@ -79,22 +79,29 @@ def _after(page: Page, act: Callable[[], object], selector: str, test: str, valu
 
 
 def _next_pages(page: Page, listed: str, times: int) -> list[float]:
-    page.goto(listed)
-    page.get_by_role("button", name="More devices").wait_for()
+    """The second to the ninth page, and then from the first one again."""
     found = []
-    for at in range(min(times, 8)):
-        found.append(_after(page, lambda: page.evaluate(MORE), "tbody tr", "rows", 50 * (at + 2)))
+    for at in range(times):
+        if at % 8 == 0:
+            page.goto(listed)
         page.get_by_role("button", name="More devices").wait_for()
+        found.append(_after(page, lambda: page.evaluate(MORE), "tbody tr", "rows", 50 * (at % 8 + 2)))
     return found
 
 
 def _filters(page: Page, listed: str, times: int) -> list[float]:
     page.goto(listed)
     page.get_by_role("button", name="More devices").wait_for()
-    field = page.get_by_role("combobox", name="Site")
+    sites, roles = (page.get_by_role("combobox", name=name) for name in ("Site", "Role"))
+    role = ROLES[0]
+    # Each once, for what was asked before is not asked again: with the role, the last site is asked as it is chosen.
+    steps = [*(("", site) for site in SITES), *((role, site) for site in SITES[:-1])][:times]
     found = []
-    for site in SITES[:times]:  # each once: what was asked before is not asked again
-        found.append(_after(page, lambda: field.select_option(site), "tbody tr td:nth-child(2)", "all", site))  # noqa: B023
+    for at, (with_role, site) in enumerate(steps):
+        if at == len(SITES):
+            roles.select_option(role)
+        wanted = f"{site}{with_role}"
+        found.append(_after(page, lambda: sites.select_option(site), "tbody tr td:nth-child(2)", "all", wanted))  # noqa: B023
     return found
 
 

@@ -66,7 +66,8 @@ export function DevicesPage() {
             ) : (
               // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
               <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Devices">
-                <table className="w-full">
+                <table className="w-full min-w-[62rem] table-fixed">
+                  <Columns stones={Object.keys(data.pages[0]?.items[0]?.marks ?? {}).length} />
                   <thead>
                     <tr className="[&>th]:px-3 [&>th]:py-2">
                       <th scope="col">Device</th>
@@ -79,9 +80,13 @@ export function DevicesPage() {
                     </tr>
                   </thead>
                   <tbody>
-                    {data.pages.flatMap((page) =>
-                      page.items.map((device) => <DeviceRow key={device.id} device={device} />),
-                    )}
+                    {/* By place, so that another filter writes over the rows that stand there. */}
+                    {data.pages
+                      .flatMap((page) => page.items)
+                      .map((device, place) => (
+                        // biome-ignore lint/suspicious/noArrayIndexKey: a row holds nothing of its own
+                        <DeviceRow key={place} device={device} />
+                      ))}
                   </tbody>
                 </table>
               </section>
@@ -95,6 +100,21 @@ export function DevicesPage() {
         )}
       </Shown>
     </>
+  );
+}
+
+/** Widths that are known beforehand, so that a further page need not be measured against all before it. */
+function Columns({ stones }: { stones: number }) {
+  return (
+    <colgroup>
+      <col />
+      <col />
+      <col />
+      <col width={80} />
+      <col />
+      <col width={stones * 18 + 24} />
+      <col width={120} />
+    </colgroup>
   );
 }
 

@@ -13,34 +13,40 @@ export const MARKS = {
 export type MarkName = keyof typeof MARKS;
 export const isMark = (name: string): name is MarkName => name in MARKS;
 
-/** The glyph alone, in a box of 16. Met: a disc. Fixable: a lozenge. Check: a lifted bar. Floor: a block. */
+interface Shape {
+  /** The outline in a box of 16 whose left edge is at `x`, as SVG path data. */
+  at: (x: number) => string;
+  /** How thick it is drawn; filled if it is not. */
+  line?: number;
+  dash?: string;
+}
+
+const disc = (x: number, r: number) => `M${x + 8 - r} 8a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0Z`;
+
+/** Met: a disc. Fixable: a lozenge. Check: a lifted bar. Floor: a block. Disputed: unequal. Unread: a broken ring. */
+const SHAPES: Record<MarkName, Shape> = {
+  met: { at: (x) => disc(x, 5) },
+  fixable: { at: (x) => `M${x + 8} 1.5l6.5 6.5l-6.5 6.5l-6.5 -6.5Z`, line: 2.5 },
+  "installer-check": { at: (x) => `M${x + 2} 13.5v-10m12 10v-10m-12 4.5h12`, line: 2.5 },
+  floor: { at: (x) => `M${x + 1.5} 3h13v10h-13Z` },
+  disputed: { at: (x) => `M${x + 2} 5.5h12m-12 5h12m-3 -9l-6 13`, line: 2 },
+  unread: { at: (x) => disc(x, 5.5), line: 2, dash: "2.6 2.2" },
+  unsorted: { at: (x) => `M${x + 5} 5.5a3 3 0 1 1 4 2.8c-.7 .3 -1 .8 -1 1.7m0 2.5v1`, line: 2 },
+};
+
+/** The glyphs of one mark in boxes of 16 at `places`, drawn as one path. */
+export function Glyphs({ mark, places, faint = false }: { mark: string; places: number[]; faint?: boolean }) {
+  const { at, line, dash } = SHAPES[isMark(mark) ? mark : "unsorted"];
+  const opacity = faint ? 0.55 : undefined;
+  const drawn = line
+    ? { fill: "none", stroke: "currentColor", strokeWidth: line, strokeDasharray: dash, strokeOpacity: opacity }
+    : { fill: "currentColor", fillOpacity: opacity };
+  return <path d={places.map(at).join("")} strokeLinecap={mark === "unsorted" ? "round" : undefined} {...drawn} />;
+}
+
+/** The glyph alone, in a box of 16. */
 export function Glyph({ mark }: { mark: string }) {
-  switch (mark) {
-    case "met":
-      return <circle cx="8" cy="8" r="5" fill="currentColor" />;
-    case "fixable":
-      return <path d="M8 1.5 14.5 8 8 14.5 1.5 8Z" fill="none" stroke="currentColor" strokeWidth="2.5" />;
-    case "installer-check":
-      return <path d="M2 13.5V3.5M14 13.5V3.5M2 8h12" fill="none" stroke="currentColor" strokeWidth="2.5" />;
-    case "floor":
-      return <path d="M1.5 3h13v10h-13z" fill="currentColor" />;
-    case "disputed":
-      return <path d="M2 5.5h12M2 10.5h12M11 1.5 5 14.5" fill="none" stroke="currentColor" strokeWidth="2" />;
-    case "unread":
-      return (
-        <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="2" strokeDasharray="2.6 2.2" />
-      );
-    default:
-      return (
-        <path
-          d="M5 5.5a3 3 0 1 1 4 2.8c-.7.3-1 .8-1 1.7M8 12.5v1"
-          fill="none"
-          stroke="currentColor"
-          strokeWidth="2"
-          strokeLinecap="round"
-        />
-      );
-  }
+  return <Glyphs mark={mark} places={[0]} />;
 }
 
 export function Mark({ mark, words = true }: { mark: string; words?: boolean }) {

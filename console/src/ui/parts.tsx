@@ -179,8 +179,9 @@ export function useParam(name: string, fallback = ""): [string, (value: string) 
   const [params, setParams] = useSearchParams();
   const set = (value: string) =>
     setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
+      () => {
+        // The address as it is now: what was drawn last may not know yet of another choice made just before.
+        const next = new URLSearchParams(window.location.search);
         if (value && value !== fallback) next.set(name, value);
         else next.delete(name);
         return next;

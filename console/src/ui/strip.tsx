@@ -1,6 +1,7 @@
 // A device's findings as one strip, a stone per requirement; a number stands against the sill it must reach.
+import { useState } from "react";
 import type { Finding } from "../api/api";
-import { Glyph, isMark, MARKS } from "./mark";
+import { Glyph, Glyphs, isMark, MARKS } from "./mark";
 
 const sentence = (marks: Record<string, string>) =>
   Object.entries(marks)
@@ -8,22 +9,36 @@ const sentence = (marks: Record<string, string>) =>
     .map(([name, mark]) => `${name}: ${isMark(mark) ? MARKS[mark].words : mark}`)
     .join(", ") || "every requirement met";
 
-/** The small strip of a list row. */
+/** The small strip of a list row: a path per kind of mark, and names for the stones only once somebody points at it. */
 export function Strip({ marks }: { marks: Record<string, string> }) {
+  const [pointed, setPointed] = useState(false);
   const stones = Object.entries(marks);
+  const places = new Map<string, number[]>();
+  stones.forEach(([, mark], at) => {
+    const held = places.get(mark);
+    if (held) held.push(at * 18);
+    else places.set(mark, [at * 18]);
+  });
   return (
-    <svg viewBox={`0 0 ${stones.length * 18} 16`} className="h-4" role="img" aria-label={sentence(marks)}>
-      {stones.map(([name, mark], at) => (
-        <g
-          key={name}
-          transform={`translate(${at * 18} 0)`}
-          className={isMark(mark) ? MARKS[mark].colour : ""}
-          opacity={mark === "met" ? 0.55 : 1}
-        >
-          <title>{`${name}: ${mark}`}</title>
-          <Glyph mark={mark} />
+    <svg
+      viewBox={`0 0 ${stones.length * 18} 16`}
+      className="h-4"
+      role="img"
+      aria-label={sentence(marks)}
+      onPointerEnter={() => setPointed(true)}
+      onPointerLeave={() => setPointed(false)}
+    >
+      {[...places].map(([mark, at]) => (
+        <g key={mark} className={isMark(mark) ? MARKS[mark].colour : ""}>
+          <Glyphs mark={mark} places={at} faint={mark === "met"} />
         </g>
       ))}
+      {pointed &&
+        stones.map(([name, mark], at) => (
+          <rect key={name} x={at * 18 - 1} width="18" height="16" fill="transparent">
+            <title>{`${name}: ${isMark(mark) ? MARKS[mark].words : mark}`}</title>
+          </rect>
+        ))}
     </svg>
   );
 }

@@ -60,6 +60,16 @@ class _Shelf:
         self.boards: dict[str, tuple[Any, Board]] = {}
         self.found: dict[str, tuple[Any, Standings]] = {}
         self.forecaster: tuple[Any, Forecaster] | None = None
+        self.rows: tuple[int, Mapping[int, ProfileRow]] | None = None
+
+    def in_use(self, desk: Desk, db: sqlite3.Connection, platform: str, devices: int) -> Mapping[int, ProfileRow]:
+        """The profiles in use, read anew once a device has changed; `devices` is the count of such changes."""
+        if self.rows is not None and self.rows[0] == devices and not desk.database.writing:
+            return self.rows[1]
+        found = store.in_use(db, platform)
+        if not desk.database.writing:
+            self.rows = devices, found
+        return found
 
 
 def standings(desk: Desk, platform: Platform, release: str) -> Standings:
@@ -73,7 +83,7 @@ def standings(desk: Desk, platform: Platform, release: str) -> Standings:
             held = shelf.found.get(release)
             if held is not None and held[0] == (*key, platform):
                 return held[1]
-            rows = store.in_use(db, platform.id)
+            rows = shelf.in_use(desk, db, platform.id, key[0])
             table = shelf.table
             missing = [number for number in rows if number not in table.place]
             if missing and desk.database.writing:

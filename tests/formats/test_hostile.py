@@ -70,6 +70,31 @@ def test_numbers_beyond_reason_are_named(number: str) -> None:
     assert only((LINE % number).encode(), "ndjson").line == 1
 
 
+@pytest.mark.parametrize("form", ["ndjson", "json"])
+@pytest.mark.parametrize(
+    ("part", "place", "bad"),
+    [
+        ('"site": "no\\ud800rth"', "site", "U+D800"),
+        ('"facts": {"machine.model": "Gate\\u0000"}', "machine.model", "U+0000"),
+        ('"facts": {"cpu.features": ["avx2", "f\\udfffma"]}', "cpu.features", "U+DFFF"),
+        ('"verdicts": {"sto\\u0007rage": "pass"}', "verdicts", "U+0007"),
+        ('"texts": ["No chip\\u001b[2J"]', "texts", "U+001B"),
+        ('"unread": {"tpm.state": "\\udc00"}', "tpm.state", "U+DC00"),
+    ],
+)
+def test_halves_of_characters_and_control_characters_are_named(form: str, part: str, place: str, bad: str) -> None:
+    """Such a text can be neither stored nor shown: what is not refused here would fail in the middle of an import."""
+    line = f'{{"device": "d1", "source": "file", "taken_at": "2027-01-11T09:00:00", {part}}}'
+    problem = only((f"[{line}]" if form == "json" else line).encode(), form)
+    assert (problem.place, problem.message) == (place, f"{bad} is no character of a text")
+
+
+def test_a_whole_character_written_as_two_escapes_is_read() -> None:
+    line = LINE % 1
+    found = read_text(line.replace('"facts"', '"site": "\\ud83c\\udf3f", "facts"'), "ndjson", BUILT_IN)
+    assert found.records[0].about == {"site": "🌿"}
+
+
 @pytest.mark.parametrize(
     ("data", "form", "message"),
     [

@@ -23,7 +23,7 @@ MOST_TRIES = 64  # at learning how lines are put
 _NAME = f"({DEVICE_ID.pattern})"
 _TIME = r"((\d{4}-\d\d-\d\d)T(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d)"
 _WORDS: Mapping[str, str] = {
-    "device": _NAME, "source": _NAME, "taken_at": _TIME, **dict.fromkeys(ABOUT, r'([^"\\\x00-\x1f]*)'),
+    "device": _NAME, "source": _NAME, "taken_at": _TIME, **dict.fromkeys(ABOUT, r'([^"\\\x00-\x1f\x7f]*)'),
 }  # fmt: skip
 _PARTS = ("facts", "verdicts", "texts", "unread")
 _BLANKS = ((", ", ": "), (",", ":"))

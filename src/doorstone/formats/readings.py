@@ -28,6 +28,7 @@ _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": T
 MOST_LINE = 100_000
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
+_NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 
 
 @dataclass(frozen=True, slots=True)
@@ -354,6 +355,9 @@ def _record(number: int, row: Any, reader: FactReader) -> ReadingRecord:
         raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
     if extra := sorted(set(row) - {*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"}):
         raise CellError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
+    for place, text in _words_of("line", row):
+        if bad := _NO_TEXT.search(text):
+            raise CellError(place, f"U+{ord(bad[0]):04X} is no character of a text", "Write it without")
     device, source = _word(row, "device"), _word(row, "source")
     try:
         taken_at = datetime.fromisoformat(str(row.get("taken_at", ""))).replace(microsecond=0)
@@ -372,6 +376,19 @@ def _record(number: int, row: Any, reader: FactReader) -> ReadingRecord:
     why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]}
     content = Content(_facts(facts, reader), _verdicts(verdicts), texts, why)
     return ReadingRecord(number, device, source, taken_at.isoformat(), content, about)
+
+
+def _words_of(place: str, value: Any) -> Iterator[tuple[str, str]]:
+    """Every text in a value, keys too, each with the key under which it stands."""
+    if isinstance(value, str):
+        yield place, value
+    elif isinstance(value, dict):
+        for key, held in value.items():
+            yield place, key
+            yield from _words_of(key, held)
+    elif isinstance(value, list):
+        for held in value:
+            yield from _words_of(place, held)
 
 
 def _word(row: Mapping[str, Any], name: str) -> str:

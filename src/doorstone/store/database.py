@@ -61,6 +61,7 @@ class Database:
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
             connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
+            connection.create_function("folded", 1, str.lower, deterministic=True)
             self._local.connection = connection
         return connection
 

@@ -196,9 +196,10 @@ def _where(where: Filter, profiles: Collection[int] | None) -> tuple[str, dict[s
         values["profiles"] = json.dumps(sorted(profiles))
     else:
         parts += " AND d.profile IS NOT NULL"
+    fold = "LOWER" if where.words.isascii() else "folded"  # SQLite's own knows the letters of ASCII only
     for at, word in enumerate(where.words.lower().split()):
         values[f"word{at}"] = f"%{_literal(word)}%"
-        text = "LOWER(d.id || ' ' || d.name || ' ' || d.site || ' ' || d.role || ' ' || d.model)"
+        text = f"{fold}(d.id || ' ' || d.name || ' ' || d.site || ' ' || d.role || ' ' || d.model)"
         parts += f" AND {text} LIKE :word{at} ESCAPE '\\'"
     return parts, values
 

@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-THREADS = 16
+THREADS = 32
 ROOT = Path(__file__).parent.parent
 
 

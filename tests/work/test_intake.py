@@ -120,6 +120,7 @@ def test_what_a_dry_run_says_is_what_the_import_does(demo: Desk) -> None:
 def small_steps(monkeypatch: pytest.MonkeyPatch) -> None:
     """Five hundred readings to a step, checked or taken over."""
     monkeypatch.setattr(intake, "CHUNK", 500)
+    monkeypatch.setattr(intake, "SMALL", 500)
     monkeypatch.setattr(intake, "CHECKED", 500)
 
 
@@ -282,3 +283,20 @@ def test_counts_by_profile_are_those_of_the_devices_one_by_one(demo: Desk) -> No
                 assessed.state,
                 {f.requirement.id: f.mark for f in assessed.findings},
             )
+
+
+@pytest.mark.parametrize(
+    ("size", "took", "wanted", "expected"),
+    [
+        (1_000, 0.15, 0.15, 1_000),  # as long as it may: stays
+        (1_000, 0.30, 0.15, 500),  # twice as long: half
+        (1_000, 0.01, 0.15, 2_000),  # far less: twice as many, no more at once
+        (3_000, 0.01, 0.15, 4_000),  # at most CHUNK
+        (120, 2.0, 0.03, 100),  # at least SMALL, however slow
+        (100, 0.0, 0.03, 200),
+    ],
+)
+def test_a_transaction_of_an_import_takes_over_what_fits_into_its_time(
+    size: int, took: float, wanted: float, expected: int
+) -> None:
+    assert intake._next_size(size, took, wanted) == expected

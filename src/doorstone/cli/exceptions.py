@@ -27,7 +27,13 @@ from doorstone.formats.wire_exceptions import (
 app = typer.Typer(no_args_is_help=True)
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
 NoteOption = Annotated[str, typer.Option(help="Why, in a sentence.")]
-DayOption = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"])]
+StartsOption = Annotated[
+    datetime | None, typer.Option(formats=["%Y-%m-%d"], help="First day it is in force; a request's is today.")
+]
+EndsOption = Annotated[datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Last day it is in force.")]
+ReviewOption = Annotated[
+    datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Day of the review; a request's is half-way.")
+]
 DeviceOption = Annotated[list[str] | None, typer.Option("--device", "-d", help="Device id; repeat for more.")]
 NeedOption = Annotated[list[str] | None, typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")]
 ConditionOption = Annotated[
@@ -67,8 +73,8 @@ def request(
     owner: Annotated[str, typer.Option(help="Who answers for it; you if left out.")] = "",
     condition: ConditionOption = None,
     check: CheckOption = None,
-    starts: DayOption = None,
-    review: DayOption = None,
+    starts: StartsOption = None,
+    review: ReviewOption = None,
     renews: Annotated[str, typer.Option(help="The exception that it follows on.")] = "",
     only_check: Annotated[bool, typer.Option("--dry-run", "-n", help="Only say which devices could have it.")] = False,
     acknowledge_risk: Annotated[
@@ -163,9 +169,9 @@ def edit(
     condition: ConditionOption = None,
     check: CheckOption = None,
     owner: Annotated[str, typer.Option(help="Who answers for it.")] = "",
-    starts: DayOption = None,
-    expires: DayOption = None,
-    review: DayOption = None,
+    starts: StartsOption = None,
+    expires: EndsOption = None,
+    review: ReviewOption = None,
     form: FormOption = Form.TABLE,
 ) -> None:
     """Edit one's own request while nobody has decided; what is left out stays."""

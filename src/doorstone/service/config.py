@@ -37,7 +37,9 @@ class Config(BaseSettings):
     data: Path = Field(Path("doorstone-data"), description="Folder of the records and the session key")
     host: str = Field("127.0.0.1", description="Address to listen on")
     port: int = Field(8640, ge=1, le=65535, description="Port to listen on")
-    threads: int = Field(8, ge=1, le=64, description="Requests answered at the same time")
+    threads: int = Field(
+        32, ge=1, le=64, description="Requests that are answered, or wait for their turn, at the same time"
+    )
     https: bool = Field(False, description="Behind HTTPS: the session cookie is marked Secure")
     as_of: date | None = Field(None, description="Stand the clock still on this day; for demonstrations")
     most_days: int = Field(365, ge=1, description="Longest an exception may run, in days")

@@ -33,8 +33,9 @@ from doorstone.work.profiles import Known, Settler, all_specs
 from doorstone.work.ready import ReadyWriter, Told, read_ready, told
 from doorstone.work.sheets import all_sheets
 
-CHUNK = 4_000  # readings taken over in one transaction
-SMALL = 250  # the same while others write
+CHUNK = 4_000  # readings taken over in one transaction at most
+SMALL = 100  # and at least
+CALM, BRISK = 0.15, 0.03  # seconds that a transaction may take: while nobody else writes, and while somebody does
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
 OPEN = ("waiting", "received", "checking")
@@ -246,18 +247,25 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool 
     """Take over what was checked, in small transactions, from where it stood."""
     desk.database.widen()
     known = Known()
+    in_log, size = 0, min(SMALL, CHUNK)
     applied = get_import(desk, id_of("IM", row.id)).row.applied
     for block in read_ready(_file(desk, row.id, "ready"), applied):
         rest = iter(block.readings)
-        while part := list(islice(rest, min(SMALL, CHUNK) if desk.traffic.lively else CHUNK)):
+        while part := list(islice(rest, size)):
             if halt():
                 raise HaltedError
             desk.traffic.give_way()
+            began = time.monotonic()
             with desk.database.write() as db:
                 numbers = {said: known.shelf.number_of(db, block.bodies[said]) for said in {r[3] for r in part}}
                 readings = [NewReading._make((d, s, at, numbers[n], block.abouts[a])) for d, s, at, n, a in part]
                 heard = Settler(desk, db, known).hear(readings, row.id)
                 store.keep_applied(db, row.id, len(part), heard.first, heard.added)
+            size = _next_size(size, time.monotonic() - began, BRISK if desk.traffic.lively else CALM)
+            in_log += len(part)
+            if in_log >= CHUNK:
+                desk.database.carry_over()
+                in_log = 0
             time.sleep(0.001)  # whoever waits to write goes first
     with desk.database.write() as db:
         done = store.finish(db, row.id, desk.now())
@@ -268,6 +276,12 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool 
             }  # fmt: skip
             actor = Actor(done.by, "technician", "import")
             record(desk, db, actor, "readings imported", "import", id_of("IM", row.id), body)
+
+
+def _next_size(size: int, took: float, wanted: float) -> int:
+    """How many readings the next transaction takes over, if one of `size` took so many seconds of those wanted."""
+    fitting = int(size * wanted / max(took, 1e-6))
+    return min(CHUNK, max(SMALL, min(fitting, 2 * size)))
 
 
 # ------------------------------------------------------------------- dry run

@@ -1,6 +1,7 @@
 """`make bench`: each measure beside its baseline in the same run. `FULL=1` adds a fleet of a million devices.
 
-Prints one table, writes `benchmarks/last.json`, the table in `docs/performance.md`, and the chart beside it.
+Prints one table, writes `benchmarks/last.json` and the table in `docs/performance.md`; with a million devices
+`benchmarks/last-full.json`, the table beside it, and the chart.
 """
 
 from __future__ import annotations
@@ -60,7 +61,7 @@ def main() -> None:
         take(console_measures.console(made[100_000]))
     say.print(table(rows))
     say.print(f"{time.monotonic() - began:.0f} s in all")
-    keep(rows, curve, sizes)
+    keep(rows, curve, sizes, "full" if full else "table")
 
 
 def _imports_by_size(made: dict[int, Records]) -> Iterable[Row]:
@@ -81,15 +82,17 @@ def _pages_by_size(pages: dict[int, dict[str, PageTimes]]) -> Iterable[Row]:
 # ----------------------------------------------------------------- keeping
 
 
-def keep(rows: list[Row], curve: dict[str, dict[str, float]], sizes: tuple[int, ...]) -> None:
+def keep(rows: list[Row], curve: dict[str, dict[str, float]], sizes: tuple[int, ...], mark: str) -> None:
+    """Write a run down: `mark` is that of its table on the page, `table` or `full`."""
     data = {"sizes": list(sizes), "rows": [row.data() for row in rows], "milliseconds_by_size": curve}
-    (HERE / "last.json").write_text(json.dumps(data, indent=1) + "\n")
+    (HERE / ("last-full.json" if mark == "full" else "last.json")).write_text(json.dumps(data, indent=1) + "\n")
     page = DOCS / "performance.md"
     text = page.read_text("utf-8")
     page.write_text(
-        re.sub(r"(<!-- table -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{markdown(rows)}\n{m[2]}", text, flags=re.S)
+        re.sub(rf"(<!-- {mark} -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{markdown(rows)}\n{m[2]}", text, flags=re.S)
     )
-    chart(curve)
+    if mark == "full":
+        chart(curve)
 
 
 def markdown(rows: Iterable[Row]) -> str:

@@ -19,7 +19,6 @@ from doorstone.store import ledger, said
 
 SEALED_SINCE = 3
 CACHE_KIB = 4 * 1024
-LATEST_CHECKPOINT = 64_000  # pages of the log after which a commit carries them over itself, and whoever waits waits
 LEDGER_KEY = "ledger.key"
 
 
@@ -60,7 +59,7 @@ class Database:
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
-            connection.execute(f"PRAGMA wal_autocheckpoint = {LATEST_CHECKPOINT}")
+            connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
             connection.create_function("folded", 1, str.lower, deterministic=True)
             self._local.connection = connection
@@ -77,13 +76,6 @@ class Database:
     def widen(self) -> None:
         """Give this thread's connection room for work on the whole fleet; the many that only read need little."""
         self._connection().execute(f"PRAGMA cache_size = -{16 * CACHE_KIB}")
-
-    def carry_over(self) -> None:
-        """Carry what was committed from the log into the file, beside those who read and write: nobody waits for it.
-
-        For work that writes much, between its transactions.
-        """
-        self._connection().execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
     @property
     def busy(self) -> bool:

@@ -247,7 +247,7 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool 
     """Take over what was checked, in small transactions, from where it stood."""
     desk.database.widen()
     known = Known()
-    in_log, size = 0, min(SMALL, CHUNK)
+    size = min(SMALL, CHUNK)
     applied = get_import(desk, id_of("IM", row.id)).row.applied
     for block in read_ready(_file(desk, row.id, "ready"), applied):
         rest = iter(block.readings)
@@ -262,10 +262,6 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool 
                 heard = Settler(desk, db, known).hear(readings, row.id)
                 store.keep_applied(db, row.id, len(part), heard.first, heard.added)
             size = _next_size(size, time.monotonic() - began, BRISK if desk.traffic.lively else CALM)
-            in_log += len(part)
-            if in_log >= CHUNK:
-                desk.database.carry_over()
-                in_log = 0
             time.sleep(0.001)  # whoever waits to write goes first
     with desk.database.write() as db:
         done = store.finish(db, row.id, desk.now())

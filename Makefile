@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test lint types reference browser rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
@@ -41,14 +41,28 @@ types: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Regenerat
 reference: $(VENV)/installed.stamp ## Rewrite the reference pages that the code knows best
 	$(BIN)/python tools/reference.py
 
-lint: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Format check, lint and types, Python and console
-	$(BIN)/ruff format --check --quiet .
-	$(BIN)/ruff check --quiet .
-	$(BIN)/mypy
-	cd console && npm run --silent lint && npx tsc --noEmit
+lint: lint-python lint-console ## Format check, lint and types, Python and console
 
-test: lint $(PAGES) browser ## Lint, types, and every test
-	$(BIN)/python -m pytest
+lint-python: $(VENV)/installed.stamp
+	@$(BIN)/ruff format --check --quiet .
+	@$(BIN)/ruff check --quiet .
+	@$(BIN)/mypy --no-error-summary
+
+lint-console: console/node_modules/installed.stamp
+	@cd console && npm run --silent lint && npm run --silent check-types
+
+# Everything; with FAST=1 what needs neither a browser nor a process of its own. Lint and types run beside the tests.
+test: $(VENV)/installed.stamp console/node_modules/installed.stamp $(if $(FAST),,$(PAGES) browser) ## Lint, types, and every test; FAST=1 for the quick ones
+	@$(MAKE) --no-print-directory -j4 tests-python lint-python lint-console tests-console
+
+tests-python:
+	@$(BIN)/python -m pytest -n 2 $(if $(FAST),-m "not browser and not process")
+
+tests-console: console/node_modules/installed.stamp
+	@cd console && npm run --silent test
+
+check: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Check what concerns one file: make check FILE=src/doorstone/core/facts.py
+	@$(BIN)/python tools/check.py $(FILE)
 
 rehearse: $(VENV)/installed.stamp ## Take the demo fleet through the years with stand-ins, and compare every forecast
 	$(BIN)/python -m rehearsal.run

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from playwright.sync_api import Page, sync_playwright
-from tests.running import CHROMIUM, CHROMIUM_FLAGS
+from tests.console.conftest import CHROMIUM, CHROMIUM_FLAGS
 
 from benchmarks.fleet import PLATFORM, ROLES, SITES, TARGET, device
 from benchmarks.load import percentile, service

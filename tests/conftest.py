@@ -1,14 +1,24 @@
-"""Shared fixtures: a desk on an empty or seeded database, clients over WSGI, one demo service for slow tests."""
+"""Shared fixtures: desks on empty or seeded records, clients over WSGI, running services, the command line.
+
+A test that starts a process is marked `process`, one that opens a page has the mark `browser`; whoever starts a process
+without the mark is told so. The demo's records are made once in a run and copied; a test that changes something asks
+for a service of its own (`live`, `run`), one that only reads shares that of its worker (`shown`, `look`).
+"""
 
 from __future__ import annotations
 
-import shutil
+import fcntl
+import logging
+import os
+import subprocess
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
+import structlog
 
 from doorstone.client import Client
 from doorstone.demo.media import MEDIA
@@ -17,35 +27,91 @@ from doorstone.service.app import create_app
 from doorstone.store.database import Database
 from doorstone.work import media, people, revisions
 from doorstone.work.desk import Actor, Desk, FixedClock
+from doorstone.work.passwords import Passwords
 from tests.asking import settle_in
-from tests.running import demo_service
+from tests.running import ROOT, Run, Running, command_of, copy_of, running
 
+NOW = datetime(2027, 1, 18, 9)
 ADMIN = Actor("wilhelmina", "administrator", "console")
+PASSWORDS = Passwords("tests")
+os.environ["DOORSTONE_CONFIG"] = os.devnull
+os.environ["DOORSTONE_PASSWORD_COST"] = "tests"
+structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
 
 
-@pytest.fixture
-def desk(tmp_path: Path) -> Desk:
-    """A desk on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
-    made = Desk(Database(tmp_path / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
-    revisions.load_sheet(made, ADMIN, *sheet_text(), "tarn.toml")
-    settle_in(made)
-    for given in MEDIA[:1]:
-        media.add_media(made, ADMIN, given)
-    return made
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        if item.path.is_relative_to(ROOT / "tests" / "console"):
+            item.add_marker("browser")
+
+
+@pytest.fixture(autouse=True)
+def _says_that_it_starts_processes(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The quick run leaves out what starts a process, so a test has to say that it does."""
+    node = request.node
+    if node.get_closest_marker("process") or node.get_closest_marker("browser"):
+        return
+
+    def refuse(*words: Any, **more: Any) -> None:
+        raise AssertionError("mark a test that starts a process: @pytest.mark.process")
+
+    monkeypatch.setattr(subprocess.Popen, "__init__", refuse)
+    monkeypatch.setattr(subprocess.Popen, "__del__", lambda process: None)
+
+
+# ------------------------------------------------------------------- records
+
+
+def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
+    """A folder that one worker of a run makes and all of them copy."""
+    base = factory.getbasetemp()
+    shared = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    with (shared / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (shared / name).exists():
+            make(shared / f"{name}.partial")
+            (shared / f"{name}.partial").rename(shared / name)
+    return shared / name
 
 
 @pytest.fixture(scope="session")
 def seeded_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    data = tmp_path_factory.mktemp("seed") / "data"
-    seed(data)
-    return data
+    return made_once(tmp_path_factory, "northmere", lambda folder: seed(folder, PASSWORDS))
+
+
+@pytest.fixture(scope="session")
+def empty_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The records of an organisation that has loaded the Tarn sheet and has four people."""
+
+    def make(folder: Path) -> None:
+        made = Desk(Database(folder / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+        revisions.load_sheet(made, ADMIN, *sheet_text(), "tarn.toml")
+        settle_in(made)
+        for given in MEDIA[:1]:
+            media.add_media(made, ADMIN, given)
+        made.database.close()
+
+    return made_once(tmp_path_factory, "empty", make)
 
 
 @pytest.fixture
-def demo(seeded_data: Path, tmp_path: Path) -> Desk:
+def desk(empty_data: Path, tmp_path: Path) -> Desk:
+    """A desk on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
+    for file in empty_data.iterdir():
+        (tmp_path / file.name).write_bytes(file.read_bytes())
+    return Desk(Database(tmp_path / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+
+
+@pytest.fixture
+def demo_data(seeded_data: Path, tmp_path: Path) -> Path:
+    """A copy of the demo's records that nobody has opened."""
+    return copy_of(seeded_data, tmp_path / "data")
+
+
+@pytest.fixture
+def demo(demo_data: Path) -> Desk:
     """A desk on a copy of the demo's records."""
-    shutil.copytree(seeded_data, tmp_path / "data")
-    return Desk(Database(tmp_path / "data" / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
+    return Desk(Database(demo_data / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
 
 
 @pytest.fixture
@@ -67,13 +133,49 @@ def as_role(demo: Desk) -> Iterator[Callable[[str], Client]]:
         made.close()
 
 
-@pytest.fixture(scope="module")
-def live(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The address of a real service on loopback over its own demo data."""
-    with demo_service(tmp_path_factory.mktemp("live")) as address:
-        yield address
-
-
 @pytest.fixture
 def password() -> str:
     return PASSWORD
+
+
+# ------------------------------------------------------------------ services
+
+
+@pytest.fixture
+def service(demo_data: Path) -> Iterator[Running]:
+    """A real service on loopback over a copy of the demo's records, for a test that changes them."""
+    with running(demo_data) as made:
+        yield made
+
+
+@pytest.fixture
+def live(service: Running) -> str:
+    """The address of a service that a test may change."""
+    return service.address
+
+
+@pytest.fixture(scope="session")
+def _shared(seeded_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Running, Desk]]:
+    with running(copy_of(seeded_data, tmp_path_factory.mktemp("shared") / "data")) as made:
+        yield made, Desk(Database(made.data / "doorstone.db"), FixedClock(NOW))
+
+
+@pytest.fixture
+def shown(_shared: tuple[Running, Desk]) -> Iterator[Running]:
+    """A real service that tests only read; whoever writes to it is told so."""
+    made, desk = _shared
+    before = desk.stamp().ledger
+    yield made
+    assert desk.stamp().ledger == before, "this test changes records: ask for `live`"
+
+
+@pytest.fixture
+def run(service: Running, tmp_path: Path) -> Run:
+    """The command line against a service of the test's own."""
+    return command_of(service, tmp_path / "home")
+
+
+@pytest.fixture
+def look(shown: Running, tmp_path: Path) -> Run:
+    """The command line against the shared service."""
+    return command_of(shown, tmp_path / "home")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 import sys
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -16,7 +18,8 @@ from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import read_sheet
 from doorstone.formats.wire_people import TokenAsked
 from tests.build import tarn
-from tests.running import cli_environment, demo_service
+from tests.forking import forked_command
+from tests.running import cli_environment
 
 ROOT = Path(__file__).parent.parent
 DOCS = [ROOT / "README.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -27,16 +30,23 @@ def blocks(path: Path, kind: str) -> list[str]:
     return re.findall(rf"```{kind}\n(.*?)```", path.read_text(), re.DOTALL)
 
 
+@pytest.fixture(scope="session")
+def command(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    with forked_command(tmp_path_factory.mktemp("command") / "bin") as folder:
+        yield folder
+
+
+@pytest.mark.process
 @pytest.mark.parametrize("guide", sorted((ROOT / "docs" / "guides").glob("*.md")), ids=lambda p: p.stem)
-def test_the_commands_of_a_guide_run_as_printed(guide: Path, tmp_path: Path) -> None:
+def test_the_commands_of_a_guide_run_as_printed(guide: Path, live: str, command: Path, tmp_path: Path) -> None:
     script = "set -e\n" + "\n".join(blocks(guide, "sh"))
     work = tmp_path / "work"
     work.mkdir()
-    with demo_service(tmp_path) as address:
-        environment = cli_environment(address, tmp_path / "home") | {"SHEETS": str(SHEETS)}
-        done = subprocess.run(
-            ["bash", "-c", script], cwd=work, env=environment, capture_output=True, text=True, timeout=150
-        )
+    mine = cli_environment(live, tmp_path / "home") | {"SHEETS": str(SHEETS)}
+    environment = os.environ | mine | {"PATH": f"{command}{os.pathsep}{mine['PATH']}"}
+    done = subprocess.run(
+        ["bash", "-c", script], cwd=work, env=environment, capture_output=True, text=True, timeout=150
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
 
@@ -52,6 +62,7 @@ def test_the_readmes_program_runs(live: str, password: str, capsys: pytest.Captu
     assert all(re.match(r"nbt-\d{3} 20\d\d-\d\d-\d\d ", line) for line in lines)
 
 
+@pytest.mark.process
 def test_the_references_are_those_of_the_code() -> None:
     done = subprocess.run(
         [sys.executable, ROOT / "tools" / "reference.py", "--check"], capture_output=True, text=True, timeout=120
@@ -92,6 +103,7 @@ def test_every_picture_is_linked_from_the_readme_and_there_are_few() -> None:
     assert [p.name for p in pictures if p.name not in text] == []
 
 
+@pytest.mark.process
 def test_no_file_names_this_machine_or_a_registry() -> None:
     listed = subprocess.run(["git", "ls-files", "-co", "--exclude-standard"], cwd=ROOT, capture_output=True, text=True)
     for name in listed.stdout.splitlines():

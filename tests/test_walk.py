@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +17,8 @@ import pytest
 from doorstone_standins import assessor, machine, update_service
 from doorstone_standins.machine import Machine
 from tests.core.test_kits import tree
-from tests.running import cli_environment
+from tests.running import Run, Running, command_of
 
-Run = Callable[..., subprocess.CompletedProcess[str]]
 CHECKS = ["processor-listed", "security-chip"]
 
 
@@ -32,22 +31,15 @@ def outside(tmp_path: Path) -> Machine:
 @pytest.fixture
 def updates(outside: Machine) -> Iterator[str]:
     server = update_service.make_server(outside.folder.parent)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     yield f"http://127.0.0.1:{server.server_address[1]}"
     server.shutdown()
 
 
 @pytest.fixture
-def run(live: str, tmp_path: Path) -> Run:
-    def call(by: str, *words: object) -> subprocess.CompletedProcess[str]:
-        environment = cli_environment(live, tmp_path / by) | {"COLUMNS": "140"}
-        if not (tmp_path / by).exists():
-            subprocess.run(["doorstone", "sign-in", by], env=environment, check=True, capture_output=True)
-        return subprocess.run(
-            ["doorstone", *map(str, words)], env=environment, capture_output=True, text=True, timeout=60
-        )
-
-    return call
+def run(service: Running, tmp_path: Path) -> Run:
+    at_home = command_of(service, tmp_path / "home")
+    return lambda by, *words: at_home(*words, by=by, COLUMNS="140")
 
 
 def as_json(done: subprocess.CompletedProcess[str]) -> Any:
@@ -73,6 +65,7 @@ def sh(script: Path, root: Path) -> subprocess.CompletedProcess[str]:
     return subprocess.run(["sh", str(script), str(root)], capture_output=True, text=True, timeout=60)
 
 
+@pytest.mark.process
 def test_the_whole_job_from_refused_to_forecast(run: Run, outside: Machine, updates: str, tmp_path: Path) -> None:
     before = tree(outside.root)
 

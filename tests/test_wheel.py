@@ -10,12 +10,14 @@ import zipfile
 from pathlib import Path
 
 import httpx
+import pytest
 
 from tests.running import free_port, stop
 
 ROOT = Path(__file__).parent.parent
 
 
+@pytest.mark.process
 def test_the_wheel_holds_the_console_and_runs_without_node(tmp_path: Path) -> None:
     built = subprocess.run(
         [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", tmp_path, ROOT],

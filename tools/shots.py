@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import subprocess
 import sys
 import tempfile
@@ -14,7 +15,10 @@ from rich.console import Console
 from rich.text import Text
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tests.running import CHROMIUM, CHROMIUM_FLAGS, cli_environment, demo_service
+from tests.console.conftest import CHROMIUM, CHROMIUM_FLAGS
+from tests.running import cli_environment, running
+
+from doorstone.demo.seed import seed
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 PASSWORD = "northmere-2027"
@@ -73,7 +77,9 @@ def console_shots(
 
 
 def command_shots(address: str, folder: Path, only: Callable[[str], bool], home: Path) -> None:
-    environment = cli_environment(address, home) | {"FORCE_COLOR": "1", "COLUMNS": "110", "TERM": "xterm-256color"}
+    environment = (
+        os.environ | cli_environment(address, home) | {"FORCE_COLOR": "1", "COLUMNS": "110", "TERM": "xterm-256color"}
+    )
     subprocess.run(["doorstone", "sign-in", "petra"], env=environment, check=True, capture_output=True)
     with sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
@@ -95,9 +101,11 @@ def command_shots(address: str, folder: Path, only: Callable[[str], bool], home:
 def main() -> None:
     wanted = set(sys.argv[1:])
     OUT.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory() as scratch, demo_service(Path(scratch)) as address:
-        console_shots(address, OUT, lambda name: not wanted or name in wanted)
-        command_shots(address, OUT, lambda name: not wanted or name in wanted, Path(scratch))
+    with tempfile.TemporaryDirectory() as scratch:
+        seed(Path(scratch) / "data")
+        with running(Path(scratch) / "data") as service:
+            console_shots(service.address, OUT, lambda name: not wanted or name in wanted)
+            command_shots(service.address, OUT, lambda name: not wanted or name in wanted, Path(scratch))
     print(f"Remade {OUT}")
 
 

@@ -15,12 +15,19 @@ import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, urlencode, urlsplit
 
 from joserfc import jwt
 from joserfc.jwk import RSAKey
+
+
+@cache
+def signing_key(whose: str) -> RSAKey:
+    """A key made once in a process; every one has the same key id."""
+    return RSAKey.generate_key(2048, {"kid": "one", "use": "sig", "alg": "RS256"})
 
 
 @dataclass
@@ -33,10 +40,8 @@ class IdentityProvider:
     forged: bool = False
     refuses: bool = False
     address: str = ""
-    key: RSAKey = field(default_factory=lambda: RSAKey.generate_key(2048, {"kid": "one", "use": "sig", "alg": "RS256"}))
-    other_key: RSAKey = field(
-        default_factory=lambda: RSAKey.generate_key(2048, {"kid": "one", "use": "sig", "alg": "RS256"})
-    )
+    key: RSAKey = field(default_factory=lambda: signing_key("own"))
+    other_key: RSAKey = field(default_factory=lambda: signing_key("another's"))
     codes: dict[str, dict[str, str]] = field(default_factory=dict)
 
     def metadata(self) -> dict[str, Any]:
@@ -124,7 +129,7 @@ def running(provider: IdentityProvider) -> Iterator[str]:
 
     server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
     provider.address = f"http://127.0.0.1:{server.server_address[1]}"
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     try:
         yield provider.address
     finally:

@@ -5,37 +5,18 @@ from __future__ import annotations
 import csv
 import io
 import json
-import subprocess
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from doorstone.demo.fleet import build_fleet, ndjson
-from tests.running import cli_environment
+from tests.running import Done, Run
 
-Run = Callable[..., subprocess.CompletedProcess[str]]
 ROOT = Path(__file__).parent.parent.parent
 SHEET = ROOT / "src" / "doorstone" / "demo" / "sheets" / "tarn.toml"
 
 
-@pytest.fixture
-def run(live: str, tmp_path_factory: pytest.TempPathFactory) -> Run:
-    home = tmp_path_factory.mktemp("home")
-
-    def call(*words: object, by: str = "", **more: str) -> subprocess.CompletedProcess[str]:
-        own = home / (by or "nobody")
-        environment = cli_environment(live, own) | more
-        if by and not own.exists():
-            subprocess.run(["doorstone", "sign-in", by], env=environment, check=True, capture_output=True)
-        return subprocess.run(
-            ["doorstone", *map(str, words)], env=environment, capture_output=True, text=True, timeout=60
-        )
-
-    return call
-
-
-def data(done: subprocess.CompletedProcess[str]) -> object:
+def data(done: Done) -> object:
     assert done.returncode == 0, done.stderr
     return json.loads(done.stdout)
 
@@ -43,8 +24,8 @@ def data(done: subprocess.CompletedProcess[str]) -> object:
 # ------------------------------------------------------------ without a service
 
 
-def test_help_teaches_in_the_jobs_order(run: Run) -> None:
-    text = run("--help").stdout
+def test_help_teaches_in_the_jobs_order(look: Run) -> None:
+    text = look("--help").stdout
     order = [
         "sheet ",
         "device ",
@@ -63,8 +44,8 @@ def test_help_teaches_in_the_jobs_order(run: Run) -> None:
 
 
 @pytest.mark.parametrize("group", ["sheet", "device", "sorting", "exception", "kit", "attempt", "observe", "ledger"])
-def test_every_group_has_help(run: Run, group: str) -> None:
-    assert "Usage: doorstone" in run(group, "--help").stdout
+def test_every_group_has_help(look: Run, group: str) -> None:
+    assert "Usage: doorstone" in look(group, "--help").stdout
 
 
 @pytest.fixture
@@ -74,24 +55,24 @@ def fleet_file(tmp_path: Path) -> Path:
     return file
 
 
-def test_sort_works_with_no_service_at_all(run: Run, fleet_file: Path) -> None:
+def test_sort_works_with_no_service_at_all(look: Run, fleet_file: Path) -> None:
     words = ["sort", fleet_file, "--sheet", SHEET, "--as-of", "2027-01-18"]
-    found = data(run(*words, "--format", "json", DOORSTONE_SERVER="http://127.0.0.1:1"))
+    found = data(look(*words, "--format", "json", DOORSTONE_SERVER="http://127.0.0.1:1"))
     assert isinstance(found, list)
     states = [device["state"] for device in found]
     assert {state: states.count(state) for state in set(states)} == {
         "clear": 39, "fixable": 33, "needs-exception": 84, "floored": 19, "unsettled": 5,
     }  # fmt: skip
-    table = run(*words, "--release", "9.0")
+    table = look(*words, "--release", "9.0")
     assert "for 9.0" in table.stdout
     assert "180 devices sorted for Tarn Desktop 9.0 as of 2027-01-18." in table.stderr
 
 
-def test_sort_as_csv_opens_safely_in_a_spreadsheet(run: Run, tmp_path: Path) -> None:
+def test_sort_as_csv_opens_safely_in_a_spreadsheet(look: Run, tmp_path: Path) -> None:
     file = tmp_path / "one.ndjson"
     facts = {"os.release": "=cmd|' /C calc'!A0", "os.platform": "tarn"}
     file.write_text(json.dumps({"device": "d1", "source": "file", "taken_at": "2027-01-17", "facts": facts}))
-    done = run("sort", file, "--sheet", SHEET, "--as-of", "2027-01-18", "--format", "csv")
+    done = look("sort", file, "--sheet", SHEET, "--as-of", "2027-01-18", "--format", "csv")
     rows = list(csv.reader(io.StringIO(done.stdout)))
     assert rows[1][1].startswith("'=")
 
@@ -104,62 +85,62 @@ def test_sort_as_csv_opens_safely_in_a_spreadsheet(run: Run, tmp_path: Path) -> 
         ("bad.ndjson", '{"device": "x", "source": "fi', "It is cut off"),
     ],
 )
-def test_sort_names_bad_lines(run: Run, tmp_path: Path, name: str, text: str, words: str) -> None:
+def test_sort_names_bad_lines(look: Run, tmp_path: Path, name: str, text: str, words: str) -> None:
     file = tmp_path / name
     file.write_text(text)
-    done = run("sort", file, "--sheet", SHEET)
+    done = look("sort", file, "--sheet", SHEET)
     assert (done.returncode, done.stdout) == (4, "")
     assert words in done.stderr
 
 
-def test_sort_for_an_unknown_release_names_those_there_are(run: Run, fleet_file: Path) -> None:
-    done = run("sort", fleet_file, "--sheet", SHEET, "--release", "11")
+def test_sort_for_an_unknown_release_names_those_there_are(look: Run, fleet_file: Path) -> None:
+    done = look("sort", fleet_file, "--sheet", SHEET, "--release", "11")
     assert done.returncode == 5
     assert "Use one of 8, 9.0, 9.1, 9.2, 9.3" in done.stderr
 
 
-def test_bytes_that_are_no_text_are_refused(run: Run, tmp_path: Path) -> None:
+def test_bytes_that_are_no_text_are_refused(look: Run, tmp_path: Path) -> None:
     file = tmp_path / "x.csv"
     file.write_bytes(b"device,source,taken_at\n\x80abc,file,2027-01-17\n")
-    done = run("sort", file, "--sheet", SHEET)
+    done = look("sort", file, "--sheet", SHEET)
     assert (done.returncode, "line 2" in done.stderr) == (4, True)
 
 
-def test_a_sheet_is_checked_without_a_service(run: Run, tmp_path: Path) -> None:
-    found = data(run("sheet", "check", SHEET, "--format", "json"))
+def test_a_sheet_is_checked_without_a_service(look: Run, tmp_path: Path) -> None:
+    found = data(look("sheet", "check", SHEET, "--format", "json"))
     assert found == {"platform": "tarn", "releases": 5, "requirements": 11, "overrides": 11, "gates": 14}
     (tmp_path / "tarn-9-processors.csv").write_text("Quern Q5-740\n")
     bad = tmp_path / "bad.toml"
     bad.write_text(SHEET.read_text().replace('"cpu.arch"', '"cpu.arhc"'))
-    done = run("sheet", "check", bad)
+    done = look("sheet", "check", bad)
     assert done.returncode == 4
     assert "Unknown fact 'cpu.arhc'" in done.stderr
     assert "Did you mean cpu.arch?" in " ".join(done.stderr.split())
-    assert json.loads(run("sheet", "schema").stdout)["title"] == "Door Stone platform sheet"
+    assert json.loads(look("sheet", "schema").stdout)["title"] == "Door Stone platform sheet"
 
 
-def test_the_first_administrator_is_made_on_the_data_folder(run: Run, tmp_path: Path) -> None:
-    done = run("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
+def test_the_first_administrator_is_made_on_the_data_folder(look: Run, tmp_path: Path) -> None:
+    done = look("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
     assert done.returncode == 0
     assert "Added first, administrator" in done.stderr
-    again = run("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
+    again = look("person", "add", "first", "--role", "administrator", "--data", tmp_path / "new")
     assert (again.returncode, "There is an administrator already" in again.stderr) == (4, True)
 
 
 # ---------------------------------------------------------------- with one
 
 
-def test_tables_fit_the_terminal(run: Run) -> None:
+def test_tables_fit_the_terminal(look: Run) -> None:
     for words in (["device", "list", "--state", "floored"], ["exception", "list"], ["forecast", "nbt-021"]):
-        done = run(*words, by="odile", COLUMNS="80")
+        done = look(*words, by="odile", COLUMNS="80")
         assert max(map(len, done.stdout.splitlines())) <= 80
 
 
-def test_a_device_that_fails_a_floor_is_told_so_with_its_course(run: Run) -> None:
-    text = " ".join(run("device", "show", "nbt-030", by="odile").stdout.split())
+def test_a_device_that_fails_a_floor_is_told_so_with_its_course(look: Run) -> None:
+    text = " ".join(look("device", "show", "nbt-030", by="odile").stdout.split())
     assert "instruction-level ■ floor" in text
     assert "Course: retire by 2027-02-28. floor at 9.1: Instruction level x86-64-v3." in text
-    done = run(
+    done = look(
         "exception", "request", "-d", "nbt-030", "-q", "instruction-level", "-r", "9.1", "--reason",
         "Needed for the season.", "--expires", "2027-09-01", "--acknowledge-risk", by="petra",
     )  # fmt: skip
@@ -168,21 +149,21 @@ def test_a_device_that_fails_a_floor_is_told_so_with_its_course(run: Run) -> Non
     assert "is a floor" in done.stderr
 
 
-def test_lists_come_as_table_json_and_csv(run: Run) -> None:
-    table = run("device", "list", "--state", "unsettled", by="odile")
+def test_lists_come_as_table_json_and_csv(look: Run) -> None:
+    table = look("device", "list", "--state", "unsettled", by="odile")
     assert "nbt-080" in table.stdout
     assert "4 devices" in table.stderr
-    found = data(run("device", "list", "--state", "unsettled", "--format", "json", by="odile"))
+    found = data(look("device", "list", "--state", "unsettled", "--format", "json", by="odile"))
     assert isinstance(found, list)
     assert [d["id"] for d in found] == ["nbt-080", "nbt-088", "nbt-110", "nbt-160"]
     rows = list(
-        csv.reader(io.StringIO(run("device", "list", "--state", "unsettled", "--format", "csv", by="odile").stdout))
+        csv.reader(io.StringIO(look("device", "list", "--state", "unsettled", "--format", "csv", by="odile").stdout))
     )
     assert [row[0] for row in rows] == ["device", "nbt-080", "nbt-088", "nbt-110", "nbt-160"]
 
 
-def test_the_choice_of_overrides_is_explained(run: Run) -> None:
-    text = " ".join(run("kit", "choose", "nbt-012", by="odile").stdout.split())
+def test_the_choice_of_overrides_is_explained(look: Run) -> None:
+    text = " ".join(look("kit", "choose", "nbt-012", by="odile").stdout.split())
     assert "chosen compat-drop-in" in text
     assert "needs os.edition estate, which is unmet here" in text
 
@@ -202,21 +183,21 @@ def test_the_choice_of_overrides_is_explained(run: Run) -> None:
     ],
 )
 def test_errors_have_their_exit_code_and_a_next_step(
-    run: Run, words: list[str], by: str, code: int, message: str
+    look: Run, words: list[str], by: str, code: int, message: str
 ) -> None:
-    done = run(*words, by=by)
+    done = look(*words, by=by)
     assert done.returncode == code
     assert message in " ".join(done.stderr.split())
 
 
-def test_a_service_that_does_not_answer_is_named(run: Run) -> None:
-    done = run("device", "list", DOORSTONE_SERVER="http://127.0.0.1:1")
+def test_a_service_that_does_not_answer_is_named(look: Run) -> None:
+    done = look("device", "list", DOORSTONE_SERVER="http://127.0.0.1:1")
     assert done.returncode == 7
     assert "doorstone serve" in done.stderr
 
 
-def test_the_risk_statement_is_shown_before_it_can_be_acknowledged(run: Run) -> None:
-    done = run(
+def test_the_risk_statement_is_shown_before_it_can_be_acknowledged(look: Run) -> None:
+    done = look(
         "exception", "request", "-d", "nbt-012", "-q", "security-chip", "-r", "9.1", "--reason", "Needed for long.",
         "--expires", "2027-09-01", by="petra",
     )  # fmt: skip
@@ -264,5 +245,6 @@ def test_sheets_are_listed_shown_and_loaded(run: Run) -> None:
     assert "already loaded; nothing changed" in again.stderr
 
 
-def test_completion_is_there(run: Run) -> None:
-    assert "complete -o default -F _doorstone_completion doorstone" in run(_DOORSTONE_COMPLETE="source_bash").stdout
+@pytest.mark.process
+def test_completion_is_there(look: Run) -> None:
+    assert "complete -o default -F _doorstone_completion doorstone" in look(_DOORSTONE_COMPLETE="source_bash").stdout

@@ -6,9 +6,8 @@ import json
 from pathlib import Path
 from typing import Any
 
-from tests.cli.test_cli import SHEET, Run, data, run
-
-__all__ = ["run"]  # the fixture
+from tests.cli.test_cli import SHEET, data
+from tests.running import Run
 
 
 def rows(done: Any) -> Any:
@@ -38,23 +37,23 @@ def test_media_are_recorded_checked_verified_and_withdrawn(run: Run, tmp_path: P
     assert run("media", "list", by="odile").returncode == 0
 
 
-def test_a_media_plan_for_a_site_names_what_is_missing(run: Run) -> None:
-    found = rows(run("media", "plan", "-p", "tarn", "--site", "Herbarium", "--format", "json", by="odile"))
+def test_a_media_plan_for_a_site_names_what_is_missing(look: Run) -> None:
+    found = rows(look("media", "plan", "-p", "tarn", "--site", "Herbarium", "--format", "json", by="odile"))
     assert [use["media"] for use in found["uses"]] == ["MD-0001", "MD-0002"]
     assert [m["why"] for m in found["mismatches"]] == ["no media of 9.1 is for x86-32"]
-    text = run("media", "plan", "-p", "tarn", "nbt-013", by="odile").stdout
+    text = look("media", "plan", "-p", "tarn", "nbt-013", by="odile").stdout
     assert "MD-0002" in text
     assert "1 × 8 GB, Glasshouse" in text
 
 
-def test_what_an_override_puts_in_is_previewed_without_a_service(run: Run) -> None:
-    found = rows(run("sheet", "preview", SHEET, "packed-stick", "--format", "json"))
+def test_what_an_override_puts_in_is_previewed_without_a_service(look: Run) -> None:
+    found = rows(look("sheet", "preview", SHEET, "packed-stick", "--format", "json"))
     assert found["media/tarn/packed.ini"].endswith("[system]\npacked = true\n")
-    patch = rows(run("sheet", "preview", SHEET.with_name("brindle.toml"), "small-plates", "--format", "json"))
+    patch = rows(look("sheet", "preview", SHEET.with_name("brindle.toml"), "small-plates", "--format", "json"))
     assert json.loads(patch["settings/system.patch.json"])[0] == {
         "op": "test", "path": "/scratch/plates", "value": "full",
     }  # fmt: skip
-    gone = run("sheet", "preview", SHEET, "no-such")
+    gone = look("sheet", "preview", SHEET, "no-such")
     assert (gone.returncode, "has no override 'no-such'" in gone.stderr) == (5, True)
 
 
@@ -102,27 +101,27 @@ def test_a_days_attempts_and_observations_come_from_files_all_or_none(run: Run, 
     assert rows(run("observe", "import", seen, "--format", "json", by="petra")) == {"recorded": 0, "known": 1}
 
 
-def test_outlook_suppose_and_plan_say_what_they_rest_on(run: Run) -> None:
-    text = run("outlook", "nbt-101", by="odile").stdout
+def test_outlook_suppose_and_plan_say_what_they_rest_on(look: Run) -> None:
+    text = look("outlook", "nbt-101", by="odile").stdout
     assert "pessimistic" in text
     assert "EX-0001" in text
-    found = rows(run("outlook", "nbt-012", "--format", "json", by="odile"))
+    found = rows(look("outlook", "nbt-012", "--format", "json", by="odile"))
     assert {way["way"]: way["per_month"] for way in found["ways"]} == {
         "stay": None, "extend": "5.50", "except": "12.41", "replace": "15.99",
     }  # fmt: skip
-    one = rows(run("suppose", "nbt-012", "--ends", "compat-drop-in=", "--format", "json", by="odile"))
+    one = rows(look("suppose", "nbt-012", "--ends", "compat-drop-in=", "--format", "json", by="odile"))
     assert (one["before"]["technical"]["runway"], one["after"]["technical"]["runway"]) == ("2027-11-30", "2029-06-30")
-    later = run("suppose", "-p", "tarn", "--published", "9.2=2027-05-01", by="odile")
+    later = look("suppose", "-p", "tarn", "--published", "9.2=2027-05-01", by="odile")
     assert later.returncode == 0
-    assert run("suppose", "nbt-012", "--ends", "compat-drop-in", by="odile").returncode == 2
-    unknown = run("suppose", "nbt-012", "--fixed", "no-such", by="odile")
+    assert look("suppose", "nbt-012", "--ends", "compat-drop-in", by="odile").returncode == 2
+    unknown = look("suppose", "nbt-012", "--fixed", "no-such", by="odile")
     assert (unknown.returncode, "does not know 'no-such'" in unknown.stderr) == (4, True)
-    plan = rows(run("plan", "5000", "-p", "tarn", "--format", "json", by="odile"))
+    plan = rows(look("plan", "5000", "-p", "tarn", "--format", "json", by="odile"))
     assert float(plan["cost"]) <= 5000
     assert float(plan["months"]) <= float(plan["at_most"])
-    table = run("plan", "100", "-p", "tarn", "--format", "csv", by="odile").stdout.splitlines()
+    table = look("plan", "100", "-p", "tarn", "--format", "csv", by="odile").stdout.splitlines()
     assert table[0] == "way,model,count,each,cost,months_each,how"
-    assert run("plan", "a lot", "-p", "tarn", by="odile").returncode == 2
+    assert look("plan", "a lot", "-p", "tarn", by="odile").returncode == 2
 
 
 def test_gates_sets_and_kits_take_media_and_settings(run: Run) -> None:

@@ -12,9 +12,8 @@ import pytest
 from typer.main import get_command
 
 from doorstone.cli.main import app
-from tests.cli.test_cli import Run, data, run
-
-__all__ = ["run"]
+from tests.cli.test_cli import data
+from tests.running import Run
 
 ASKED = [
     "-d", "nbt-012", "-d", "nbt-064", "-q", "security-chip", "-q", "processor-listed", "-r", "9.1",
@@ -105,12 +104,12 @@ def as_list(found: object) -> list[dict[str, Any]]:
     return found if isinstance(found, list) else [dict(found)]  # type: ignore[call-overload]
 
 
-def test_what_relies_on_an_exception_is_shown_before_it_is_revoked(run: Run) -> None:
-    refused = run("exception", "revoke", "EX-0001", "--note", "No longer wanted.", by="anselm")
+def test_what_relies_on_an_exception_is_shown_before_it_is_revoked(look: Run) -> None:
+    refused = look("exception", "revoke", "EX-0001", "--note", "No longer wanted.", by="anselm")
     text = plain(refused.stdout + refused.stderr)
     assert refused.returncode != 0
     assert "nbt-101" in text
-    (still,) = as_list(data(run("exception", "show", "EX-0001", "--format", "json", by="odile")))
+    (still,) = as_list(data(look("exception", "show", "EX-0001", "--format", "json", by="odile")))
     assert still["state"] == "approved"
 
 
@@ -141,13 +140,13 @@ def test_a_dispute_is_seen_settled_and_seen_to_be_settled(run: Run) -> None:
     assert (settled["subject"], settled["by"], settled["stands"]) == ("tpm.state", "petra", True)
 
 
-def test_fixes_are_listed_by_site_and_shown_for_one_device(run: Run) -> None:
-    rows = as_list(data(run("fix", "list", "--site", "Seed Vault", "--format", "json", by="odile")))
+def test_fixes_are_listed_by_site_and_shown_for_one_device(look: Run) -> None:
+    rows = as_list(data(look("fix", "list", "--site", "Seed Vault", "--format", "json", by="odile")))
     assert rows
-    one = data(run("fix", "show", "nbt-019", "--format", "json", by="odile"))
+    one = data(look("fix", "show", "nbt-019", "--format", "json", by="odile"))
     assert isinstance(one, dict)
     assert one["device"] == "nbt-019"
-    assert run("fix", "show", "gone", by="odile").returncode == 5
+    assert look("fix", "show", "gone", by="odile").returncode == 5
 
 
 def test_a_selection_is_saved_counted_and_forgotten(run: Run) -> None:
@@ -161,10 +160,10 @@ def test_a_selection_is_saved_counted_and_forgotten(run: Run) -> None:
     assert run("fleet", "show", "--selection", "Gate", by="odile").returncode == 5
 
 
-def test_two_releases_are_compared_and_a_supposition_is_counted(run: Run) -> None:
-    compared = run("fleet", "compare", "-r", "9.1", "-r", "9.3", by="odile")
+def test_two_releases_are_compared_and_a_supposition_is_counted(look: Run) -> None:
+    compared = look("fleet", "compare", "-r", "9.1", "-r", "9.3", by="odile")
     assert compared.returncode == 0, compared.stderr
-    what_if = data(run("fleet", "what-if", "-r", "9.1", "--all-fixes", "--format", "json", by="odile"))
+    what_if = data(look("fleet", "what-if", "-r", "9.1", "--all-fixes", "--format", "json", by="odile"))
     assert isinstance(what_if, dict)
     assert sum(what_if["before"].values()) == sum(what_if["after"].values()) == 180
     assert what_if["after"].get("fixable", 0) == 0
@@ -224,5 +223,5 @@ def test_imports_are_listed_with_what_they_rejected(run: Run, tmp_path: Path) ->
 
 
 @pytest.mark.parametrize("words", ["sheet list", "due", "ledger list", "media list", "kit list"])
-def test_lists_are_json_that_a_program_can_read(run: Run, words: str) -> None:
-    assert data(run(*words.split(), "--format", "json", by="odile"))
+def test_lists_are_json_that_a_program_can_read(look: Run, words: str) -> None:
+    assert data(look(*words.split(), "--format", "json", by="odile"))

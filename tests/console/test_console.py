@@ -13,67 +13,11 @@ from doorstone.demo.fleet import build_fleet, ndjson
 from doorstone.service.config import Config, open_desk
 from doorstone.work import people
 from doorstone.work.desk import Actor
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, settled
 from tests.running import start_service, stop
 
 pytestmark = pytest.mark.browser
-AXE = Path(__file__).parent.parent.parent / "console" / "node_modules" / "axe-core" / "axe.min.js"
 BESIDE = ("tarn.toml", "tarn-9-processors.csv", "tarn-packed.ini")
-PAGES = [
-    "/",
-    "/devices",
-    "/devices?state=unsettled",
-    "/devices/nbt-012",
-    "/devices/nbt-080",
-    "/devices/nbt-030?tab=findings",
-    "/devices/nbt-012?tab=facts",
-    "/devices/nbt-101?tab=exceptions",
-    "/devices/nbt-012?tab=kit",
-    "/devices/nbt-101?tab=after",
-    "/devices/nbt-021?tab=forecast",
-    "/sorting?open=security-chip",
-    "/exceptions",
-    "/exceptions/EX-0001",
-    "/exceptions/new?device=nbt-012",
-    "/media",
-    "/kits",
-    "/kits/KT-0002",
-    "/forecast",
-    "/plan",
-    "/ledger",
-    "/readings",
-    "/readings?import=IM-0004",
-    "/sheets",
-    "/disputes",
-    "/fixes",
-    "/fleet",
-    "/fleet?view=compare",
-    "/fleet?view=what-if",
-    "/devices/nbt-019?tab=fixes",
-    "/people",
-    "/exceptions/EX-0005",
-    "/exceptions/EX-0006",
-    "/exceptions/EX-0008",
-    "/exceptions/new?renews=EX-0001",
-    "/exceptions/new?selection=Palm+house+slates",
-    "/devices/nbt-047?tab=exceptions",
-    "/due?all=1",
-    "/hooks",
-    "/me",
-]
-
-
-def settle(page: Page) -> None:
-    page.wait_for_load_state("networkidle")
-    expect(page.get_by_text(re.compile("^Reading .*…$"))).to_have_count(0)
-
-
-def axe(page: Page) -> list[tuple[str, str]]:
-    page.evaluate(AXE.read_text())
-    tags = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
-    found: dict[str, Any] = page.evaluate("tags => axe.run(document, { runOnly: tags })", tags)
-    return [(v["id"], node["html"][:120]) for v in found["violations"] for node in v["nodes"]]
-
 
 # ------------------------------------------------------------------ the walk
 
@@ -136,8 +80,8 @@ def test_a_declined_request_keeps_its_reason(sign_in: SignIn) -> None:
     expect(page.get_by_text("Nothing for you to decide.")).to_be_visible()
 
 
-def test_a_device_that_fails_a_floor_is_offered_no_exception(sign_in: SignIn) -> None:
-    page = sign_in("petra")
+def test_a_device_that_fails_a_floor_is_offered_no_exception(visit: SignIn) -> None:
+    page = visit("petra")
     page.goto("/devices/nbt-030")
     expect(page.get_by_text("No exception can carry this device to 9.1.")).to_be_visible()
     expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
@@ -156,27 +100,27 @@ def test_an_administrator_sorts_and_sees_it_at_once(sign_in: SignIn) -> None:
     expect(page.get_by_text(re.compile("SD-0002 floor for model Orrin Box"))).to_be_visible()
 
 
-def test_a_viewer_is_offered_nothing_to_change(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_a_viewer_is_offered_nothing_to_change(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices/nbt-019")
-    settle(page)
+    settled(page)
     expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
     page.goto("/devices/nbt-019?tab=kit")
-    settle(page)
+    settled(page)
     expect(page.get_by_role("button", name=re.compile("Make the kit"))).to_have_count(0)
     page.goto("/sorting?open=storage")
     expect(page.get_by_text("An administrator decides how it is sorted.")).to_be_visible()
 
 
-def test_a_dispute_is_shown_side_by_side(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_a_dispute_is_shown_side_by_side(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices/nbt-080")
     sides = page.get_by_role("region", name="nbt-080: what sources say of TPM").locator("tbody tr")
     expect(sides).to_have_text([re.compile("collector.*off.*unmet"), re.compile("assessor.*on.*met")])
 
 
-def test_standing_is_shown_per_class(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_standing_is_shown_per_class(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices/nbt-101?tab=after")
     row = page.get_by_role("row", name=re.compile("^release"))
     expect(row).to_contain_text("withheld")
@@ -187,8 +131,8 @@ def test_standing_is_shown_per_class(sign_in: SignIn) -> None:
 # ------------------------------------------------------ state, words, errors
 
 
-def test_every_state_is_in_the_address(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_every_state_is_in_the_address(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices")
     page.get_by_label("State").select_option("clear")
     page.get_by_label("Site").select_option("Visitor Gate")
@@ -202,18 +146,18 @@ def test_every_state_is_in_the_address(sign_in: SignIn) -> None:
     expect(page.get_by_role("heading", name="180 devices against 9.2")).to_be_visible()
 
 
-def test_more_devices_are_read_on_request(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_more_devices_are_read_on_request(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices")
-    settle(page)
+    settled(page)
     rows = page.locator("tbody tr")
     expect(rows).to_have_count(50)
     page.get_by_role("button", name="More devices").click()
     expect(rows).to_have_count(100)
 
 
-def test_empty_and_missing_are_said_in_words(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_empty_and_missing_are_said_in_words(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices?words=unicorn")
     expect(page.get_by_text("No device fits. Take a filter away.")).to_be_visible()
     page.goto("/devices/gone")
@@ -233,8 +177,8 @@ def test_a_wrong_password_is_said_in_words(sign_in: SignIn, live: str) -> None:
     expect(page.get_by_role("alert")).to_contain_text("Name and password do not fit")
 
 
-def test_a_service_that_is_gone_is_said_in_words(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_a_service_that_is_gone_is_said_in_words(visit: SignIn) -> None:
+    page = visit("odile")
     page.route("**/api/v1/forecast**", lambda route: route.fulfill(status=502, body="<html>"))
     page.get_by_role("link", name="Forecast").click()
     expect(page.get_by_role("alert")).to_contain_text("The service did not answer as expected")
@@ -243,42 +187,10 @@ def test_a_service_that_is_gone_is_said_in_words(sign_in: SignIn) -> None:
 # ------------------------------------------------------------------- access
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
-def test_axe_finds_nothing_on_any_page(sign_in: SignIn, theme: str) -> None:
-    page = sign_in("wilhelmina", theme=theme)
-    found = {}
-    for path in PAGES:
-        page.goto(path)
-        settle(page)
-        if problems := axe(page):
-            found[path] = problems
-    assert found == {}
-
-
-def test_axe_finds_nothing_at_sign_in(browser: Any, live: str) -> None:
-    page = browser.new_page(base_url=live)
-    page.goto("/")
-    expect(page.get_by_label("Name")).to_be_visible()
-    assert axe(page) == []
-    page.close()
-
-
-def test_nothing_spills_over_at_390_wide(sign_in: SignIn) -> None:
-    page = sign_in("wilhelmina", width=390)
-    wide = {}
-    for path in PAGES:
-        page.goto(path)
-        settle(page)
-        width = page.evaluate("document.documentElement.scrollWidth")
-        if width > 390:
-            wide[path] = width
-    assert wide == {}
-
-
-def test_the_keyboard_reaches_everything(sign_in: SignIn) -> None:
-    page = sign_in("petra")
+def test_the_keyboard_reaches_everything(visit: SignIn) -> None:
+    page = visit("petra")
     page.goto("/devices/nbt-012")
-    settle(page)
+    settled(page)
     page.keyboard.press("Tab")
     expect(page.get_by_role("link", name="To the page")).to_be_focused()
     page.get_by_role("tab", name="Findings").focus()
@@ -296,8 +208,8 @@ def test_the_keyboard_reaches_everything(sign_in: SignIn) -> None:
     expect(page).to_have_url(re.compile("route=clean"))
 
 
-def test_the_colours_can_be_chosen_and_are_kept(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_the_colours_can_be_chosen_and_are_kept(visit: SignIn) -> None:
+    page = visit("odile")
     page.get_by_role("radio", name="dark").click()
     expect(page.locator("html")).to_have_attribute("data-theme", "dark")
     page.reload()

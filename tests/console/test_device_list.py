@@ -31,8 +31,8 @@ def listed(page: Page, **where: str) -> list[dict[str, Any]]:
     return items
 
 
-def test_two_filters_chosen_in_one_breath_both_hold(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_two_filters_chosen_in_one_breath_both_hold(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices?platform=tarn&release=9.1")
     expect(page.locator("tbody tr")).to_have_count(50)
     page.evaluate(CHOOSE, [["Site", "Herbarium"], ["State", "floored"], ["Role", "cataloguing"]])
@@ -43,8 +43,8 @@ def test_two_filters_chosen_in_one_breath_both_hold(sign_in: SignIn) -> None:
     expect(page.get_by_role("status")).to_have_text(f"{total} devices")
 
 
-def test_another_filter_writes_the_right_devices_over_the_rows_that_stood_there(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_another_filter_writes_the_right_devices_over_the_rows_that_stood_there(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices?platform=tarn&release=9.1")
     for state in ("floored", "clear", "fixable"):
         page.get_by_label("State").select_option(state)
@@ -65,8 +65,8 @@ def sentence(marks: dict[str, str]) -> str:
     return ", ".join(unmet) or "every requirement met"
 
 
-def test_a_strip_names_its_stones_once_somebody_points_at_it(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_a_strip_names_its_stones_once_somebody_points_at_it(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices?platform=tarn&release=9.1&words=nbt-101")
     (item,) = listed(page, words="nbt-101")
     strip = page.locator("tbody tr").get_by_role("img")

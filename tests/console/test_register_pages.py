@@ -98,8 +98,8 @@ def test_an_owner_is_replaced_and_what_lapsed_is_shown(sign_in: SignIn) -> None:
     expect(page.get_by_text("doorstone noted that it lapsed on 2027-01-18, after its last day.")).to_be_visible()
 
 
-def test_the_page_to_print_opens_with_its_own_policy(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_the_page_to_print_opens_with_its_own_policy(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/exceptions/EX-0001")
     with page.context.expect_page() as opened:
         page.get_by_role("link", name="Page to print").click()

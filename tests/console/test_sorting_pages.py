@@ -40,8 +40,8 @@ def test_a_failure_in_words_is_placed(sign_in: SignIn) -> None:
     expect(page.get_by_text("A camera module that 9 knows").first).to_be_visible()
 
 
-def test_the_round_of_fixes_by_site_and_part(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_the_round_of_fixes_by_site_and_part(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/fixes?site=Seed+Vault")
     expect(page.get_by_text("13 devices, 5 h 30 min, 152.00 for parts.")).to_be_visible()
     row = page.get_by_role("row", name=re.compile("nbt-108.*firmware-uefi"))
@@ -53,15 +53,15 @@ def test_the_round_of_fixes_by_site_and_part(sign_in: SignIn) -> None:
     assert len(text.splitlines()) == 1 + 20
 
 
-def test_a_devices_fixes_one_after_the_other(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_a_devices_fixes_one_after_the_other(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/devices/nbt-019?tab=fixes")
     expect(page.get_by_text("Fit 8 GiB of memory").first).to_be_visible()
     expect(page.get_by_role("tabpanel")).to_contain_text("No fix meets processor-listed, security-chip.")
 
 
-def test_the_fleet_by_model_compared_and_supposed(sign_in: SignIn) -> None:
-    page = sign_in("odile")
+def test_the_fleet_by_model_compared_and_supposed(visit: SignIn) -> None:
+    page = visit("odile")
     page.goto("/fleet?by=model&selection=Palm+house+slates")
     expect(page.get_by_role("row", name=re.compile("Tern Slate 2"))).to_be_visible()
     expect(page.get_by_role("region", name="Devices by model").locator("tbody tr")).to_have_count(1)

@@ -95,6 +95,7 @@ def test_same_inputs_same_bytes() -> None:
     assert archive("KT-0042", render(case())) == archive("KT-0042", render(case()))
 
 
+@pytest.mark.process
 def test_same_bytes_on_another_machines_clock_and_in_another_run() -> None:
     program = (
         "import hashlib; from tests.core.test_kits import *; "
@@ -223,6 +224,7 @@ def test_values_as_the_store_holds_them(kind: str, value: Any, text: str) -> Non
 # ------------------------------------------------------- apply, verify, undo
 
 
+@pytest.mark.process
 def test_apply_then_undo_is_the_identity(root: Path, tmp_path: Path) -> None:
     kit, before = write(tmp_path, case()), tree(root)
     assert sh(kit / "apply", root).returncode == 0
@@ -232,6 +234,7 @@ def test_apply_then_undo_is_the_identity(root: Path, tmp_path: Path) -> None:
     assert tree(root) == before
 
 
+@pytest.mark.process
 def test_situation_14_what_was_there_before_comes_back_with_its_mode(root: Path, tmp_path: Path) -> None:
     old = root / "etc/tarn/settings.d/60-doorstone.ini"
     old.write_text("[setup/compat]\naccept = something-else\n")
@@ -243,6 +246,7 @@ def test_situation_14_what_was_there_before_comes_back_with_its_mode(root: Path,
     assert tree(root) == before
 
 
+@pytest.mark.process
 def test_applying_twice_is_harmless(root: Path, tmp_path: Path) -> None:
     kit, before = write(tmp_path, case()), tree(root)
     sh(kit / "apply", root)
@@ -253,6 +257,7 @@ def test_applying_twice_is_harmless(root: Path, tmp_path: Path) -> None:
     assert tree(root) == before
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("steps", range(1, 9))
 def test_an_apply_that_was_killed_half_way_is_undone(root: Path, tmp_path: Path, steps: int) -> None:
     kit, before = write(tmp_path, case()), tree(root)
@@ -267,6 +272,7 @@ def test_an_apply_that_was_killed_half_way_is_undone(root: Path, tmp_path: Path,
     assert tree(root) == before
 
 
+@pytest.mark.process
 def test_undo_without_apply_does_nothing(root: Path, tmp_path: Path) -> None:
     kit, before = write(tmp_path, case()), tree(root)
     done = sh(kit / "undo", root)
@@ -274,6 +280,7 @@ def test_undo_without_apply_does_nothing(root: Path, tmp_path: Path) -> None:
     assert tree(root) == before
 
 
+@pytest.mark.process
 def test_a_changed_kit_is_not_applied(root: Path, tmp_path: Path) -> None:
     kit, before = write(tmp_path, case()), tree(root)
     (kit / "settings/system.ini").write_text("[setup/compat]\naccept = everything\n")
@@ -291,6 +298,7 @@ def states(report: dict[str, Any]) -> dict[str, str]:
     return {row["name"]: row["state"] for row in report["settings"]}
 
 
+@pytest.mark.process
 def test_verify_says_right(root: Path, tmp_path: Path) -> None:
     kit = write(tmp_path, case())
     sh(kit / "apply", root)
@@ -299,12 +307,14 @@ def test_verify_says_right(root: Path, tmp_path: Path) -> None:
     assert states(report) == {"accept": "right", "memory": "right"}
 
 
+@pytest.mark.process
 def test_verify_says_missing_before_apply(root: Path, tmp_path: Path) -> None:
     code, report = verified(write(tmp_path, case()), root)
     assert (code, report["ok"]) == (1, False)
     assert states(report) == {"accept": "missing", "memory": "missing"}
 
 
+@pytest.mark.process
 def test_verify_says_different_when_a_later_file_wins(root: Path, tmp_path: Path) -> None:
     kit = write(tmp_path, case())
     sh(kit / "apply", root)
@@ -314,6 +324,7 @@ def test_verify_says_different_when_a_later_file_wins(root: Path, tmp_path: Path
     assert (row["state"], row["expected"], row["found"]) == ("different", "security-chip; processor-listed", "none")
 
 
+@pytest.mark.process
 def test_situation_12_a_setting_misspelt_by_one_letter_is_a_near_miss(root: Path, tmp_path: Path) -> None:
     kit = write(tmp_path, case())
     sh(kit / "apply", root)
@@ -325,6 +336,7 @@ def test_situation_12_a_setting_misspelt_by_one_letter_is_a_near_miss(root: Path
     assert row["slip"] == "letter 3: c is missing"
 
 
+@pytest.mark.process
 def test_set_up_gets_exactly_the_arguments_of_the_kit(root: Path, tmp_path: Path) -> None:
     kit = write(tmp_path, case())
     echo = tmp_path / "echo"
@@ -342,6 +354,7 @@ hostile = st.text(st.characters(min_codepoint=32, max_codepoint=126), min_size=1
 )
 
 
+@pytest.mark.process
 @settings(max_examples=15, deadline=None)
 @given(hostile, hostile)
 def test_hostile_values_never_reach_a_script_unquoted(

@@ -79,6 +79,7 @@ def test_the_patch_tests_what_is_shipped_and_its_inverse_takes_it_back() -> None
         json_changes(SHIPPED, [Setting("network/share", "deep", "flag", True, "system")])
 
 
+@pytest.mark.process
 def test_apply_verify_undo_on_a_json_file(root: Path, tmp_path: Path) -> None:
     made, before = kit(tmp_path / "kit", [PLATES, DEPTH]), (root / "opt/brindle/settings.json").read_bytes()
     (root / "opt/brindle/settings.json").chmod(0o640)
@@ -97,6 +98,7 @@ def test_apply_verify_undo_on_a_json_file(root: Path, tmp_path: Path) -> None:
     assert not (root / ".doorstone").exists()
 
 
+@pytest.mark.process
 def test_what_is_not_as_shipped_is_refused_unless_it_is_taken_as_found(root: Path, tmp_path: Path) -> None:
     file = root / "opt/brindle/settings.json"
     file.write_text('{"scratch": {"plates": "half"}, "scan": {"lamp": 3}}')
@@ -114,6 +116,7 @@ def test_what_is_not_as_shipped_is_refused_unless_it_is_taken_as_found(root: Pat
     assert sh(made / "apply", root, "--whatever").returncode == 2
 
 
+@pytest.mark.process
 def test_what_others_changed_since_is_kept_by_undo(root: Path, tmp_path: Path) -> None:
     made = kit(tmp_path / "kit", [PLATES])
     sh(made / "apply", root)
@@ -129,6 +132,7 @@ def test_what_others_changed_since_is_kept_by_undo(root: Path, tmp_path: Path) -
     assert held(root)["scratch"] == {"plates": "tiny"}
 
 
+@pytest.mark.process
 def test_a_setting_misspelt_in_json_is_a_near_miss(root: Path, tmp_path: Path) -> None:
     made = kit(tmp_path / "kit", [PLATES])
     (root / "opt/brindle/settings.json").write_text('{"scratch": {"plate": "small"}}')
@@ -137,6 +141,7 @@ def test_a_setting_misspelt_in_json_is_a_near_miss(root: Path, tmp_path: Path) -
     assert row["slip"] == "letter 6: s is missing"
 
 
+@pytest.mark.process
 def test_a_file_that_is_no_json_is_left_alone(root: Path, tmp_path: Path) -> None:
     made = kit(tmp_path / "kit", [PLATES])
     (root / "opt/brindle/settings.json").write_text('{"scratch": }')
@@ -146,6 +151,7 @@ def test_a_file_that_is_no_json_is_left_alone(root: Path, tmp_path: Path) -> Non
     assert (root / "opt/brindle/settings.json").read_text() == '{"scratch": }'
 
 
+@pytest.mark.process
 def test_settings_for_afterwards_are_undone_apart_from_the_kits_others(root: Path, tmp_path: Path) -> None:
     first, after = kit(tmp_path / "kit", [PLATES]), kit(tmp_path / "after", [DEPTH], AFTER)
     sh(first / "apply", root)
@@ -168,6 +174,7 @@ given_settings = st.lists(
 )  # fmt: skip
 
 
+@pytest.mark.process
 @settings(max_examples=30, deadline=None)
 @given(documents, given_settings)
 def test_the_scripts_and_a_library_agree_and_undo_is_the_identity(
@@ -191,6 +198,7 @@ def test_the_scripts_and_a_library_agree_and_undo_is_the_identity(
     assert file.read_bytes() == before
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("steps", range(1, 6))
 def test_a_patch_that_was_cut_off_half_way_is_undone_or_done_again(root: Path, tmp_path: Path, steps: int) -> None:
     made, before = kit(tmp_path / "kit", [PLATES, DEPTH]), (root / "opt/brindle/settings.json").read_bytes()
@@ -214,6 +222,7 @@ MANAGED = "# {{ kit }}\n{% for s in settings %}set {{ s.path }}/{{ s.name }} to 
 WHOLE = Store("templates", {"system": "etc/managed.conf"}, templates={"system": MANAGED})
 
 
+@pytest.mark.process
 def test_a_template_makes_the_whole_file_and_verify_looks_line_by_line(tmp_path: Path) -> None:
     place = tmp_path / "root"
     (place / "etc").mkdir(parents=True)
@@ -231,6 +240,7 @@ def test_a_template_makes_the_whole_file_and_verify_looks_line_by_line(tmp_path:
     assert (place / "etc/managed.conf").read_text() == "mine\n"
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(
     ("text", "message"),
     [

@@ -88,6 +88,7 @@ def test_answers_fit_the_document(http: httpx.Client) -> None:
         jsonschema.validate(answer.json(), {**shape, "components": document["components"]})
 
 
+@pytest.mark.process
 def test_the_consoles_types_are_those_of_the_document(tmp_path: Path) -> None:
     (tmp_path / "openapi.json").write_text(json.dumps(api_document(), indent=1))
     made = tmp_path / "schema.d.ts"

@@ -9,12 +9,15 @@ import threading
 import time
 from pathlib import Path
 
+import pytest
+
 from doorstone.work.traffic import Traffic
 from tests.running import start_service, stop
 
 KNOCKS = 60
 
 
+@pytest.mark.process
 def test_sixty_who_knock_while_the_service_is_busy_are_all_let_in(tmp_path: Path) -> None:
     """The listener keeps room for them: whoever finds none is told nothing, and tries again a second later."""
     process, address = start_service(tmp_path / "data")

@@ -7,8 +7,6 @@ import io
 import json
 import signal
 import sqlite3
-import subprocess
-import sys
 import threading
 from collections.abc import Callable
 from datetime import datetime
@@ -30,7 +28,7 @@ from doorstone.work.exceptions import AttachmentGiven, ConditionGiven
 from doorstone.work.intake import ImportGiven
 from tests.asking import ADMIN, NOTICE, PETRA, RISK, granted, line, read
 from tests.build import CHIPLESS, GOOD
-from tests.running import start_service, stop
+from tests.running import Done, doorstone, start_service, stop
 from tests.service.test_together import at_once, person, terms
 
 NOON = datetime(2027, 1, 18, 9)
@@ -93,6 +91,7 @@ def waiting_requests(data: Path, count: int) -> None:
     desk.database.close()
 
 
+@pytest.mark.process
 def test_killed_in_the_middle_of_a_thousand_approvals_every_answered_one_is_there_whole(tmp_path: Path) -> None:
     data = tmp_path / "data"
     waiting_requests(data, 1000)
@@ -147,8 +146,7 @@ def test_records_changed_by_hand_are_found_by_ledger_verify(demo: Desk, tamper: 
     with sqlite3.connect(path) as db:
         db.executescript(f"DROP TRIGGER ledger_keeps; DROP TRIGGER ledger_stays; PRAGMA foreign_keys = OFF; {tamper};")
     db.close()
-    command = [sys.executable, "-m", "doorstone.cli.main", "ledger", "verify", "--data", str(path.parent)]
-    done = subprocess.run([*command, "--format", "json"], capture_output=True, text=True, timeout=60)
+    done = doorstone(("ledger", "verify", "--data", path.parent, "--format", "json"), {})
     assert done.returncode == 1
     assert any(fault in found for found in json.loads(done.stdout)["faults"]), done.stdout
 
@@ -157,9 +155,8 @@ def test_an_export_of_the_ledger_is_checked_without_a_service(demo: Desk, tmp_pa
     file = tmp_path / "ledger.ndjson"
     file.write_bytes(b"".join(as_role("viewer").export_ledger()))
 
-    def verify() -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-m", "doorstone.cli.main", "ledger", "verify", "--file", str(file)]
-        return subprocess.run([*command, "--format", "json"], capture_output=True, text=True, timeout=60)
+    def verify() -> Done:
+        return doorstone(("ledger", "verify", "--file", file, "--format", "json"), {})
 
     assert json.loads(verify().stdout) == {"entries": ledger.check_ledger(demo).entries, "ok": True, "faults": []}
     lines = file.read_text().splitlines()
@@ -220,6 +217,7 @@ def test_hostile_words_stay_words_in_every_export(desk: Desk) -> None:
 # ------------------------------------------------------------------------ leaks
 
 
+@pytest.mark.process
 def test_no_secret_in_a_log_line_an_error_or_an_export(tmp_path: Path) -> None:
     data = tmp_path / "data"
     waiting_requests(data, 1)

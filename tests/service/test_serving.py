@@ -33,9 +33,9 @@ def sign_in(address: str) -> Client:
     return client
 
 
-def test_no_answered_write_is_lost_on_kill_9(tmp_path: Path) -> None:
-    seed_once(tmp_path / "data")
-    process, address = start_service(tmp_path / "data")
+@pytest.mark.process
+def test_no_answered_write_is_lost_on_kill_9(demo_data: Path) -> None:
+    process, address = start_service(demo_data)
     answered = []
     with sign_in(address) as client:
         for number in range(12):
@@ -43,7 +43,7 @@ def test_no_answered_write_is_lost_on_kill_9(tmp_path: Path) -> None:
             answered.append(f"k{number}")
         process.send_signal(signal.SIGKILL)
         process.wait(10)
-    process, address = start_service(tmp_path / "data")
+    process, address = start_service(demo_data)
     try:
         with sign_in(address) as client:
             held = {device.id for device in client.devices("tarn", words="k")}
@@ -53,9 +53,9 @@ def test_no_answered_write_is_lost_on_kill_9(tmp_path: Path) -> None:
         assert stop(process) == 0
 
 
-def test_a_stop_finishes_what_was_begun(tmp_path: Path) -> None:
-    seed_once(tmp_path / "data")
-    process, address = start_service(tmp_path / "data")
+@pytest.mark.process
+def test_a_stop_finishes_what_was_begun(demo_data: Path) -> None:
+    process, address = start_service(demo_data)
     results: list[int] = []
     text = "\n".join(reading(number) for number in range(3000))
     with sign_in(address) as client:
@@ -65,10 +65,11 @@ def test_a_stop_finishes_what_was_begun(tmp_path: Path) -> None:
         assert stop(process) == 0
         worker.join(30)
     assert results == [3000]
-    desk = open_desk(Config(data=tmp_path / "data"))
+    desk = open_desk(Config(data=demo_data))
     assert ledger.list_entries(desk, limit=1)[0].body["readings"] == 3000
 
 
+@pytest.mark.process
 def test_a_busy_port_is_said_with_the_way_out(tmp_path: Path) -> None:
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
@@ -83,6 +84,7 @@ def test_a_busy_port_is_said_with_the_way_out(tmp_path: Path) -> None:
     assert "Choose another with --port" in done.stderr
 
 
+@pytest.mark.process
 def test_the_demo_on_a_busy_port_says_how_to_choose_another(tmp_path: Path) -> None:
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
@@ -132,14 +134,14 @@ def test_the_session_key_is_made_once_and_only_its_owner_reads_it(tmp_path: Path
     assert (tmp_path / "data" / "session.key").stat().st_mode & 0o777 == 0o600
 
 
-def test_requests_are_logged_as_json_without_secrets(tmp_path: Path) -> None:
-    seed_once(tmp_path / "data")
-    process, address = start_service(tmp_path / "data", port=free_port())
+@pytest.mark.process
+def test_requests_are_logged_as_json_without_secrets(demo_data: Path) -> None:
+    process, address = start_service(demo_data, port=free_port())
     with sign_in(address) as client:
         client.people()
     httpx.get(f"{address}/api/v1/people")
     stop(process)
-    text = (tmp_path / "data.log").read_text()
+    text = (demo_data.parent / "data.log").read_text()
     lines = [json.loads(line) for line in text.splitlines()]
     requests = [(row["path"], row["status"], row["actor"]) for row in lines if row["event"] == "request"]
     assert ("/api/v1/people", 200, "petra") in requests

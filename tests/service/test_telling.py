@@ -52,7 +52,7 @@ class Receiver:
 
         self.server = HTTPServer(("127.0.0.1", 0), Handler)
         self.url = f"http://127.0.0.1:{self.server.server_address[1]}/told"
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.02,), daemon=True).start()
 
     def events(self) -> list[dict[str, Any]]:
         return [json.loads(body) for _, body in self.got]

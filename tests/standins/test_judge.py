@@ -129,6 +129,7 @@ CASES = [
 ]
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(("platform", "override", "release", "route"), CASES)
 def test_each_override_release_and_route(
     platform: Platform, override: Override, release: str, route: str, tmp_path: Path
@@ -281,6 +282,7 @@ def test_situations_11_and_20_word_size_and_pending_updates(tmp_path: Path) -> N
     assert behind.truth["release"] == "8"
 
 
+@pytest.mark.process
 def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_path: Path) -> None:
     target = made(tmp_path / "standin-1", brindle(), ("model-listed",), "7")
     stick = stick_for(tmp_path, "7", platform="brindle", editions=("studio",))
@@ -302,6 +304,7 @@ def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_pa
     assert "- [ ] Put in the patch for this model: scanner bridge 2." in runbook
 
 
+@pytest.mark.process
 def test_a_changed_media_file_goes_back_and_the_wrong_one_is_refused(tmp_path: Path) -> None:
     target = made(tmp_path / "standin-1", tarn(), ("processor-listed", "security-chip"), "9.1")
     stick = stick_for(tmp_path)
@@ -335,6 +338,7 @@ def test_the_assessors_day_is_the_fleets(tmp_path: Path) -> None:
     assert date.fromisoformat(str(target.truth["backup"])) <= TODAY
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("steps", range(1, 7))
 def test_changed_media_that_were_cut_off_half_way_are_undone(tmp_path: Path, steps: int) -> None:
     target = made(tmp_path / "standin-1", tarn(), ("storage",), "9.1")

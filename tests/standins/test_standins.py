@@ -122,7 +122,7 @@ def test_the_update_service_withholds_phases_and_offers(tmp_path: Path) -> None:
 def test_the_update_service_answers_over_http(tmp_path: Path) -> None:
     made(tmp_path)
     server = update_service.make_server(tmp_path)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     try:
         address = f"http://127.0.0.1:{server.server_address[1]}"
         good = httpx.get(f"{address}/offers/standin-1?on=2027-01-20")

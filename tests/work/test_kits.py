@@ -213,6 +213,7 @@ def test_a_kit_is_signed_and_every_change_of_it_is_found(desk: Desk) -> None:
     assert faults({}) == ["manifest.json is missing or cannot be read: this is no kit"]
 
 
+@pytest.mark.process
 def test_a_kit_is_checked_on_the_command_line_with_no_service(desk: Desk, tmp_path: Path) -> None:
     read(desk, line("d1", SMALL))
     granted(desk, "d1", requirements=("storage",))

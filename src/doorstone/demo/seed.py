@@ -33,6 +33,7 @@ from doorstone.work.attempts import AttemptGiven, ObservationGiven
 from doorstone.work.desk import Actor, Desk, FixedClock, Policy, id_of
 from doorstone.work.exceptions import AttachmentGiven, ConditionGiven, ExceptionAsked, ExceptionTermsGiven
 from doorstone.work.intake import ImportGiven
+from doorstone.work.passwords import Passwords
 from doorstone.work.sheets import get_sheet
 
 PASSWORD = "northmere-2027"
@@ -80,12 +81,13 @@ def export_text() -> tuple[str, str]:
     return (folder / "inventory.csv").read_text("utf-8"), (folder / "inventory-map.toml").read_text("utf-8")
 
 
-def seed(data: Path) -> None:
+def seed(data: Path, passwords: Passwords | None = None) -> None:
     """Fill an empty data folder with the scenario."""
     database = Database(data / "doorstone.db")
+    passwords = passwords or Passwords()
 
     def on(day: str) -> Desk:
-        return Desk(database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")))
+        return Desk(database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")), passwords=passwords)
 
     desk = on("2026-06-01")
     for name, display, role in [*PEOPLE, GONE]:

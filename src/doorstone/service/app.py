@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable
 from contextlib import nullcontext
 from dataclasses import replace
+from functools import cache
 from typing import Any, BinaryIO, cast
 from urllib.parse import urlencode
 
@@ -76,12 +77,18 @@ def create_app(
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
         app.add_url_rule(path, operation.name, _view(desk, jobs, operation), methods=[operation.method])
-    document = json.dumps(api_document(), indent=1).encode()
+    document = api_document_bytes()
     app.add_url_rule(f"{API}/openapi.json", "openapi", lambda: Response(document, content_type="application/json"))
     bind_console(app)
     _bind_problems(app)
     _bind_log(app)
     return app
+
+
+@cache
+def api_document_bytes() -> bytes:
+    """The OpenAPI document as it is served."""
+    return json.dumps(api_document(), indent=1).encode()
 
 
 def api_document() -> dict[str, Any]:

@@ -17,6 +17,7 @@ from doorstone.core.facts import Source
 from doorstone.service.door import Door, Provider
 from doorstone.store.database import Database
 from doorstone.work.desk import SOURCES, Clock, Desk, FixedClock, Policy, SystemClock
+from doorstone.work.passwords import Cost, Passwords
 
 
 class SourceConfig(BaseModel):
@@ -36,7 +37,7 @@ class Config(BaseSettings):
 
     data: Path = Field(Path("doorstone-data"), description="Folder of the records and the session key")
     host: str = Field("127.0.0.1", description="Address to listen on")
-    port: int = Field(8640, ge=1, le=65535, description="Port to listen on")
+    port: int = Field(8640, ge=0, le=65535, description="Port to listen on; 0 takes a free one")
     threads: int = Field(
         32, ge=1, le=64, description="Requests that are answered, or wait for their turn, at the same time"
     )
@@ -55,6 +56,9 @@ class Config(BaseSettings):
     round_seconds: int = Field(30, ge=1, description="Seconds between rounds: what lapses, what is due, what is sent")
     session_hours: int = Field(12, ge=1, description="Hours after which a console session ends in any case")
     idle_minutes: int = Field(60, ge=1, description="Minutes without a call after which a console session ends")
+    password_cost: Cost = Field(
+        "standard", description="Work that a password takes; `tests` is quick and weak, for test runs only"
+    )
     address: str = Field("", description="Address under which people reach the service, such as https://stone.example")
     oidc_issuer: str = Field("", description="Issuer of the OpenID Connect provider to sign in through")
     oidc_client_id: str = Field("", description="Client id at that provider")
@@ -137,7 +141,7 @@ def open_desk(config: Config) -> Desk:
         ),
         sources={**SOURCES, **own},
     )
-    return Desk(Database(config.data / "doorstone.db"), clock, policy)
+    return Desk(Database(config.data / "doorstone.db"), clock, policy, Passwords(config.password_cost))
 
 
 def open_door(config: Config) -> Door:

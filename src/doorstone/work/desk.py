@@ -19,6 +19,7 @@ from doorstone.store import ledger, profiles, telling
 from doorstone.store.database import Database
 from doorstone.store.profiles import Stamp
 from doorstone.work.errors import ReusedKeyError
+from doorstone.work.passwords import Passwords
 from doorstone.work.traffic import Traffic
 
 T = TypeVar("T")
@@ -97,10 +98,13 @@ class Actor:
 class Desk:
     """Holds what a use case needs, and what was worked out before, each together with what it rests on."""
 
-    def __init__(self, database: Database, clock: Clock, policy: Policy | None = None) -> None:
+    def __init__(
+        self, database: Database, clock: Clock, policy: Policy | None = None, passwords: Passwords | None = None
+    ) -> None:
         self.database = database
         self.clock = clock
         self.policy = policy or Policy()
+        self.passwords = passwords or Passwords()
         self.traffic = Traffic()
         self.memory: dict[Any, Any] = {}
         self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)

@@ -10,9 +10,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 
-from argon2 import PasswordHasher
-from argon2.exceptions import InvalidHashError, VerificationError
-
 from doorstone.store import exceptions as exception_store
 from doorstone.store import people as store
 from doorstone.store.people import PersonRow
@@ -25,8 +22,6 @@ REPORTER = "reporter"
 """The role of a token that may only post readings; no person has it."""
 NEWS = ("request", "decision", "question", "comment", "transfer", "due")
 """What a person can be told of by mail."""
-_HASHER = PasswordHasher()
-_NOBODY = _HASHER.hash("nobody has this password")
 _USED_EVERY = timedelta(minutes=5)
 
 
@@ -98,7 +93,7 @@ def add_person(
     if not re.fullmatch(r"[a-z][a-z0-9.-]{1,39}", name):
         raise BadInputError(f"{name!r} is not a name to sign in with", "Use 2 to 40 small letters, digits, dot, dash")
     _check_role(role)
-    hashed = _hash(password) if password is not None else ""
+    hashed = _hash(desk, password) if password is not None else ""
     origin = "password" if password is not None else "oidc"
     with desk.database.write() as db:
         if first and any(p.active and p.role == "administrator" for p in store.every(db)):
@@ -116,10 +111,10 @@ def _check_role(role: str) -> None:
         raise BadInputError(f"{role!r} is not a role", f"Use one of {', '.join(ROLES)}")
 
 
-def _hash(password: str) -> str:
+def _hash(desk: Desk, password: str) -> str:
     if not 10 <= len(password) <= 200:
         raise BadInputError("The password is too short or too long", "Use 10 to 200 characters")
-    return _HASHER.hash(password)
+    return desk.passwords.hash(password)
 
 
 def change_person(desk: Desk, actor: Actor, name: str, version: int, change: PersonChange) -> Person:
@@ -174,7 +169,7 @@ def _told(row: PersonRow) -> dict[str, object]:
 
 def set_password(desk: Desk, actor: Actor, name: str, old: str | None, new: str) -> None:
     """Set a password; one's own takes the old one. Every session of the person ends."""
-    hashed = _hash(new)
+    hashed = _hash(desk, new)
     if actor.name == name and actor.via != "local" and check_password(desk, name, old or "") is None:
         raise BadInputError("The old password does not fit", "Check it and try again")
     with desk.database.write() as db:
@@ -242,11 +237,8 @@ def check_password(desk: Desk, name: str, password: str) -> Person | None:
     """The person, if name and password fit. Takes as long for an unknown name as for a known one."""
     with desk.database.read() as db:
         row = store.get(db, name)
-    try:
-        _HASHER.verify(row.password_hash if row and row.password_hash else _NOBODY, password)
-    except (VerificationError, InvalidHashError):
-        return None
-    return _person(row) if row and row.active and row.password_hash else None
+    fits = desk.passwords.fits(row.password_hash if row else "", password)
+    return _person(row) if row and row.active and fits else None
 
 
 def end_sessions(desk: Desk, actor: Actor) -> None:

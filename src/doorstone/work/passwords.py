@@ -1,0 +1,44 @@
+"""Passwords: kept as Argon2id digests, checked by a bounded number of threads at a time.
+
+One check takes tens of MiB for as long as it runs. However many people sign in at once, no more than `at_once` checks
+run; the others wait for their turn.
+"""
+
+from __future__ import annotations
+
+import threading
+from typing import Literal
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+
+Cost = Literal["standard", "tests"]
+
+
+class Passwords:
+    """Hashes and checks passwords. The cost `tests` makes both quick and weak; only test runs may use it."""
+
+    def __init__(self, cost: Cost = "standard", at_once: int = 2) -> None:
+        weak = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+        self._hasher = weak if cost == "tests" else PasswordHasher()
+        self._turns = threading.BoundedSemaphore(at_once)
+        self._nobody: str | None = None
+
+    def hash(self, password: str) -> str:
+        """The digest to keep, with its own salt and parameters in it."""
+        with self._turns:
+            return self._hasher.hash(password)
+
+    def fits(self, digest: str, password: str) -> bool:
+        """Whether the password is the one behind the digest. An empty digest takes as long and never fits."""
+        try:
+            with self._turns:
+                self._hasher.verify(digest or self._of_nobody(), password)
+        except (VerificationError, InvalidHashError):
+            return False
+        return bool(digest)
+
+    def _of_nobody(self) -> str:
+        if self._nobody is None:
+            self._nobody = self._hasher.hash("nobody has this password")
+        return self._nobody

@@ -1,0 +1,96 @@
+"""The command line for scripts that call it a hundred times: one process loads it, each call is a fork of that one.
+
+A call keeps what makes it a command of its own: arguments, environment, folder, standard input and output, exit code.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import traceback
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib import import_module
+from pathlib import Path
+
+SHIM = """#!{python} -IS
+import json, os, socket, sys
+with socket.socket(socket.AF_UNIX) as call:
+    call.connect({address!r})
+    told = json.dumps([sys.argv[1:], os.getcwd(), dict(os.environ)]).encode()
+    socket.send_fds(call, [len(told).to_bytes(4, "big")], [0, 1, 2])
+    call.sendall(told)
+    sys.exit(int(call.recv(4) or b"70"))
+"""
+
+
+@contextmanager
+def forked_command(folder: Path) -> Iterator[Path]:
+    """A folder for the PATH with a `doorstone` in it that starts at once."""
+    folder.mkdir()
+    address, command = folder / "calls", folder / "doorstone"
+    command.write_text(SHIM.format(python=sys.executable, address=str(address)))
+    command.chmod(0o755)
+    server = subprocess.Popen([sys.executable, "-m", "tests.forking", str(address)], stdout=subprocess.PIPE)
+    assert server.stdout is not None
+    try:
+        assert server.stdout.readline() == b"ready\n"
+        yield folder
+    finally:
+        server.terminate()
+        server.wait(10)
+
+
+def _serve(address: str) -> None:
+    from doorstone.cli.main import JobOrder, app
+
+    for place in JobOrder.places.values():
+        import_module(f"doorstone.cli.{place.module}")
+    import_module("doorstone.client")
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    with socket.socket(socket.AF_UNIX) as listener:
+        listener.bind(address)
+        listener.listen(8)
+        print("ready", flush=True)
+        while True:
+            call, _ = listener.accept()
+            if os.fork() == 0:
+                listener.close()
+                _answer(call, app)
+            call.close()
+
+
+def _answer(call: socket.socket, app: object) -> None:
+    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+    size, streams, _, _ = socket.recv_fds(call, 4, 3)
+    told = b""
+    while len(told) < int.from_bytes(size, "big"):
+        told += call.recv(65536)
+    words, folder, environment = json.loads(told)
+    for at, stream in enumerate(streams):
+        os.dup2(stream, at)
+        os.close(stream)
+    os.chdir(folder)
+    os.environ.clear()
+    os.environ.update(environment)
+    sys.argv = ["doorstone", *words]
+    code = 0
+    try:
+        app()  # type: ignore[operator]
+    except SystemExit as left:
+        code = int(left.code or 0)
+    except BaseException:
+        traceback.print_exc()
+        code = 1
+    sys.stdout.flush()
+    sys.stderr.flush()
+    call.sendall(str(code).encode())
+    os._exit(code)
+
+
+if __name__ == "__main__":
+    _serve(sys.argv[1])

@@ -4,6 +4,7 @@
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
+unexport PYTHONDONTWRITEBYTECODE  # whatever is started again and again is to find its modules compiled
 VENV := .venv
 BIN := $(VENV)/bin
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)

@@ -70,8 +70,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
 
 
 def test_a_declined_request_keeps_its_reason(sign_in: SignIn) -> None:
-    page = sign_in("anselm", at="/")
-    page.goto("/exceptions/EX-0003")
+    page = sign_in("anselm", at="/exceptions/EX-0003")
     page.get_by_role("button", name="Decline").click()
     expect(page.get_by_role("alert")).to_contain_text("To decline an exception takes a reason")
     page.get_by_label("Note").fill("Replace it this spring instead.")
@@ -81,8 +80,7 @@ def test_a_declined_request_keeps_its_reason(sign_in: SignIn) -> None:
 
 
 def test_a_device_that_fails_a_floor_is_offered_no_exception(visit: SignIn) -> None:
-    page = visit("petra")
-    page.goto("/devices/nbt-030")
+    page = visit("petra", at="/devices/nbt-030")
     expect(page.get_by_text("No exception can carry this device to 9.1.")).to_be_visible()
     expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
     course = page.get_by_role("region", name="Course")
@@ -91,8 +89,7 @@ def test_a_device_that_fails_a_floor_is_offered_no_exception(visit: SignIn) -> N
 
 
 def test_an_administrator_sorts_and_sees_it_at_once(sign_in: SignIn) -> None:
-    page = sign_in("wilhelmina")
-    page.goto("/sorting?open=storage")
+    page = sign_in("wilhelmina", at="/sorting?open=storage")
     page.get_by_label("It is").select_option("floor")
     page.get_by_label("Only for the model").fill("Orrin Box")
     page.get_by_label("Note").fill("It ran out of space on the bench.")
@@ -101,8 +98,7 @@ def test_an_administrator_sorts_and_sees_it_at_once(sign_in: SignIn) -> None:
 
 
 def test_a_viewer_is_offered_nothing_to_change(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices/nbt-019")
+    page = visit("odile", at="/devices/nbt-019")
     settled(page)
     expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
     page.goto("/devices/nbt-019?tab=kit")
@@ -113,15 +109,13 @@ def test_a_viewer_is_offered_nothing_to_change(visit: SignIn) -> None:
 
 
 def test_a_dispute_is_shown_side_by_side(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices/nbt-080")
+    page = visit("odile", at="/devices/nbt-080")
     sides = page.get_by_role("region", name="nbt-080: what sources say of TPM").locator("tbody tr")
     expect(sides).to_have_text([re.compile("collector.*off.*unmet"), re.compile("assessor.*on.*met")])
 
 
 def test_standing_is_shown_per_class(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices/nbt-101?tab=after")
+    page = visit("odile", at="/devices/nbt-101?tab=after")
     row = page.get_by_role("row", name=re.compile("^release"))
     expect(row).to_contain_text("withheld")
     expect(row).to_contain_text("as expected")
@@ -132,8 +126,7 @@ def test_standing_is_shown_per_class(visit: SignIn) -> None:
 
 
 def test_every_state_is_in_the_address(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices")
+    page = visit("odile", at="/devices")
     page.get_by_label("State").select_option("clear")
     page.get_by_label("Site").select_option("Visitor Gate")
     expect(page).to_have_url(re.compile(r"state=clear.*site=Visitor\+Gate"))
@@ -147,8 +140,7 @@ def test_every_state_is_in_the_address(visit: SignIn) -> None:
 
 
 def test_more_devices_are_read_on_request(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices")
+    page = visit("odile", at="/devices")
     settled(page)
     rows = page.locator("tbody tr")
     expect(rows).to_have_count(50)
@@ -157,8 +149,7 @@ def test_more_devices_are_read_on_request(visit: SignIn) -> None:
 
 
 def test_empty_and_missing_are_said_in_words(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices?words=unicorn")
+    page = visit("odile", at="/devices?words=unicorn")
     expect(page.get_by_text("No device fits. Take a filter away.")).to_be_visible()
     page.goto("/devices/gone")
     expect(page.get_by_role("alert")).to_contain_text("There is no device 'gone'")
@@ -188,8 +179,7 @@ def test_a_service_that_is_gone_is_said_in_words(visit: SignIn) -> None:
 
 
 def test_the_keyboard_reaches_everything(visit: SignIn) -> None:
-    page = visit("petra")
-    page.goto("/devices/nbt-012")
+    page = visit("petra", at="/devices/nbt-012")
     settled(page)
     page.keyboard.press("Tab")
     expect(page.get_by_role("link", name="To the page")).to_be_focused()
@@ -240,8 +230,7 @@ def test_a_technician_imports_a_file_and_a_bad_one_changes_nothing(sign_in: Sign
 
 
 def test_an_administrator_loads_a_sheet_with_its_list(sign_in: SignIn, tmp_path: Path) -> None:
-    page = sign_in("wilhelmina")
-    page.goto("/sheets")
+    page = sign_in("wilhelmina", at="/sheets")
     sheets = Path(__file__).parent.parent.parent / "src" / "doorstone" / "demo" / "sheets"
     wrong = tmp_path / "tarn.toml"
     wrong.write_text((sheets / "tarn.toml").read_text().replace('"cpu.arch"', '"cpu.arhc"'))
@@ -262,8 +251,7 @@ def test_an_administrator_loads_a_sheet_with_its_list(sign_in: SignIn, tmp_path:
 
 
 def test_attempts_and_observations_are_recorded_where_they_are_read(sign_in: SignIn) -> None:
-    page = sign_in("petra")
-    page.goto("/devices/nbt-071?tab=after")
+    page = sign_in("petra", at="/devices/nbt-071?tab=after")
     page.get_by_text("Record what was seen").click()
     page.get_by_role("combobox", name="Seen").select_option("not-offered")
     page.get_by_label("Because").select_option("phased")
@@ -280,8 +268,7 @@ def test_attempts_and_observations_are_recorded_where_they_are_read(sign_in: Sig
 
 
 def test_a_requester_edits_the_terms_and_withdraws(sign_in: SignIn) -> None:
-    page = sign_in("petra")
-    page.goto("/exceptions/new?device=nbt-103&requirement=security-chip&requirement=processor-listed")
+    page = sign_in("petra", at="/exceptions/new?device=nbt-103&requirement=security-chip&requirement=processor-listed")
     page.get_by_label("Reason").fill("Same case as nbt-101, which runs well.")
     page.get_by_label(re.compile("acknowledge both word for word")).click()
     page.get_by_role("button", name="Request the exception").click()

@@ -32,8 +32,7 @@ def listed(page: Page, **where: str) -> list[dict[str, Any]]:
 
 
 def test_two_filters_chosen_in_one_breath_both_hold(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices?platform=tarn&release=9.1")
+    page = visit("odile", at="/devices?platform=tarn&release=9.1")
     expect(page.locator("tbody tr")).to_have_count(50)
     page.evaluate(CHOOSE, [["Site", "Herbarium"], ["State", "floored"], ["Role", "cataloguing"]])
     expect(page).to_have_url(re.compile("site=Herbarium"))
@@ -44,8 +43,7 @@ def test_two_filters_chosen_in_one_breath_both_hold(visit: SignIn) -> None:
 
 
 def test_another_filter_writes_the_right_devices_over_the_rows_that_stood_there(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices?platform=tarn&release=9.1")
+    page = visit("odile", at="/devices?platform=tarn&release=9.1")
     for state in ("floored", "clear", "fixable"):
         page.get_by_label("State").select_option(state)
         wanted = listed(page, state=state)
@@ -66,8 +64,7 @@ def sentence(marks: dict[str, str]) -> str:
 
 
 def test_a_strip_names_its_stones_once_somebody_points_at_it(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices?platform=tarn&release=9.1&words=nbt-101")
+    page = visit("odile", at="/devices?platform=tarn&release=9.1&words=nbt-101")
     (item,) = listed(page, words="nbt-101")
     strip = page.locator("tbody tr").get_by_role("img")
     kinds = set(item["marks"].values())

@@ -16,8 +16,7 @@ pytestmark = pytest.mark.browser
 
 
 def test_a_selection_is_asked_for_and_who_cannot_have_it_is_left_out(sign_in: SignIn) -> None:
-    page = sign_in("petra")
-    page.goto("/exceptions/new?selection=Palm+house+slates")
+    page = sign_in("petra", at="/exceptions/new?selection=Palm+house+slates")
     page.get_by_role("checkbox", name="6 GiB of memory asked by set-up").check()
     page.get_by_label(re.compile("^Devices")).fill("nbt-064")
     page.get_by_role("button", name="Who could have it?").click()
@@ -38,14 +37,12 @@ def test_a_selection_is_asked_for_and_who_cannot_have_it_is_left_out(sign_in: Si
 
 
 def test_an_approver_asks_back_approves_a_part_and_attests(sign_in: SignIn) -> None:
-    approver = sign_in("anselm")
-    approver.goto("/exceptions/EX-0003")
+    approver = sign_in("anselm", at="/exceptions/EX-0003")
     approver.get_by_label("Comment").fill("Is the desk to be replaced?")
     approver.get_by_label("Ask the requester back; it waits for the answer").check()
     approver.get_by_role("button", name="Ask back").click()
     expect(approver.get_by_text(", asked back")).to_be_visible()
-    petra = sign_in("petra")
-    petra.goto("/due")
+    petra = sign_in("petra", at="/due")
     petra.get_by_role("link", name="EX-0003").click()
     petra.get_by_label("Your answer").fill("In autumn.")
     petra.get_by_role("button", name="Answer").click()
@@ -61,12 +58,10 @@ def test_an_approver_asks_back_approves_a_part_and_attests(sign_in: SignIn) -> N
 
 
 def test_the_second_of_two_approvers_finishes_it(sign_in: SignIn) -> None:
-    anselm = sign_in("anselm")
-    anselm.goto("/exceptions/EX-0006")
+    anselm = sign_in("anselm", at="/exceptions/EX-0006")
     expect(anselm.get_by_text("You have approved it; it waits for another approver.")).to_be_visible()
     expect(anselm.get_by_role("button", name="Approve")).to_have_count(0)
-    wilhelmina = sign_in("wilhelmina")
-    wilhelmina.goto("/exceptions/EX-0006")
+    wilhelmina = sign_in("wilhelmina", at="/exceptions/EX-0006")
     wilhelmina.get_by_role("button", name="Approve").click()
     expect(wilhelmina.get_by_text("Approved by wilhelmina")).to_be_visible()
     wilhelmina.get_by_role("button", name=re.compile("It is kept")).click()
@@ -74,8 +69,7 @@ def test_the_second_of_two_approvers_finishes_it(sign_in: SignIn) -> None:
 
 
 def test_what_is_stale_gets_a_second_look(sign_in: SignIn) -> None:
-    page = sign_in("anselm")
-    page.goto("/exceptions/EX-0005")
+    page = sign_in("anselm", at="/exceptions/EX-0005")
     expect(page.get_by_role("region", name="Stale")).to_contain_text("storage: disk.system_gib was 58 GiB, is 29 GiB")
     page.get_by_text("What if it is revoked?").click()
     expect(page.get_by_text("No device relies on it.")).to_be_visible()
@@ -87,8 +81,7 @@ def test_what_is_stale_gets_a_second_look(sign_in: SignIn) -> None:
 
 
 def test_an_owner_is_replaced_and_what_lapsed_is_shown(sign_in: SignIn) -> None:
-    page = sign_in("anselm")
-    page.goto("/due")
+    page = sign_in("anselm", at="/due")
     page.get_by_role("row", name=re.compile("owner joss has left")).get_by_role("link").click()
     page.get_by_text("Review it, renew it, or make somebody else answer for it").click()
     page.get_by_label("Who is to answer for it").select_option("Petra Lindqvist-Oake")
@@ -99,8 +92,7 @@ def test_an_owner_is_replaced_and_what_lapsed_is_shown(sign_in: SignIn) -> None:
 
 
 def test_the_page_to_print_opens_with_its_own_policy(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/exceptions/EX-0001")
+    page = visit("odile", at="/exceptions/EX-0001")
     with page.context.expect_page() as opened:
         page.get_by_role("link", name="Page to print").click()
     sheet = opened.value
@@ -109,8 +101,7 @@ def test_the_page_to_print_opens_with_its_own_policy(visit: SignIn) -> None:
 
 
 def test_evidence_is_attached_with_the_hash_of_a_file(sign_in: SignIn, tmp_path: Path) -> None:
-    page = sign_in("petra")
-    page.goto("/exceptions/EX-0001")
+    page = sign_in("petra", at="/exceptions/EX-0001")
     file = tmp_path / "order.txt"
     file.write_text("one station\n")
     page.get_by_text("Attach by link").click()
@@ -157,8 +148,7 @@ def test_hooks_are_added_tried_and_removed(sign_in: SignIn) -> None:
 
 
 def test_a_person_gets_a_greater_role_at_a_site_and_leaves(sign_in: SignIn) -> None:
-    page = sign_in("wilhelmina")
-    page.goto("/people")
+    page = sign_in("wilhelmina", at="/people")
     odile = page.get_by_role("listitem").filter(has_text="Odile Marchbank")
     odile.get_by_text("Change").click()
     odile.get_by_label("Greater at").select_option("Herbarium")

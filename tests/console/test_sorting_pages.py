@@ -16,8 +16,7 @@ pytestmark = pytest.mark.browser
 
 
 def test_a_dispute_is_settled_with_a_reason(sign_in: SignIn) -> None:
-    page = sign_in("petra")
-    page.goto("/disputes")
+    page = sign_in("petra", at="/disputes")
     expect(page.get_by_role("status")).to_have_text("4 disputes")
     page.get_by_label("Believe assessor: on").check()
     page.get_by_label("Why is “on” right?").fill("Seen in firmware set-up this morning.")
@@ -28,8 +27,7 @@ def test_a_dispute_is_settled_with_a_reason(sign_in: SignIn) -> None:
 
 
 def test_a_failure_in_words_is_placed(sign_in: SignIn) -> None:
-    page = sign_in("wilhelmina")
-    page.goto("/sorting")
+    page = sign_in("wilhelmina", at="/sorting")
     camera = page.get_by_role("listitem").filter(has_text="The camera module")
     expect(camera).to_contain_text("Nobody has said what it speaks of.")
     camera.get_by_label("Or a new requirement, with the id").fill("camera-module")
@@ -41,8 +39,7 @@ def test_a_failure_in_words_is_placed(sign_in: SignIn) -> None:
 
 
 def test_the_round_of_fixes_by_site_and_part(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/fixes?site=Seed+Vault")
+    page = visit("odile", at="/fixes?site=Seed+Vault")
     expect(page.get_by_text("13 devices, 5 h 30 min, 152.00 for parts.")).to_be_visible()
     row = page.get_by_role("row", name=re.compile("nbt-108.*firmware-uefi"))
     expect(row).to_contain_text("step 1 of 2")
@@ -54,15 +51,13 @@ def test_the_round_of_fixes_by_site_and_part(visit: SignIn) -> None:
 
 
 def test_a_devices_fixes_one_after_the_other(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/devices/nbt-019?tab=fixes")
+    page = visit("odile", at="/devices/nbt-019?tab=fixes")
     expect(page.get_by_text("Fit 8 GiB of memory").first).to_be_visible()
     expect(page.get_by_role("tabpanel")).to_contain_text("No fix meets processor-listed, security-chip.")
 
 
 def test_the_fleet_by_model_compared_and_supposed(visit: SignIn) -> None:
-    page = visit("odile")
-    page.goto("/fleet?by=model&selection=Palm+house+slates")
+    page = visit("odile", at="/fleet?by=model&selection=Palm+house+slates")
     expect(page.get_by_role("row", name=re.compile("Tern Slate 2"))).to_be_visible()
     expect(page.get_by_role("region", name="Devices by model").locator("tbody tr")).to_have_count(1)
     page.get_by_label("Selection").select_option("")
@@ -77,8 +72,7 @@ def test_the_fleet_by_model_compared_and_supposed(visit: SignIn) -> None:
 
 
 def test_a_foreign_table_is_tried_out_and_its_bad_lines_are_shown(sign_in: SignIn, tmp_path: Path) -> None:
-    page = sign_in("petra")
-    page.goto("/readings")
+    page = sign_in("petra", at="/readings")
     export, mapping = export_text()
     table, map_file = tmp_path / "inventory.csv", tmp_path / "map.toml"
     table.write_text(export)
@@ -96,8 +90,7 @@ def test_a_foreign_table_is_tried_out_and_its_bad_lines_are_shown(sign_in: SignI
 
 
 def test_an_import_is_watched_and_can_be_cancelled(sign_in: SignIn, tmp_path: Path) -> None:
-    page = sign_in("petra")
-    page.goto("/readings")
+    page = sign_in("petra", at="/readings")
     facts = {"memory.mib": 8192, "os.platform": "tarn", "os.release": "8"}
     line = {"source": "collector", "taken_at": "2027-01-17T08:00:00", "facts": facts}
     big = tmp_path / "big.ndjson"

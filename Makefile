@@ -52,12 +52,12 @@ lint-python: $(VENV)/installed.stamp
 lint-console: console/node_modules/installed.stamp
 	@cd console && npm run --silent lint && npm run --silent check-types
 
-# Everything; with FAST=1 what needs neither a browser nor a process of its own. Lint and types run beside the tests.
+# Everything; with FAST=1 what needs neither a browser nor a process of its own and plays no years. Lint and types run beside the tests.
 test: $(VENV)/installed.stamp console/node_modules/installed.stamp $(if $(FAST),,$(PAGES) browser) ## Lint, types, and every test; FAST=1 for the quick ones
-	@$(MAKE) --no-print-directory -j4 tests-python lint-python lint-console tests-console
+	@$(MAKE) --no-print-directory -j4 tests-python tests-console lint-python $(if $(FAST),,lint-console)
 
 tests-python:
-	@$(BIN)/python -m pytest -n 2 $(if $(FAST),-m "not browser and not process")
+	@$(BIN)/python -m pytest -n 2 $(if $(FAST),-m "not browser and not process and not long")
 
 tests-console: console/node_modules/installed.stamp
 	@cd console && npm run --silent test

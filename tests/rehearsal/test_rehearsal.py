@@ -11,7 +11,7 @@ from doorstone.store.database import Database
 from doorstone.work import sorting
 from doorstone.work.desk import Desk, FixedClock
 
-pytestmark = pytest.mark.xdist_group("rehearsal")
+pytestmark = [pytest.mark.xdist_group("rehearsal"), pytest.mark.long]
 D = date.fromisoformat
 
 

@@ -55,6 +55,7 @@ states = st.builds(
 steps = st.lists(st.lists(states, max_size=5, unique_by=lambda record: record.id), max_size=8)
 
 
+@pytest.mark.long
 @settings(max_examples=60, deadline=None)
 @given(steps)
 def test_counts_are_those_of_the_devices_whatever_was_written(batches: list[list[Record]]) -> None:
@@ -93,6 +94,7 @@ filters = st.builds(
 chosen = st.none() | st.sets(st.sampled_from([1, 2, 3, 4]))
 
 
+@pytest.mark.long
 @settings(max_examples=60, deadline=None)
 @given(st.lists(states, max_size=5, unique_by=lambda r: r.id), filters, chosen, st.booleans(), st.integers(1, 3))
 def test_pages_join_up_to_what_fits_and_the_count_is_theirs(

@@ -257,6 +257,7 @@ def test_an_answer_that_says_nothing_of_use_is_a_failure_and_records_nothing(des
 # ------------------------------------------------------------------ the days roll
 
 
+@pytest.mark.long
 def test_what_was_due_and_is_not_done_is_overdue_day_by_day_for_two_years(demo: Desk) -> None:
     """Nothing that is due on a day and left undone vanishes on the next; it is overdue, or its day has changed."""
     leaves_by_itself = {

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -87,12 +88,14 @@ def _reading(settler: Settler, one: Told) -> NewReading:
     return NewReading(device, source, taken_at, number, {"site": site} if site else None)
 
 
+@pytest.mark.long
 @settings(max_examples=25, deadline=None)
 @given(st.lists(told(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
 def test_batches_and_what_is_remembered_change_nothing(readings: list[Told], size: int) -> None:
     assert heard(readings, size, shared=True) == heard(readings, 1, shared=False)
 
 
+@pytest.mark.long
 @settings(max_examples=15, deadline=None)
 @given(st.lists(told(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
 def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Told], draw: Any) -> None:

@@ -124,7 +124,7 @@ def as_role(demo: Desk) -> Iterator[Callable[[str], Client]]:
     def make(role: str) -> Client:
         token = None
         if role != "nobody":
-            token = people.issue_token(demo, Actor(names[role], role, "test"), "test", role, 30).secret
+            token = people.issue_token(demo, Actor(names[role], role, "test"), "test", role, 30, session=True).secret
         clients.append(Client("http://doorstone.test", token, transport=httpx.WSGITransport(app=app)))
         return clients[-1]
 

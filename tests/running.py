@@ -51,7 +51,7 @@ def running(data: Path, **settings: object) -> Iterator[Running]:
     config = Config.model_validate({"data": data, "port": 0, "as_of": TODAY, "threads": 8, **settings})
     service = Service(config, look_every=0.02)
     tokens = {
-        name: people.issue_token(service.desk, Actor(name, role, "test"), "test", role, 90).secret or ""
+        name: people.issue_token(service.desk, Actor(name, role, "test"), "test", role, 90, session=True).secret or ""
         for name, role in ROLES.items()
     }
     thread = threading.Thread(target=service.run, name="service")

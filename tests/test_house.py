@@ -28,6 +28,7 @@ CLI_WITHOUT_SERVICE = {
     "sorting.py": {"work"},
     "people.py": {"work", "service"},
     "ledger.py": {"work", "service"},
+    "backup.py": {"work"},
     "serving.py": {"service"},
     "collecting.py": {"collect"},
 }

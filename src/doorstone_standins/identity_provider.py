@@ -76,7 +76,7 @@ class IdentityProvider:
         claims = {
             "iss": self.address,
             "aud": self.client_id,
-            "sub": str(self.claims.get("preferred_username", "nobody")),
+            "sub": str(self.claims.get("sub", f"subject of {self.claims.get('preferred_username', 'nobody')}")),
             "iat": now,
             "exp": now + 300,
             "nonce": asked["nonce"],

@@ -77,7 +77,7 @@ def test_who_is_in_no_group_does_not_get_in(browser: httpx.Client, outside: Iden
 
 def test_a_name_with_a_password_here_is_not_taken_over(browser: httpx.Client, outside: IdentityProvider) -> None:
     outside.claims |= {"preferred_username": "wilhelmina", "groups": ["it-hands"]}
-    assert problem(come(browser)) == (401, "'wilhelmina' signs in with a password here")
+    assert problem(come(browser)) == (401, "'wilhelmina' is somebody else here")
 
 
 def test_somebody_who_may_no_longer_sign_in_stays_out(browser: httpx.Client, desk: Desk) -> None:
@@ -88,8 +88,58 @@ def test_somebody_who_may_no_longer_sign_in_stays_out(browser: httpx.Client, des
     assert problem(come(browser)) == (401, "'mira' may no longer sign in")
 
 
+def test_a_person_is_a_subject_whatever_they_are_called(
+    browser: httpx.Client, outside: IdentityProvider, desk: Desk
+) -> None:
+    come(browser)
+    outside.claims |= {"sub": "subject of mira", "preferred_username": "mira.new@northmere.example"}
+    come(browser)
+    assert browser.get("/api/v1/session").json()["name"] == "mira"
+    outside.claims |= {"sub": "somebody else", "preferred_username": "mira@other.example", "groups": ["it-lead"]}
+    assert problem(come(browser)) == (401, "'mira' is somebody else here")
+    assert people.get_person(desk, "mira").role == "technician"
+
+
+def test_an_administrator_binds_somebody_to_their_new_subject(
+    browser: httpx.Client, outside: IdentityProvider, desk: Desk
+) -> None:
+    come(browser)
+    outside.claims["sub"] = "renumbered"
+    assert come(browser).status_code == 401
+    people.bind_person(desk, ADMIN, "mira", outside.address, "renumbered")
+    come(browser)
+    assert browser.get("/api/v1/session").json()["name"] == "mira"
+
+
 @pytest.mark.parametrize(
-    "lie", [{"aud": "another"}, {"nonce": "old"}, {"iss": "https://elsewhere.example"}, {"exp": 1_700_000_000}]
+    ("claims", "gets_in"),
+    [
+        ({"email": "mira@northmere.example", "email_verified": True}, True),
+        ({"email": "mira@northmere.example"}, False),
+        ({"email": "mira@northmere.example.evil.example", "email_verified": True}, False),
+        ({}, False),
+    ],
+)
+def test_only_verified_addresses_of_a_configured_domain_get_in(
+    desk: Desk, outside: IdentityProvider, claims: dict[str, Any], gets_in: bool
+) -> None:
+    provider = Provider(outside.address, outside.client_id, groups=GROUPS, domains=("northmere.example",))
+    app = create_app(desk, b"k" * 32, door=Door(provider=provider, address="http://doorstone.test"))
+    outside.claims |= claims
+    with httpx.Client(transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test") as client:
+        assert (come(client).status_code == 302) is gets_in
+
+
+@pytest.mark.parametrize(
+    "lie",
+    [
+        {"aud": "another"},
+        {"nonce": "old"},
+        {"iss": "https://elsewhere.example"},
+        {"exp": 1_700_000_000},
+        {"azp": "another"},
+        {"aud": ["door-stone", "another"]},
+    ],
 )
 def test_a_token_whose_claims_do_not_fit_is_not_believed(
     browser: httpx.Client, outside: IdentityProvider, lie: dict[str, Any]

@@ -25,10 +25,10 @@ def put(db: sqlite3.Connection, *names: str) -> None:
 
 def test_a_new_file_has_the_newest_schema_wal_and_foreign_keys(database: Database) -> None:
     with database.read() as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 7
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 8
         assert db.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
         assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
-        assert migrate(db) == 7
+        assert migrate(db) == 8
 
 
 def test_a_newer_schema_than_this_programs_is_refused(tmp_path: Path) -> None:
@@ -122,7 +122,12 @@ def test_a_chain_that_is_written_anew_does_not_fit_the_seal(database: Database) 
         digest = ledger.entry_hash(*(row[name] for name in names))
         db.execute("UPDATE ledger SET actor = 'anselm', hash = ? WHERE seq = 2", (digest,))
     with database.read() as db:
-        assert list(ledger.faults(db)) == ["entry 2 is not the one that was sealed: the chain was written anew"]
+        assert list(ledger.faults(db)) == [
+            "entry 2 is not the one that was sealed: the chain was written anew",
+            "entry 2 is not the one in the head beside the records",
+        ]
+    with pytest.raises(ledger.LedgerBrokenError, match="was written anew"), database.write() as db:
+        put(db, "c")
 
 
 def test_an_older_file_is_sealed_when_it_is_first_opened_and_its_conditions_are_kept(tmp_path: Path) -> None:

@@ -28,7 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the records can be read */
+        /** Whether the records can be read and written */
         get: operations["readyz"];
         put?: never;
         post?: never;
@@ -117,6 +117,94 @@ export interface paths {
          * @description Roles: administrator, approver, technician, viewer.
          */
         put: operations["change_my_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Confirm the second factor with its first code
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        put: operations["confirm_second_factor"];
+        /**
+         * Begin a second factor: what an authenticator needs, shown once
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["begin_second_factor"];
+        /**
+         * Do without a second factor
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        delete: operations["drop_second_factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take away somebody's second factor
+         * @description Roles: administrator.
+         */
+        delete: operations["drop_a_second_factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/subject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Bind somebody to their subject at the provider
+         * @description Roles: administrator.
+         */
+        put: operations["bind_person"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who signed in or failed to, newest first
+         * @description Roles: administrator.
+         */
+        get: operations["list_sign_ins"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -597,7 +685,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change a device's site, role or criticality
+         * @description Roles: administrator, approver.
+         */
+        patch: operations["change_device"];
         trace?: never;
     };
     "/api/v1/devices/{device}/assessment": {
@@ -2544,6 +2636,14 @@ export interface components {
              */
             compared: "as-expected" | "better" | "worse" | "too-old" | "not-observed";
         };
+        /** CodeAsked */
+        CodeAsked: {
+            /**
+             * Code
+             * @description The six digits that the authenticator shows
+             */
+            code: string;
+        };
         /** CombinationShape */
         CombinationShape: {
             /** Requirements */
@@ -2794,6 +2894,32 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+        };
+        /**
+         * DeviceChangeAsked
+         * @description Attributes of a device that rules rest on; what is left out stays as it is.
+         */
+        DeviceChangeAsked: {
+            /**
+             * Site
+             * @default null
+             */
+            site: string | null;
+            /**
+             * Role
+             * @default null
+             */
+            role: string | null;
+            /**
+             * Critical
+             * @default null
+             */
+            critical: boolean | null;
+            /**
+             * Note
+             * @description Why; it stands in the ledger
+             */
+            note: string;
         };
         /** DeviceDetail */
         DeviceDetail: {
@@ -4140,6 +4266,11 @@ export interface components {
             ok: boolean;
             /** Faults */
             faults: string[];
+            /**
+             * Head
+             * @description The last entry as number:hash, to be noted elsewhere
+             */
+            head: string;
         };
         /** LeftOutShape */
         LeftOutShape: {
@@ -5273,6 +5404,17 @@ export interface components {
          * @enum {string}
          */
         Scope: "device" | "model" | "release";
+        /**
+         * SecondFactorShape
+         * @description What an authenticator needs. It is shown once, and holds once its first code has come.
+         */
+        SecondFactorShape: {
+            /**
+             * Address
+             * @description otpauth:// address, to be read as a picture or typed in
+             */
+            address: string;
+        };
         /** SeenShape */
         SeenShape: {
             /**
@@ -5575,6 +5717,49 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+            /**
+             * Code
+             * @description Of the authenticator, where a second factor is set
+             * @default
+             */
+            code: string;
+        };
+        /** SignInPage */
+        SignInPage: {
+            /** Items */
+            items: components["schemas"]["SignInShape"][];
+            /** Next */
+            next: string | null;
+        };
+        /**
+         * SignInShape
+         * @description Somebody who signed in or failed to.
+         */
+        SignInShape: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Name
+             * @description As it was given
+             */
+            name: string;
+            /** Address */
+            address: string;
+            /**
+             * Way
+             * @description password, code, old password or provider
+             */
+            way: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "signed-in" | "failed" | "throttled" | "refused";
         };
         /** SiteCountShape */
         SiteCountShape: {
@@ -5771,6 +5956,14 @@ export interface components {
             /** Items */
             items: components["schemas"]["StoryLineShape"][];
         };
+        /** SubjectAsked */
+        SubjectAsked: {
+            /**
+             * Subject
+             * @description The provider's claim 'sub' of this person
+             */
+            subject: string;
+        };
         /** SupposedShape */
         SupposedShape: {
             /** Platform */
@@ -5896,6 +6089,12 @@ export interface components {
              * @default
              */
             device: string;
+            /**
+             * Session
+             * @description For one's own command line: it may manage one's tokens and profile too
+             * @default false
+             */
+            session: boolean;
         };
         /** TokenList */
         TokenList: {
@@ -5917,6 +6116,8 @@ export interface components {
             role: "viewer" | "technician" | "approver" | "administrator" | "reporter";
             /** Device */
             device: string;
+            /** Session */
+            session: boolean;
             /**
              * Issued At
              * Format: date-time
@@ -6615,6 +6816,425 @@ export interface operations {
             };
             /** @description The input cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeAsked"];
+            };
+        };
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_a_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done, nothing to say */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bind_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SubjectAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sign_ins: {
+        parameters: {
+            query?: {
+                cursor?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    /** @description rel=next (RFC 8288) */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInPage"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8401,6 +9021,86 @@ export interface operations {
             };
             /** @description There is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceChangeAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14520,7 +15220,10 @@ export interface operations {
     };
     check_ledger: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A head that was noted elsewhere, as number:hash */
+                kept?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14556,6 +15259,15 @@ export interface operations {
             };
             /** @description The role does not allow it */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

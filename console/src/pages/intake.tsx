@@ -121,8 +121,24 @@ function useWatched(name: string): { found: Import | null; error: boolean } {
         cache.invalidateQueries();
       }
     });
-    events.onerror = () => setError(true);
-    return () => events.close();
+    // Where too many watch, the import itself is asked for from time to time.
+    let again: ReturnType<typeof setTimeout> | undefined;
+    const ask = async () => {
+      const { data } = await client.GET("/api/v1/imports/{name}", { params: { path: { name } } });
+      if (!data) return;
+      setFound(data);
+      setError(false);
+      if (data.ended) cache.invalidateQueries();
+      else again = setTimeout(() => ask().catch(() => setError(true)), 2_000);
+    };
+    events.onerror = () => {
+      if (events.readyState === EventSource.CLOSED) ask().catch(() => setError(true));
+      else setError(true);
+    };
+    return () => {
+      events.close();
+      clearTimeout(again);
+    };
   }, [name, cache]);
   return { found, error };
 }

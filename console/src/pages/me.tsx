@@ -25,6 +25,7 @@ export function MePage() {
             <div className="grid content-start gap-4">
               <CalendarSlab has={me.has_calendar} />
               {me.origin === "password" && <PasswordSlab />}
+              {me.origin === "password" && <SecondFactorSlab />}
             </div>
           </div>
         )}
@@ -154,6 +155,70 @@ function PasswordSlab() {
         </div>
         {send.error && <Trouble error={send.error} />}
       </form>
+    </Slab>
+  );
+}
+
+function SecondFactorSlab() {
+  const [address, setAddress] = useState("");
+  const [code, setCode] = useState("");
+  const begin = useSend(async () => {
+    const { data } = await client.POST("/api/v1/me/second-factor");
+    setAddress(data?.address ?? "");
+  });
+  const confirm = useSend(
+    async () => {
+      await client.PUT("/api/v1/me/second-factor", { body: { code } });
+    },
+    () => setAddress(""),
+  );
+  const remove = useSend(async () => {
+    await client.DELETE("/api/v1/me/second-factor");
+  });
+  return (
+    <Slab title="Second factor">
+      <p className="mb-2">A sign-in takes a code of your authenticator as well as the password.</p>
+      {address ? (
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            confirm.mutate();
+          }}
+        >
+          <p role="status">
+            Give this to your authenticator; it is not shown again: <code className="break-all">{address}</code>
+          </p>
+          <Labelled label="The code that it shows now">
+            <input
+              className="field"
+              inputMode="numeric"
+              autoComplete="one-time-code"
+              required
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
+          </Labelled>
+          <div>
+            <Button type="submit" disabled={confirm.isPending}>
+              Confirm it
+            </Button>
+          </div>
+        </form>
+      ) : (
+        <div className="flex flex-wrap gap-2">
+          <Button quiet disabled={begin.isPending} onClick={() => begin.mutate()}>
+            Set one up
+          </Button>
+          <Button quiet disabled={remove.isPending} onClick={() => remove.mutate()}>
+            Do without one
+          </Button>
+        </div>
+      )}
+      {confirm.isSuccess && !address && <p role="status">It is set.</p>}
+      {(begin.error ?? confirm.error ?? remove.error) != null && (
+        <Trouble error={begin.error ?? confirm.error ?? remove.error} />
+      )}
     </Slab>
   );
 }

@@ -176,7 +176,7 @@ function Issue() {
   const [role, setRole] = useState<TokenRole>("viewer");
   const [device, setDevice] = useState("");
   const issue = useSend(async () => {
-    const body = { name, role, days: 90, device: role === "reporter" ? device : "" };
+    const body = { name, role, days: 90, device: role === "reporter" ? device : "", session: false };
     return (await client.POST("/api/v1/tokens", { body, headers: once() })).data;
   });
   const hands = own === "technician" || own === "administrator";

@@ -1,17 +1,19 @@
 import { useMutation } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, client, queries } from "../api/api";
+import { api, client, ProblemError, queries } from "../api/api";
 import { Button, Heading, Labelled, Trouble } from "../ui/parts";
 
 export function SignIn() {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const ways = api.useQuery("get", "/api/v1/session/ways");
   const provider = ways.data?.provider;
   const signIn = useMutation({
-    mutationFn: () => client.POST("/api/v1/session", { body: { name, password } }),
+    mutationFn: () => client.POST("/api/v1/session", { body: { name, password, code } }),
     onSuccess: () => queries.resetQueries(),
   });
+  const asked = signIn.error instanceof ProblemError && signIn.error.problem.type.endsWith(":code");
   const submit = (event: FormEvent) => {
     event.preventDefault();
     signIn.mutate();
@@ -40,6 +42,17 @@ export function SignIn() {
             onChange={(event) => setPassword(event.target.value)}
           />
         </Labelled>
+        {(asked || code) && (
+          <Labelled label="Code" hint="The six digits that your authenticator shows">
+            <input
+              className="field"
+              inputMode="numeric"
+              autoComplete="one-time-code"
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
+          </Labelled>
+        )}
         {signIn.error && <Trouble error={signIn.error} />}
         <Button type="submit" disabled={signIn.isPending} className="w-full">
           {signIn.isPending ? "Signing in…" : "Sign in"}

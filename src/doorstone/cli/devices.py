@@ -17,7 +17,7 @@ from doorstone.cli.choosing import (
 )
 from doorstone.cli.connection import client, the_platform
 from doorstone.cli.output import LEGEND, MARKS, Form, FormOption, out, say, show, speaks, strip
-from doorstone.formats.wire import AssessmentShape, CourseShape
+from doorstone.formats.wire import AssessmentShape, CourseShape, DeviceChangeAsked
 
 app = typer.Typer(no_args_is_help=True)
 DeviceArgument = Annotated[str, typer.Argument(help="Device id.")]
@@ -95,3 +95,24 @@ def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
     met = [f.requirement.id for f in assessment.findings if f.mark == "met"]
     if form is Form.TABLE and met:
         out().print(f"\n{MARKS['met']}: {', '.join(met)}")
+
+
+@app.command("change")
+@speaks
+def change_device(
+    context: typer.Context,
+    device: DeviceArgument,
+    note: Annotated[str, typer.Option(help="Why; it stands in the ledger.")],
+    site: Annotated[str | None, typer.Option(help="The site where it stands.")] = None,
+    role: Annotated[str | None, typer.Option(help="What it is there for.")] = None,
+    critical: Annotated[
+        bool | None, typer.Option("--critical/--not-critical", help="Whether the organisation lives on it.")
+    ] = None,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Change what rules rest on: site, role, criticality. Approvals that rest on it are looked at again."""
+    asked = DeviceChangeAsked(site=site, role=role, critical=critical, note=note)
+    with client(context) as service:
+        found = service.change_device(device, asked).device
+    columns = ["device", "site", "role", "critical"]
+    show(form, found, columns, [[found.id, found.site, found.role, found.critical]])

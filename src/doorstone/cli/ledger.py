@@ -82,21 +82,23 @@ def verify(
     data: Annotated[
         Path | None, typer.Option(exists=True, file_okay=False, help="Check a data folder, with no service.")
     ] = None,
+    kept: Annotated[str, typer.Option(help="A head that was noted elsewhere, as number:hash.")] = "",
     form: FormOption = Form.TABLE,
 ) -> None:
     """Check the whole chain; exit 1 if any entry was altered, removed or moved, and say which."""
     if file is not None or data is not None:
-        found = _check_here(file, data)
+        found = _check_here(file, data, kept)
     else:
         with client(context) as service:
-            found = service.check_ledger()
+            found = service.check_ledger(kept)
     show(form, found, ["entries", "holds", "faults"], [[found.entries, found.ok, found.faults]])
     if not found.ok:
         fail(FAILED, "The ledger does not hold", "Compare it with a backup")
-    say("Every entry follows from the one before it.")
+    say("Every entry follows from the one before it." + (f" Head: {found.head}" if found.head else ""))
 
 
-def _check_here(file: Path | None, data: Path | None) -> LedgerCheckShape:
+def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckShape:
+    from doorstone.service.serve import DamagedError
     from doorstone.work import ledger
     from doorstone.work.errors import WorkError
 
@@ -107,8 +109,8 @@ def _check_here(file: Path | None, data: Path | None) -> LedgerCheckShape:
         from doorstone.service.config import Config, open_desk
 
         assert data is not None
-        if not (data / "doorstone.db").exists():
-            fail(BAD_INPUT, f"There are no records in {data}", "Name the folder that holds doorstone.db")
-        return LedgerCheckShape.model_validate(ledger.check_ledger(open_desk(Config(data=data))))
+        return LedgerCheckShape.model_validate(ledger.check_ledger(open_desk(Config(data=data), existing=True), kept))
+    except DamagedError as error:
+        return LedgerCheckShape(entries=0, ok=False, faults=[str(error)], head="")
     except (WorkError, UnicodeDecodeError) as error:
         fail(BAD_INPUT, str(error), "Export it again")

@@ -84,6 +84,8 @@ class JobOrder(LazyGroup):
         "me": Place(RUN, "telling", "me_app", "What you are told of, your calendar, your password."),
         "hook": Place(RUN, "telling", "hook_app", "Addresses of other programs that are told what happens."),
         "serve": Place(RUN, "serving", "serve", "Run the service and its console until it is told to stop."),
+        "backup": Place(RUN, "backup", "backup", "Write the records and every key to one file, also while it runs."),
+        "restore": Place(RUN, "backup", "restore", "Make a data folder of a backup."),
         "openapi": Place(RUN, "serving", "openapi", "Print the OpenAPI document of the service."),
     }
 

@@ -38,13 +38,14 @@ def sign_in(
         str, typer.Option(prompt=True, hide_input=True, envvar=PASSWORD, help="Asked for if left out.")
     ],
     days: Annotated[int, typer.Option(min=1, max=730, help="How long the token runs.")] = 30,
+    code: Annotated[str, typer.Option(help="Of your authenticator, if you have set a second factor.")] = "",
     print_only: Annotated[bool, typer.Option("--print", help="Print the token instead of keeping it.")] = False,
 ) -> None:
     """Sign in: a token of your role is issued and kept for the commands that follow."""
     connection = connection_of(context)
     with Client(connection.server) as service:
-        me = service.sign_in(name, password)
-        token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days))
+        me = service.sign_in(name, password, code)
+        token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days, session=True))
     assert token.secret is not None
     if print_only:
         typer.echo(token.secret)
@@ -191,6 +192,43 @@ def _print(form: Form, data: object, tokens: list[TokenShape]) -> None:
         for t in tokens
     ]
     show(form, data, ["token", "name", "person", "role", "through", "last used", "revoked"], rows)
+
+
+@person_app.command("bind")
+@speaks
+def bind_person(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(help="Who.")],
+    subject: Annotated[str, typer.Argument(help="The provider's claim 'sub' of this person.")],
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Have somebody sign in through the provider as this subject from now on."""
+    with client(context) as service:
+        found = service.bind_person(name, subject)
+    show(form, found, ["name", "display", "role"], [[found.name, found.display, found.role]])
+
+
+@person_app.command("drop-second-factor")
+@speaks
+def drop_second_factor(context: typer.Context, name: Annotated[str, typer.Argument(help="Who.")]) -> None:
+    """Take away the second factor of somebody who has lost it."""
+    with client(context) as service:
+        service.drop_second_factor(name)
+    say(f"{name} signs in with the password only.")
+
+
+@person_app.command("sign-ins")
+@speaks
+def sign_ins(
+    context: typer.Context,
+    limit: Annotated[int, typer.Option(min=1, max=500, help="How many at most.")] = 50,
+    form: FormOption = Form.TABLE,
+) -> None:
+    """List who signed in or failed to, newest first. For administrators."""
+    with client(context) as service:
+        found = service.sign_ins(limit)
+    rows = [[f"{one.at:%Y-%m-%d %H:%M}", one.name, one.address, one.way, one.outcome] for one in found]
+    show(form, found, ["at", "name", "from", "way", "outcome"], rows)
 
 
 @token_app.command("issue")

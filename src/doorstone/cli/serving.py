@@ -22,18 +22,24 @@ def serve(
     """Run the service and its console until it is told to stop."""
     from pydantic import ValidationError
 
-    from doorstone.service.config import Config
-    from doorstone.service.serve import BusyPortError
+    from doorstone.service.config import Config, ConfigError
+    from doorstone.service.serve import BusyFolderError, BusyPortError, DamagedError
     from doorstone.service.serve import serve as run
 
     given: dict[str, Any] = {"data": data, "host": host, "port": port, "as_of": as_of.date() if as_of else None}
     try:
         config = Config(**{name: value for name, value in given.items() if value is not None})
+    except ConfigError as error:
+        fail(USAGE, f"{error.place}: {error.message}", error.hint)
     except ValidationError as error:
         troubles = [(".".join(map(str, e["loc"])), e["msg"], "See the configuration reference") for e in error.errors()]
         fail(USAGE, "The configuration cannot be used", "Mend each setting", troubles)
     try:
         run(config)
+    except BusyFolderError as error:
+        fail(FAILED, str(error), "Stop the other one, or name another folder with --data")
+    except DamagedError as error:
+        fail(FAILED, str(error), "Nothing was changed")
     except BusyPortError as error:
         fail(FAILED, str(error), "Choose another with --port, or stop what listens there")
 

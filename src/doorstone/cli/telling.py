@@ -76,6 +76,26 @@ def calendar(
     say("Whoever has this address can read it. It is not shown again; --revoke ends it.")
 
 
+@me_app.command("second-factor")
+@speaks
+def second_factor(
+    context: typer.Context,
+    code: Annotated[str, typer.Option(help="Confirm with the first code that the authenticator shows.")] = "",
+    remove: Annotated[bool, typer.Option("--remove", help="Do without one again.")] = False,
+) -> None:
+    """Have a sign-in take a code of an authenticator as well: begin without options, then confirm with --code."""
+    with client(context) as service:
+        if remove:
+            service.drop_second_factor()
+            say("A sign-in takes the password only.")
+        elif code:
+            service.confirm_second_factor(code)
+            say("From now on a sign-in takes a code as well.")
+        else:
+            typer.echo(service.begin_second_factor())
+            say("Give this to your authenticator. Then confirm: [bold]doorstone me second-factor --code CODE[/]")
+
+
 @me_app.command("password")
 @speaks
 def password(

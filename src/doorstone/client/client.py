@@ -122,6 +122,10 @@ class Client(PeopleCalls, RegisterCalls, KitCalls, OutlookCalls):
     def device(self, device: str, release: str = "") -> wire.DeviceDetail:
         return self._get(wire.DeviceDetail, f"/devices/{device}", release=release)
 
+    def change_device(self, device: str, asked: wire.DeviceChangeAsked) -> wire.DeviceDetail:
+        """Change what rules rest on: site, role, criticality. Approvals that rest on it need a second look."""
+        return self._made(wire.DeviceDetail, "PATCH", f"/devices/{device}", asked)
+
     def assessment(self, device: str, release: str = "") -> wire.AssessmentShape:
         return self._get(wire.AssessmentShape, f"/devices/{device}/assessment", release=release)
 

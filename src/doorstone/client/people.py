@@ -9,10 +9,13 @@ from doorstone.formats import wire_people as wire
 class PeopleCalls(Calls):
     """People, tokens, due dates, calendars, hooks."""
 
-    def sign_in(self, name: str, password: str) -> wire.SessionShape:
-        """Go on as a person, by session, as the console does. Raises `NotSignedInError`."""
+    def sign_in(self, name: str, password: str, code: str = "") -> wire.SessionShape:
+        """Go on as a person, by session, as the console does; `code` is of their second factor, if they have one.
+
+        Raises `NotSignedInError`.
+        """
         self._http.headers["X-Doorstone-Console"] = "1"
-        return self._made(wire.SessionShape, "POST", "/session", wire.SignIn(name=name, password=password))
+        return self._made(wire.SessionShape, "POST", "/session", wire.SignIn(name=name, password=password, code=code))
 
     def session(self) -> wire.SessionShape:
         """Who the token belongs to, the service's day and the risk statement."""
@@ -28,6 +31,25 @@ class PeopleCalls(Calls):
     def set_my_password(self, old: str, new: str) -> None:
         """Every session of one's own ends; tokens stay."""
         self._send("PUT", "/me/password", body=wire.PasswordAsked(old=old, new=new))
+
+    def begin_second_factor(self) -> str:
+        """The address for an authenticator; it holds once `confirm_second_factor` has had a first code."""
+        return self._made(wire.SecondFactorShape, "POST", "/me/second-factor").address
+
+    def confirm_second_factor(self, code: str) -> None:
+        self._send("PUT", "/me/second-factor", body=wire.CodeAsked(code=code))
+
+    def drop_second_factor(self, person: str = "") -> None:
+        """One's own, or as an administrator somebody's."""
+        self._send("DELETE", f"/people/{person}/second-factor" if person else "/me/second-factor")
+
+    def bind_person(self, person: str, subject: str) -> wire.PersonShape:
+        """Have somebody sign in as a provider's subject."""
+        return self._made(wire.PersonShape, "PUT", f"/people/{person}/subject", wire.SubjectAsked(subject=subject))
+
+    def sign_ins(self, limit: int = 100) -> list[wire.SignInShape]:
+        """Who signed in or failed to, newest first."""
+        return self._get(wire.SignInPage, "/sign-ins", limit=limit).items
 
     def people(self, *, gone: bool = False) -> list[wire.PersonShape]:
         """Those who may sign in; with `gone`, also those who no longer may."""

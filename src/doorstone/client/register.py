@@ -117,5 +117,6 @@ class RegisterCalls(Calls):
                 raise self._problem(response)
             yield from response.iter_bytes()
 
-    def check_ledger(self) -> wire_after.LedgerCheckShape:
-        return self._get(wire_after.LedgerCheckShape, "/ledger/check")
+    def check_ledger(self, kept: str = "") -> wire_after.LedgerCheckShape:
+        """Whether the chain holds; `kept` is a head that was noted elsewhere, as number:hash."""
+        return self._get(wire_after.LedgerCheckShape, "/ledger/check", kept=kept)

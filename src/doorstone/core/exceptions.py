@@ -155,10 +155,14 @@ def approvals_needed(two_approvers: str, critical: bool) -> int:
     return 2 if two_approvers == "all" or (two_approvers == "critical" and critical) else 1
 
 
-def check_approver(requester: str, approver: str, self_approval: bool) -> None:
-    """The approver is never the requester, unless the organisation allows self-approval."""
-    if requester == approver and not self_approval:
+def check_approver(requester: str, editors: Iterable[str], approver: str, self_approval: bool) -> None:
+    """Whoever asked for what is approved, or edited it, is not its approver, unless self-approval is allowed."""
+    if self_approval:
+        return
+    if requester == approver:
         raise MoveRefusedError("The approver is never the requester", "Ask another approver to decide")
+    if approver in editors:
+        raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
 
 
 def check_dates(start: date, expiry: date, review: date, most_days: int) -> None:

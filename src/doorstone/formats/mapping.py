@@ -17,7 +17,6 @@ values = { "Enabled" = "on", "Present, not ready" = "off", "None" = "absent" }
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -28,6 +27,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, Validation
 
 from doorstone.core.facts import FactError, FactSpec, FactType
 from doorstone.formats.sheet import Lines, SheetProblem, shape_problem
+from doorstone.formats.toml import TomlError, read_toml
 
 ROW = ("device", "source", "taken_at")
 ABOUT = ("name", "site", "role", "critical")
@@ -154,9 +154,9 @@ def _put(row: dict[str, Any], to: str, value: Any) -> None:
 def read_mapping(text: str, specs: Mapping[str, FactSpec]) -> ColumnMapping:
     """Read a mapping file. Raises `MappingError` with every place that is wrong."""
     try:
-        raw = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise MappingError([SheetProblem(None, "TOML", str(error), "Correct the TOML at this place")]) from error
+        raw = read_toml(text)
+    except TomlError as error:
+        raise MappingError([SheetProblem(error.line, "TOML", error.message, error.hint)]) from error
     locate = Lines(text)
     try:
         document = MappingDocument.model_validate(raw)

@@ -8,7 +8,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-import tomllib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -47,6 +46,7 @@ from doorstone.formats.sheet_schema import (
     SetPart,
     SheetDocument,
 )
+from doorstone.formats.toml import TomlError, out_of_bounds, read_toml
 
 Path = tuple[str | int, ...]
 
@@ -81,14 +81,16 @@ def read_sheet(text: str, lists: Mapping[str, str], name: str = "sheet.toml") ->
             name, [SheetProblem(None, "file", "The sheet is over 2 MB", "Put long lists in files beside it")]
         )
     try:
-        raw = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        line = int(found[1]) if found else None
-        raise SheetError(name, [SheetProblem(line, "TOML", str(error), "Correct the TOML at this place")]) from error
-    except RecursionError as error:
-        raise SheetError(name, [SheetProblem(None, "TOML", "Nested too deep", "Write it flatter")]) from error
+        raw = read_toml(text)
+    except TomlError as error:
+        raise SheetError(name, [SheetProblem(error.line, "TOML", error.message, error.hint)]) from error
     locate = Lines(text)
+    bounds = [
+        SheetProblem(locate(path), ".".join(map(str, path)), message, hint)
+        for path, message, hint in out_of_bounds(raw)
+    ]
+    if bounds:
+        raise SheetError(name, bounds)
     try:
         document = SheetDocument.model_validate(raw)
     except ValidationError as error:

@@ -261,6 +261,15 @@ class DeviceDetail(Shape):
     course: CourseShape | None
 
 
+class DeviceChangeAsked(Asked):
+    """Attributes of a device that rules rest on; what is left out stays as it is."""
+
+    site: str | None = Field(None, max_length=100)
+    role: str | None = Field(None, max_length=100)
+    critical: bool | None = None
+    note: str = Field(min_length=5, max_length=4000, description="Why; it stands in the ledger")
+
+
 class RequirementShape(Shape):
     id: str
     title: str

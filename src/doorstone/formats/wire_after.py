@@ -254,6 +254,7 @@ class LedgerCheckShape(Shape):
     entries: int
     ok: bool
     faults: list[str]
+    head: str = Field(description="The last entry as number:hash, to be noted elsewhere")
 
 
 class HealthShape(Shape):

@@ -17,6 +17,37 @@ News = Literal["request", "decision", "question", "comment", "transfer", "due"]
 class SignIn(Asked):
     name: str = Field(max_length=100)
     password: str = Field(max_length=200)
+    code: str = Field("", max_length=10, description="Of the authenticator, where a second factor is set")
+
+
+class CodeAsked(Asked):
+    code: str = Field(max_length=10, description="The six digits that the authenticator shows")
+
+
+class SecondFactorShape(Shape):
+    """What an authenticator needs. It is shown once, and holds once its first code has come."""
+
+    address: str = Field(description="otpauth:// address, to be read as a picture or typed in")
+
+
+class SubjectAsked(Asked):
+    subject: str = Field(min_length=1, max_length=255, description="The provider's claim 'sub' of this person")
+
+
+class SignInShape(Shape):
+    """Somebody who signed in or failed to."""
+
+    id: int
+    at: datetime
+    name: str = Field(description="As it was given")
+    address: str
+    way: str = Field(description="password, code, old password or provider")
+    outcome: Literal["signed-in", "failed", "throttled", "refused"]
+
+
+class SignInPage(Shape):
+    items: list[SignInShape]
+    next: str | None
 
 
 class WaysShape(Shape):
@@ -103,6 +134,7 @@ class TokenAsked(Asked):
     role: TokenRole
     days: int = Field(90, ge=1, le=730)
     device: str = Field("", max_length=64, description="For a reporter: the only device whose readings it may post")
+    session: bool = Field(False, description="For one's own command line: it may manage one's tokens and profile too")
 
 
 class TokenShape(Shape):
@@ -111,6 +143,7 @@ class TokenShape(Shape):
     person: str
     role: TokenRole
     device: str
+    session: bool
     issued_at: datetime
     expires_on: date
     revoked_at: datetime | None

@@ -64,7 +64,7 @@ def _from_session(desk: Desk, stamp: Stamp) -> Actor | None:
         return None
     if request.method not in ("GET", "HEAD"):
         check_console_call()
-    return Actor(person.name, person.role, "console", sites=person.sites)
+    return Actor(person.name, person.role, "console", sites=person.sites, session=True)
 
 
 def _still_open() -> bool:
@@ -91,15 +91,22 @@ def check_console_call() -> None:
 def allow(operation: Operation, actor: Actor | None) -> None:
     """Raise unless the operation is public or a role of the actor is among its roles.
 
+    What is one's own (tokens, profile, sessions) takes a session, not a token for programs.
+
     A role that is held at some sites only counts where the operation can say which devices it touches.
     """
     if not operation.roles:
         return
     if actor is None:
         raise ServiceProblemError(401, "not-signed-in", "Nobody is signed in", "Sign in, or send a bearer token")
+    if operation.own and not actor.session:
+        detail = f"{operation.summary}: a token for programs may not"
+        hint = "Sign in, in the console or with 'doorstone sign-in'"
+        raise ServiceProblemError(403, "session", detail, hint)
     here = operation.touches is not None and any(role in operation.roles for role in actor.sites.values())
     if actor.role not in operation.roles and not here:
-        raise _role(operation, f"a {actor.role} may not, it takes the role")
+        words = f"a {actor.role} may not" if actor.role else "the token's owner has no longer the role that it is for"
+        raise _role(operation, f"{words}, it takes the role")
 
 
 def at_sites(operation: Operation, call: Call[Any, Any]) -> Call[Any, Any]:

@@ -17,6 +17,7 @@ import structlog
 from flask import Flask, Response, g, request
 from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import HTTPException
+from werkzeug.middleware.proxy_fix import ProxyFix
 
 from doorstone.service import access, problems
 from doorstone.service.console import bind_console
@@ -27,6 +28,7 @@ from doorstone.service.operations import Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.service.provider import bind_provider
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.ledger import LedgerBrokenError
 from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Actor, Desk, Receipt
 from doorstone.work.errors import WorkError
@@ -55,9 +57,11 @@ def create_app(
     https: bool = False,
     jobs: Jobs | None = None,
     door: Door | None = None,
+    proxies: int = 0,
 ) -> Flask:
     """The WSGI application over a desk. `https` marks the session cookie Secure; `jobs` are its own if not given.
 
+    So many `proxies` in front of it are believed about who calls and how.
     `door` says how long sessions last, how often a sign-in may fail, and through which provider one may come.
     """
     jobs = jobs or Jobs(desk)
@@ -73,6 +77,8 @@ def create_app(
         MAX_CONTENT_LENGTH=LARGEST_BODY,
     )
     app.extensions["doorstone.door"] = door
+    if proxies:
+        app.wsgi_app = ProxyFix(app.wsgi_app, proxies, proxies, proxies)  # type: ignore[method-assign]
     bind_provider(app, desk, door)
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
@@ -169,7 +175,7 @@ def _with_receipt(actor: Actor, operation: Operation, body: BaseModel | None) ->
         raise ServiceProblemError(400, "bad-request", "The Idempotency-Key is too long", "Use up to 200 characters")
     picture = f"{operation.name} {body.model_dump_json() if body else ''}"
     fingerprint = hashlib.sha256(picture.encode()).hexdigest()
-    return Actor(actor.name, actor.role, actor.via, Receipt(key, fingerprint))
+    return replace(actor, receipt=Receipt(key, fingerprint))
 
 
 def _version(operation: Operation) -> int | None:
@@ -215,6 +221,13 @@ def _response(operation: Operation, answer: Answer) -> Response:
 def _bind_problems(app: Flask) -> None:
     app.register_error_handler(WorkError, problems.of_work)
     app.register_error_handler(ServiceProblemError, problems.of_service)
+
+    def broken(error: LedgerBrokenError) -> Response:
+        log.error("ledger", fault=str(error))
+        hint = "Nothing is written until it is mended: run 'doorstone ledger verify', and restore a backup"
+        return problems.document(503, "ledger-broken", problems.TITLES[503], str(error), hint)
+
+    app.register_error_handler(LedgerBrokenError, broken)
 
     def http_error(error: HTTPException) -> Response:
         status = error.code or 500

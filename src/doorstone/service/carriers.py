@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import ipaddress
 import smtplib
+import socket
 import ssl
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
@@ -23,8 +25,12 @@ from doorstone.work.telling import Letter, Mail, Post
 COVERED = ("@method", "@target-uri", "content-type", "content-digest")
 
 
-def http_post(timeout: float = 10) -> Post:
-    """Post an event. It is signed with the hook's secret by HMAC-SHA256; the key id is the hook's."""
+def http_post(targets: Sequence[str] = (), timeout: float = 10) -> Post:
+    """Post an event. It is signed with the hook's secret by HMAC-SHA256; the key id is the hook's.
+
+    `targets` are hosts, or domains with a dot before them, that may be reached; if empty, everything but this machine
+    and what is only linked to it. Whatever a port there does, the answer is the same.
+    """
 
     def post(hook: HookRow, one: DeliveryRow) -> str:
         request = httpx.Request(
@@ -34,16 +40,34 @@ def http_post(timeout: float = 10) -> Post:
             headers={"Content-Type": CONTENT_TYPE, "User-Agent": "doorstone"},
         )
         sign(request, id_of("HK", hook.id), hook.secret)
+        if not _may_reach(request.url.host, targets):
+            raise OSError("this address may not be reached; see hook_targets in the configuration")
         try:
             with httpx.Client(timeout=timeout, follow_redirects=False) as client:
                 response = client.send(request)
         except httpx.HTTPError as error:
-            raise OSError(f"no answer: {type(error).__name__}") from error
+            raise OSError("no answer") from error
         if not response.is_success:
             raise OSError(f"answered {response.status_code}")
         return f"answered {response.status_code}"
 
     return post
+
+
+def _may_reach(host: str, targets: Sequence[str]) -> bool:
+    """Whether a hook may go to a host: by the configured targets, else by every address that its name has now."""
+    if targets:
+        return any(host == one or (one.startswith(".") and host.endswith(one)) for one in targets)
+    try:
+        found = {info[4][0] for info in socket.getaddrinfo(host, None)}
+    except OSError:
+        return True  # it has no address; the post itself will say so
+    addresses = [ipaddress.ip_address(str(one).partition("%")[0]) for one in found]
+    return not any(
+        one.is_loopback or one.is_link_local or one.is_unspecified or one.is_multicast
+        for address in addresses
+        for one in (address, getattr(address, "ipv4_mapped", None) or address)
+    )
 
 
 def sign(request: httpx.Request, key_id: str, secret: str) -> None:

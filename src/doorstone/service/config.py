@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import secrets
+import tomllib
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from difflib import get_close_matches
 from pathlib import Path
 from typing import Literal
 
@@ -28,6 +30,18 @@ class SourceConfig(BaseModel):
     trust: int = Field(ge=0, le=1000, description="Higher is believed first")
     passing_days: int | None = Field(30, ge=0, description="Days that a reading of a passing fact counts")
     lasting_days: int | None = Field(None, ge=0, description="Days that a reading of a lasting fact counts")
+
+
+class ConfigError(ValueError):
+    """A setting that cannot be used: where it is written, what is wrong, what to do."""
+
+    def __init__(self, place: str, message: str, hint: str) -> None:
+        super().__init__(f"{place}: {message}. {hint}")
+        self.place, self.message, self.hint = place, message, hint
+
+
+OTHER_VARIABLES = frozenset({"DOORSTONE_CONFIG", "DOORSTONE_SERVER", "DOORSTONE_TOKEN", "DOORSTONE_PASSWORD"})
+"""What the command line reads beside the settings."""
 
 
 class Config(BaseSettings):
@@ -67,6 +81,16 @@ class Config(BaseSettings):
     oidc_groups_claim: str = Field("groups", description="Claim that lists a person's groups")
     oidc_groups: dict[str, Literal["viewer", "technician", "approver", "administrator"]] = Field(
         {}, description="Group at the provider -> role here; the greatest counts, nobody without one gets in"
+    )
+    oidc_domains: list[str] = Field(
+        [], description="Domains of verified mail addresses that may sign in through the provider; any if empty"
+    )
+    trusted_proxies: int = Field(
+        0, ge=0, le=9, description="Proxies in front of the service whose X-Forwarded headers are believed"
+    )
+    hook_targets: list[str] = Field(
+        [],
+        description="Hosts, or .domains, that hooks may reach; if empty, all but loopback and link-local ones",
     )
     smtp_host: str = Field("", description="Mail server; without one no mail is sent")
     smtp_port: int = Field(25, ge=1, le=65535, description="Its port")
@@ -108,11 +132,28 @@ class Config(BaseSettings):
         file_secret_settings: PydanticBaseSettingsSource,
     ) -> tuple[PydanticBaseSettingsSource, ...]:
         file = Path(os.environ.get("DOORSTONE_CONFIG", "doorstone.toml"))
+        _check_names(file, set(cls.model_fields))
         return init_settings, env_settings, TomlConfigSettingsSource(settings_cls, file)
 
 
-def open_desk(config: Config) -> Desk:
-    """The desk over the records in the data folder."""
+def _check_names(file: Path, known: set[str]) -> None:
+    """Raises `ConfigError` for a key of the file, or a DOORSTONE_ variable, that is no setting."""
+    try:
+        given = set(tomllib.loads(file.read_text("utf-8"))) if file.is_file() else set()
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ConfigError(str(file), f"It is not TOML: {error}", "Correct it at this place") from error
+    variables = {name for name in os.environ if name.startswith("DOORSTONE_")} - OTHER_VARIABLES
+    named = [(str(file), name, name) for name in sorted(given - known)]
+    named += [("environment", name, name.removeprefix("DOORSTONE_").lower()) for name in sorted(variables)]
+    for place, written, name in named:
+        if name not in known:
+            near = get_close_matches(name, known, 1, 0.6)
+            hint = f"Is {near[0]} meant?" if near else "See the configuration reference for what there is"
+            raise ConfigError(place, f"There is no setting {written!r}", hint)
+
+
+def open_desk(config: Config, *, existing: bool = False) -> Desk:
+    """The desk over the records in the data folder; with `existing`, none are made. Raises `DamagedError`."""
     clock: Clock = SystemClock()
     if config.as_of is not None:
         clock = FixedClock(datetime(config.as_of.year, config.as_of.month, config.as_of.day, 9))
@@ -141,7 +182,9 @@ def open_desk(config: Config) -> Desk:
         ),
         sources={**SOURCES, **own},
     )
-    return Desk(Database(config.data / "doorstone.db"), clock, policy, Passwords(config.password_cost))
+    return Desk(
+        Database(config.data / "doorstone.db", existing=existing), clock, policy, Passwords(config.password_cost)
+    )
 
 
 def open_door(config: Config) -> Door:
@@ -155,6 +198,7 @@ def open_door(config: Config) -> Door:
             config.oidc_name_claim,
             config.oidc_groups_claim,
             dict(config.oidc_groups),
+            tuple(domain.lower().lstrip("@") for domain in config.oidc_domains),
         )
     session, idle = timedelta(hours=config.session_hours), timedelta(minutes=config.idle_minutes)
     return Door(session, idle, config.address, config.https, provider)

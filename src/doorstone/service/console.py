@@ -36,7 +36,7 @@ def bind_console(app: Flask) -> None:
         if path.startswith("assets/") or path == "icon.svg":
             if safe_join("/", path) is None:
                 raise NotFound()
-            if not pages.joinpath(path).is_file():
+            if len(path) > 200 or not pages.joinpath(path).is_file():
                 raise NotFound()
             kind = mimetypes.guess_type(path)[0] or "application/octet-stream"
             small = request.accept_encodings.quality("gzip") > 0 and kind.startswith(_TEXTS)

@@ -13,31 +13,37 @@ from limits.strategies import MovingWindowRateLimiter
 
 
 class Throttle:
-    """Counts failed sign-ins in a moving window: per name and address, and per address."""
+    """Counts sign-ins in a moving window, before any password is looked at: per account, and per address.
+
+    One that succeeds gives the account its tries back.
+    """
 
     def __init__(self, per_name: str = "5/5minutes", per_address: str = "30/5minutes") -> None:
         self._limiter = MovingWindowRateLimiter(MemoryStorage())
         self._per_name, self._per_address = parse(per_name), parse(per_address)
 
     def wait(self, name: str, address: str) -> int:
-        """Seconds until another try is taken; 0 if one is taken now."""
-        closed = [key for key in self._keys(name, address) if not self._limiter.test(*key)]
+        """Count one try. Gives the seconds until another is taken; 0 if this one is taken."""
+        keys = self._keys(name, address)
+        closed = [key for key in keys if not self._limiter.hit(*key)]
         if not closed:
             return 0
         resets = [self._limiter.get_window_stats(*key).reset_time for key in closed]
         return max(1, round(max(resets) - time.time()))
 
-    def failed(self, name: str, address: str) -> None:
-        for key in self._keys(name, address):
-            self._limiter.hit(*key)
+    def succeeded(self, name: str, address: str) -> None:
+        self._limiter.clear(*self._keys(name, address)[0])
 
     def _keys(self, name: str, address: str) -> list[tuple[RateLimitItem, str]]:
-        return [(self._per_name, f"name {name} {address}"), (self._per_address, f"address {address}")]
+        return [(self._per_name, f"name {name.casefold()}"), (self._per_address, f"address {address}")]
 
 
 @dataclass(frozen=True, slots=True)
 class Provider:
-    """An OpenID Connect provider to sign in through. `groups` maps group -> role."""
+    """An OpenID Connect provider to sign in through. `groups` maps group -> role.
+
+    With `domains`, only people with a verified mail address in one of them get in.
+    """
 
     issuer: str
     client_id: str
@@ -45,6 +51,7 @@ class Provider:
     name_claim: str = "preferred_username"
     groups_claim: str = "groups"
     groups: Mapping[str, str] = field(default_factory=dict)
+    domains: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,17 +10,23 @@ import structlog
 from doorstone.work import intake
 from doorstone.work.desk import Desk
 
+MOST_WATCHERS = 16
+"""Streams of events at the same time; one more is told to come back later."""
 log = structlog.get_logger("doorstone.jobs")
 
 
 class Jobs:
-    """Runs imports in the order in which they come. What a stopped service left is taken up again at the start."""
+    """Runs imports in the order in which they come. `resume` takes up again what a stopped service left."""
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self.halted = threading.Event()
+        self.watchers = threading.BoundedSemaphore(MOST_WATCHERS)
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="import")
-        for name in intake.resume(desk):
+
+    def resume(self) -> None:
+        """Take up again what a stopped service left."""
+        for name in intake.resume(self.desk):
             self.run(name)
 
     def run(self, name: str) -> Future[None]:

@@ -63,6 +63,7 @@ def _operation(operation: Operation, path: str, refs: Any) -> dict[str, Any]:
     if operation.roles:
         data["description"] = f"Roles: {', '.join(sorted(operation.roles))}."
         data["x-roles"] = sorted(operation.roles)
+        data["x-session"] = operation.own
     if operation.upload:
         content = {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}
         data["requestBody"] = {"required": True, "content": content}

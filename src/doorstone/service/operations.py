@@ -81,7 +81,7 @@ class Operation:
     `upload` takes a body of any size and kind, which the handler reads as it comes. With `touches`, a role that is
     held at the sites of those devices only counts as well. `steady`: the answer is the same for everybody, and rests on
     the day and on nothing but what the ledger and the devices' own count tell of, so that it is made once while they
-    stand still.
+    stand still. `own`: it takes a signed-in person, or the token of their own command line.
     """
 
     method: str
@@ -101,6 +101,7 @@ class Operation:
     upload: bool
     touches: Touches | None
     steady: bool
+    own: bool
     handler: Handler
 
 
@@ -129,12 +130,13 @@ class Operations:
         upload: bool = False,
         touches: Touches | None = None,
         steady: bool = False,
+        own: bool = False,
     ) -> Callable[[Handler], Handler]:
         def declare(handler: Handler) -> Handler:
             self.all.append(
                 Operation(
                     method, path, handler.__name__, summary, self.tag, roles, query, body, answer,
-                    media_type, status, creates, match, pages, upload, touches, steady, handler,
+                    media_type, status, creates, match, pages, upload, touches, steady, own, handler,
                 )
             )  # fmt: skip
             return handler

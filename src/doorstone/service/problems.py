@@ -29,6 +29,7 @@ TITLES = {
     429: "Too many tries",
     428: "If-Match is missing",
     500: "The service failed",
+    503: "The service cannot do that now",
 }
 
 
@@ -73,6 +74,8 @@ def of_work(error: errors.WorkError) -> Response:
 
 def of_service(error: ServiceProblemError) -> Response:
     response = document(error.status, error.slug, TITLES[error.status], error.detail, error.mend, error.troubles)
+    if error.status == 401:
+        response.headers["WWW-Authenticate"] = 'Bearer realm="doorstone"'
     if error.retry_after:
         response.headers["Retry-After"] = str(error.retry_after)
     return response

@@ -131,6 +131,9 @@ def _claims(provider: Provider, door: Door, code: str, state: dict[str, str]) ->
         exp={"essential": True},
         nonce={"essential": True, "value": state["nonce"]},
     ).validate(decoded.claims)
+    party, audience = decoded.claims.get("azp"), decoded.claims.get("aud")
+    if party not in (None, provider.client_id) or (isinstance(audience, list) and len(audience) > 1 and party is None):
+        raise ValueError("the token was issued for another party")
     return dict(decoded.claims)
 
 
@@ -138,10 +141,22 @@ def _person(desk: Desk, provider: Provider, claims: dict[str, Any]) -> people.Pe
     groups = claims.get(provider.groups_claim) or []
     roles = [provider.groups[group] for group in groups if isinstance(group, str) and group in provider.groups]
     name = str(claims.get(provider.name_claim, "")).lower().partition("@")[0]
+    email = str(claims.get("email", ""))
+    if provider.domains:
+        domain = email.rpartition("@")[2].lower()
+        if domain not in provider.domains or claims.get("email_verified") is not True:
+            raise _no("Your mail address is of no domain that may sign in here", "Ask who runs the service")
     if not roles:
         raise _no(f"{name or 'You'} are in no group that has a role here", "Ask an administrator for one of its groups")
-    role = max(roles, key=people.rank)
+    who = people.Vouched(
+        provider.issuer, str(claims.get("sub", "")), name, str(claims.get("name", "")), email,
+        max(roles, key=people.rank),
+    )  # fmt: skip
+    address = request.remote_addr or ""
     try:
-        return people.arrive(desk, name, str(claims.get("name", "")), str(claims.get("email", "")), role)
+        person = people.sign_in_vouched(desk, who)
     except WorkError as error:
+        people.note_sign_in(desk, name, address, "provider", "refused")
         raise _no(error.detail, error.mend) from error
+    people.note_sign_in(desk, person.name, address, "provider", "signed-in")
+    return person

@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+import fcntl
 import gc
 import logging
+import os
 import signal
 import sys
 import threading
+from pathlib import Path
 from types import FrameType
+from typing import BinaryIO
 
 import structlog
-from cheroot.wsgi import Server
 
-from doorstone.service.app import create_app
+from doorstone.service.app import LARGEST_UPLOAD, create_app
 from doorstone.service.carriers import ask_updates, http_post, smtp_mail
 from doorstone.service.config import Config, open_desk, open_door, session_key
 from doorstone.service.jobs import Jobs
+from doorstone.service.listener import Listener
 from doorstone.service.rounds import Rounds
+from doorstone.store.database import DamagedError
+from doorstone.work.desk import Desk
+
+__all__ = ["BusyFolderError", "BusyPortError", "DamagedError", "Service", "serve"]
 
 
 class BusyPortError(Exception):
@@ -37,49 +45,81 @@ def set_up_logging(*, quiet: bool = False) -> None:
     )
 
 
-KEPT_OPEN = 200  # connections that wait for their next request; a browser has six
-NEW_AT_ONCE = 128  # connections that may knock at the same time; one more is told to come back in a second
+class BusyFolderError(Exception):
+    """Another service works in the data folder."""
 
 
 class Service:
     """A service that is ready to run: its records, its listener, its import worker and its scheduler.
 
-    The address is taken when it is made; `look_every` is how many seconds pass between two looks whether to stop.
-    Raises `BusyPortError` if the address cannot be had.
+    The data folder is locked before anything in it is read, then the address is taken, and only then is what a stopped
+    service left taken up again. `look_every` is how many seconds pass between two looks whether to stop.
+    Raises `BusyFolderError`, `BusyPortError`, `DamagedError`.
     """
 
     def __init__(self, config: Config, look_every: float = 0.5) -> None:
+        self._lock = _lock(config.data)
         self.desk = open_desk(config)
+        self.desk.database.check()
+        _note_clock(self.desk)
         self.jobs = Jobs(self.desk)
         fetch = ask_updates(config.update_service) if config.update_service else None
-        self.rounds = Rounds(self.desk, http_post(), smtp_mail(config), config.round_seconds, fetch, config.poll_hours)
-        app = create_app(self.desk, session_key(config), https=config.https, jobs=self.jobs, door=open_door(config))
-        self._server = Server((config.host, config.port), app, numthreads=config.threads, server_name="doorstone")
-        self._server.shutdown_timeout = 20
-        self._server.expiration_interval = look_every
-        self._server.keep_alive_conn_limit = KEPT_OPEN
-        self._server.request_queue_size = NEW_AT_ONCE
+        post = http_post(config.hook_targets)
+        self.rounds = Rounds(self.desk, post, smtp_mail(config), config.round_seconds, fetch, config.poll_hours)
+        app = create_app(
+            self.desk,
+            session_key(config),
+            https=config.https,
+            jobs=self.jobs,
+            door=open_door(config),
+            proxies=config.trusted_proxies,
+        )
         try:
-            self._server.prepare()
+            self._listener = Listener(app, config.host, config.port, config.threads, LARGEST_UPLOAD, look_every)
         except OSError as error:
             raise BusyPortError(f"{config.host}:{config.port} cannot be had: {error}") from error
+        self.jobs.resume()
 
     @property
     def address(self) -> str:
-        host, port = self._server.bind_addr[:2]
-        return f"http://{host}:{port}"
+        return self._listener.address
 
     def run(self) -> None:
         """Answer requests until `stop` is called from another thread; then finish what was begun."""
         try:
-            self._server.serve()
+            self._listener.run()
         finally:
             self.jobs.close()
+            self._lock.close()
 
     def stop(self) -> None:
         """Answer what has come in, and take nothing more."""
         self.jobs.halted.set()
-        self._server.stop()
+        self._listener.stop()
+
+
+def _lock(data: Path) -> BinaryIO:
+    """Hold the data folder for this process until the file is closed."""
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    file = (data / "lock").open("ab")
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        file.close()
+        raise BusyFolderError(f"Another service works in {data}") from error
+    return file
+
+
+def _note_clock(desk: Desk) -> None:
+    """Say so if the clock stands before what the ledger has seen."""
+    last = desk.floor()
+    if last and desk.today() < last:
+        structlog.get_logger("doorstone.serve").warning(
+            "clock went back",
+            today=str(desk.today()),
+            ledger=str(last),
+            hint="Set the clock; expired tokens stay expired",
+        )
 
 
 def serve(config: Config, *, quiet: bool = False) -> None:
@@ -88,6 +128,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     log = structlog.get_logger("doorstone.serve")
     if config.password_cost == "tests":
         log.warning("weak passwords", setting="password_cost", hint="Leave it out, except in test runs")
+    os.umask(0o077)
     service = Service(config)
 
     def stop(number: int, frame: FrameType | None) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import hmac
+import json
 import os
 import secrets
 import sqlite3
@@ -16,15 +18,25 @@ from pathlib import Path
 from typing import Any
 
 from doorstone.store import ledger, said
+from doorstone.store.vault import VAULT_KEY, Vault
 
 SEALED_SINCE = 3
 CACHE_KIB = 4 * 1024
 LEDGER_KEY = "ledger.key"
+LEDGER_HEAD = "ledger.head"
 
 
-def ledger_key(database: Path) -> bytes:
+class DamagedError(RuntimeError):
+    """The records are not what they were; the service does not go on as if they were new."""
+
+
+def ledger_key(database: Path, *, make: bool = True) -> bytes:
     """The key beside the database that seals the ledger's end: made once, readable by the owner only."""
     path = database.with_name(LEDGER_KEY)
+    if not make:
+        if not path.exists():
+            raise DamagedError(f"{path} is missing: without it nobody can tell whether the ledger was changed")
+        return path.read_bytes()
     try:
         handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     except FileExistsError:
@@ -35,20 +47,59 @@ def ledger_key(database: Path) -> bytes:
 
 
 class Database:
-    """One SQLite file in WAL mode. Each thread has its own connection; writers take turns."""
+    """One SQLite file in WAL mode. Each thread has its own connection; writers take turns.
 
-    def __init__(self, path: Path) -> None:
+    The ledger's head is also kept in a file beside it, so that a log that was lost or an older copy is noticed. With
+    `existing`, nothing is made that is not there. Raises `DamagedError`.
+    """
+
+    def __init__(self, path: Path, *, existing: bool = False) -> None:
         self.path = path
         self._local = threading.local()
         self._turn = threading.Lock()
         self._serials = count(1)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self._key = ledger_key(path)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self.vault = Vault(path.parent)
+        new = _is_new(path, existing)
+        if new:
+            os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+        self._key = ledger_key(path, make=new or not existing)
+        self._head = _read_head(path)
         before = self._connection().execute("PRAGMA user_version").fetchone()[0]
+        if 0 < before < newest_schema():
+            self._keep_copy(before)
         migrate(self._connection())
         if 0 < before < SEALED_SINCE:
             with self.write() as db:
                 ledger.seal(db)
+
+    def check(self) -> None:
+        """Look whether the file is whole. Raises `DamagedError`."""
+        found = [row[0] for row in self._connection().execute("PRAGMA quick_check(3)")]
+        if found != ["ok"]:
+            raise DamagedError(f"{self.path} is damaged: {'; '.join(found)}. Restore a backup: doorstone restore")
+
+    def probe(self) -> None:
+        """Read the ledger's end, and write a file beside the records. Raises `sqlite3.Error`, `OSError`, or
+        `LedgerBrokenError`."""
+        with self.read() as db:
+            if broken := next(ledger.head_faults(db), None):
+                raise ledger.LedgerBrokenError(broken)
+        probe = self.path.with_name(f"probe-{threading.get_ident()}")
+        with probe.open("wb") as file:
+            file.write(bytes(65536))
+            file.flush()
+            os.fsync(file.fileno())
+        probe.unlink()
+
+    def _keep_copy(self, schema: int) -> None:
+        """A copy of the records as they are before they are brought to a newer schema."""
+        kept = self.path.with_name(f"{self.path.stem}.schema-{schema}.db")
+        if not kept.exists():
+            os.close(os.open(kept, os.O_WRONLY | os.O_CREAT, 0o600))
+            with sqlite3.connect(kept) as target:
+                self._connection().backup(target)
+            target.close()
 
     def _connection(self) -> sqlite3.Connection:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
@@ -61,12 +112,16 @@ class Database:
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
             connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
+            connection.create_function("kept_head", 0, lambda: json.dumps(self._head))
             connection.create_function("folded", 1, str.lower, deterministic=True)
             self._local.connection = connection
         return connection
 
     def _seal(self, seq: int, digest: str) -> str:
-        return hmac.new(self._key, f"{seq} {digest}".encode(), hashlib.sha256).hexdigest()
+        seal = hmac.new(self._key, f"{seq} {digest}".encode(), hashlib.sha256).hexdigest()
+        if getattr(self._local, "writing", False):
+            self._local.head = {"seq": seq, "hash": digest, "seal": seal}
+        return seal
 
     @property
     def connection(self) -> sqlite3.Connection:
@@ -120,6 +175,10 @@ class Database:
             self._connection().backup(target)
         target.close()
         path.with_name(LEDGER_KEY).write_bytes(self._key)
+        with contextlib.suppress(FileNotFoundError):
+            path.with_name(LEDGER_HEAD).write_bytes(self.path.with_name(LEDGER_HEAD).read_bytes())
+        if self.path.with_name(VAULT_KEY).exists():
+            path.with_name(VAULT_KEY).write_bytes(self.path.with_name(VAULT_KEY).read_bytes())
         return Database(path)
 
     @contextmanager
@@ -132,12 +191,16 @@ class Database:
         self._local.writing = begin == "BEGIN IMMEDIATE"
         self._local.serial = next(self._serials)
         self._local.held = {}
+        self._local.head = None
         try:
             yield connection
         except BaseException:
             connection.execute("ROLLBACK")
             raise
         connection.execute("COMMIT")
+        if self._local.head and self._local.head != self._head:
+            self._head = self._local.head
+            _write_head(self.path, self._head)
 
     def close(self) -> None:
         """Close this thread's connection."""
@@ -147,13 +210,73 @@ class Database:
             self._local.connection = None
 
 
-def migrate(connection: sqlite3.Connection) -> int:
-    """Bring the file to the newest schema, each numbered step in a transaction. Returns the schema's number."""
-    steps = sorted(
+def _is_new(path: Path, existing: bool) -> bool:
+    """Whether there are no records yet. Raises `DamagedError` where there were some."""
+    if path.exists():
+        with path.open("rb") as file:
+            start = file.read(16)
+        if start != b"SQLite format 3\0":
+            what = "is empty" if not start else "is no database"
+            raise DamagedError(f"{path} {what}. Restore a backup: doorstone restore FILE --data FOLDER")
+        return False
+    left = [name for name in (LEDGER_KEY, LEDGER_HEAD) if path.with_name(name).exists()]
+    if existing or left:
+        beside = f", though {left[0]} is there" if left else ""
+        raise DamagedError(f"{path} is missing{beside}. Restore a backup: doorstone restore FILE --data FOLDER")
+    return True
+
+
+def _read_head(path: Path) -> dict[str, Any]:
+    """The last head that was written beside the records; empty if there is none."""
+    try:
+        found = json.loads(path.with_name(LEDGER_HEAD).read_text("utf-8"))
+        if found == {}:
+            return {}
+        return {"seq": int(found["seq"]), "hash": str(found["hash"]), "seal": str(found["seal"])}
+    except FileNotFoundError:
+        return {}
+    except (ValueError, KeyError, TypeError):
+        return {"seq": -1, "hash": "", "seal": ""}
+
+
+def _write_head(path: Path, head: dict[str, Any]) -> None:
+    """Replace the head beside the records. It comes after the commit: at worst it is older than they are."""
+    part = path.with_name(f"{LEDGER_HEAD}.part")
+    handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w") as file:
+        json.dump(head, file)
+    part.replace(path.with_name(LEDGER_HEAD))
+
+
+def copy_records(source: Path, target: Path) -> None:
+    """Copy a database file that somebody may be writing to, with the ledger's head as the copy has it beside it."""
+    os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+    held, copy = sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=30), sqlite3.connect(target)
+    try:
+        held.backup(copy)
+        row = copy.execute("SELECT seq, hash, seal FROM ledger_head").fetchone()
+    finally:
+        copy.close()
+        held.close()
+    _write_head(target, dict(zip(("seq", "hash", "seal"), row, strict=True)) if row else {})
+
+
+def _steps() -> list[tuple[int, Any]]:
+    """The numbered steps of the schema."""
+    return sorted(
         (int(entry.name[:4]), entry)
         for entry in resources.files("doorstone.store.migrations").iterdir()
         if entry.name.endswith(".sql")
     )
+
+
+def newest_schema() -> int:
+    return _steps()[-1][0]
+
+
+def migrate(connection: sqlite3.Connection) -> int:
+    """Bring the file to the newest schema, each numbered step in a transaction. Returns the schema's number."""
+    steps = _steps()
     at = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if at > steps[-1][0]:
         raise RuntimeError(f"The database has schema {at}, this program knows {steps[-1][0]}. Use a newer program.")

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 T = TypeVar("T")
+CHANGED = "changed"
+"""Beside the findings that an approval rests on: why the device itself is no longer what was approved."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +21,15 @@ class ApprovalRow:
     at: str
     note: str
     part: Mapping[str, list[str]]
+    shown: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class SecondLookRow:
+    """One approver's second look at some devices, and what it rests on; it waits for another's."""
+
+    person: str
+    devices: tuple[str, ...]
     shown: Mapping[str, Any]
 
 
@@ -84,6 +95,7 @@ class ExceptionRow:
     ended_on: str | None
     renews: int | None
     renewed_by: int | None
+    shaped_by: tuple[str, ...]  # who edited it, beside the requester
     requirements: tuple[str, ...]
     devices: tuple[str, ...]
     left_out: Mapping[str, str]
@@ -156,6 +168,32 @@ def edit(db: sqlite3.Connection, number: int, version: int, terms: Mapping[str, 
     return cursor.rowcount == 1
 
 
+def shape(db: sqlite3.Connection, number: int, editors: Iterable[str]) -> None:
+    """Keep who has edited it."""
+    db.execute("UPDATE exceptions SET shaped_by = ? WHERE id = ?", (json.dumps(sorted(set(editors))), number))
+
+
+def need_approvals(db: sqlite3.Connection, number: int, needed: int) -> None:
+    db.execute("UPDATE exceptions SET approvals_needed = ? WHERE id = ?", (needed, number))
+
+
+def unsettle(db: sqlite3.Connection, device: str, because: str) -> list[int]:
+    """Say of every approval that rests on a device why it needs a second look; those on their way fall away."""
+    rows = db.execute(
+        "SELECT e.id, e.state, d.shown FROM exceptions AS e JOIN exception_devices AS d ON d.exception = e.id"
+        " WHERE d.device = ? AND e.state IN ('requested', 'approved')",
+        (device,),
+    ).fetchall()
+    for row in rows:
+        if row["state"] == "requested":
+            drop_approvals(db, row["id"])
+        elif row["shown"]:
+            shown = {**json.loads(row["shown"]), CHANGED: because}
+            keep_shown(db, row["id"], device, shown)
+        touch(db, row["id"])
+    return [row["id"] for row in rows]
+
+
 def touch(db: sqlite3.Connection, number: int, **values: Any) -> None:
     """Change single columns (owner, asked_back) and the version."""
     parts = ", ".join(f"{name} = :{name}" for name in values)
@@ -213,6 +251,22 @@ def add_approval(db: sqlite3.Connection, number: int, approval: ApprovalRow) -> 
 
 def drop_approvals(db: sqlite3.Connection, number: int) -> None:
     db.execute("DELETE FROM exception_approvals WHERE exception = ?", (number,))
+
+
+def second_looks(db: sqlite3.Connection, number: int) -> list[SecondLookRow]:
+    rows = db.execute("SELECT person, devices, shown FROM second_looks WHERE exception = ? ORDER BY at", (number,))
+    return [SecondLookRow(r["person"], tuple(json.loads(r["devices"])), json.loads(r["shown"])) for r in rows]
+
+
+def add_second_look(db: sqlite3.Connection, number: int, look: SecondLookRow, at: str, note: str) -> None:
+    db.execute(
+        "INSERT OR REPLACE INTO second_looks (exception, person, at, note, devices, shown) VALUES (?, ?, ?, ?, ?, ?)",
+        (number, look.person, at, note, json.dumps(look.devices), json.dumps(look.shown, sort_keys=True)),
+    )
+
+
+def drop_second_looks(db: sqlite3.Connection, number: int) -> None:
+    db.execute("DELETE FROM second_looks WHERE exception = ?", (number,))
 
 
 def attest(db: sqlite3.Connection, number: int, condition: int, by: str, at: str, note: str) -> None:
@@ -372,7 +426,11 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
     )
     return [
         ExceptionRow(
-            **{**dict(r), **{name: bool(r[name]) for name in ("up_to", "self_approved", "asked_back")}},
+            **{
+                **dict(r),
+                **{name: bool(r[name]) for name in ("up_to", "self_approved", "asked_back")},
+                "shaped_by": tuple(json.loads(r["shaped_by"])),
+            },
             requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
             devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
             left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},

@@ -34,6 +34,9 @@ class ImportRow:
     ended_at: str
     narrow: bool
     only_device: str
+    sha256: str
+    ready_sha256: str
+    may_decide: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,9 +51,9 @@ class ProblemRow:
 def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
     cursor = db.execute(
         "INSERT INTO imports (at, by, form, readings, devices, added, name, state, dry, skip, mapping, narrow,"
-        " only_device)"
+        " only_device, may_decide)"
         " VALUES (:at, :by, :form, 0, 0, 0, :name, 'waiting', :dry, :skip, :mapping, :narrow,"
-        " :only_device)",
+        " :only_device, :may_decide)",
         values,
     )
     return int(cursor.lastrowid or 0)
@@ -74,7 +77,7 @@ def unfinished(db: sqlite3.Connection) -> list[ImportRow]:
 
 
 def _row(row: sqlite3.Row) -> ImportRow:
-    return ImportRow(**{**dict(row), **{name: bool(row[name]) for name in ("dry", "skip", "narrow")}})
+    return ImportRow(**{**dict(row), **{name: bool(row[name]) for name in ("dry", "skip", "narrow", "may_decide")}})
 
 
 def move(db: sqlite3.Connection, number: int, state: str, *, why: str = "", ended_at: str = "") -> None:
@@ -84,8 +87,14 @@ def move(db: sqlite3.Connection, number: int, state: str, *, why: str = "", ende
     )
 
 
-def keep_size(db: sqlite3.Connection, number: int, size: int) -> None:
-    db.execute("UPDATE imports SET size = ?, state = 'received' WHERE id = ?", (size, number))
+def keep_file(db: sqlite3.Connection, number: int, size: int, sha256: str) -> None:
+    """Its file has come whole."""
+    db.execute("UPDATE imports SET size = ?, sha256 = ?, state = 'received' WHERE id = ?", (size, sha256, number))
+
+
+def keep_ready(db: sqlite3.Connection, number: int, sha256: str) -> None:
+    """What was checked stands on the disk, with this digest."""
+    db.execute("UPDATE imports SET ready_sha256 = ? WHERE id = ?", (sha256, number))
 
 
 def keep_checked(db: sqlite3.Connection, number: int, position: int, checked: int, rejected: int) -> None:

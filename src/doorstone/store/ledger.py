@@ -16,6 +16,10 @@ from typing import Any
 START = "0" * 64
 
 
+class LedgerBrokenError(RuntimeError):
+    """The ledger is not as it was sealed. Nothing is added to it: a new seal would hide what was done to it."""
+
+
 @dataclass(frozen=True, slots=True)
 class Entry:
     seq: int
@@ -49,7 +53,12 @@ def append(
     body: Mapping[str, Any],
     about: Iterable[tuple[str, str]] = (),
 ) -> Entry:
-    """Append an entry inside the caller's transaction. `about` are other objects, (kind, id), that it speaks of."""
+    """Append an entry inside the caller's transaction. `about` are other objects, (kind, id), that it speaks of.
+
+    Raises `LedgerBrokenError` unless the last entry is the one that was sealed.
+    """
+    if broken := next(head_faults(db), None):
+        raise LedgerBrokenError(f"The ledger is not as it was sealed: {broken}")
     last = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
     seq, previous = (last["seq"] + 1, last["hash"]) if last else (1, START)
     text = json.dumps(body, ensure_ascii=False, sort_keys=True)
@@ -116,7 +125,14 @@ def _entry(row: sqlite3.Row) -> Entry:
 def faults(db: sqlite3.Connection) -> Iterator[str]:
     """Walk the chain and say of every entry that was altered, removed or put out of order."""
     rows = (dict(row) for row in db.execute("SELECT * FROM ledger ORDER BY seq"))
-    last = yield from chain_faults(rows)
+    yield from chain_faults(rows)
+    yield from head_faults(db)
+
+
+def head_faults(db: sqlite3.Connection) -> Iterator[str]:
+    """Whether the last entry is the one that was sealed, in the records and in the head that is kept beside them."""
+    row = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
+    last = (row["seq"], row["hash"]) if row else (0, START)
     head = db.execute("SELECT seq, hash, seal, seal(seq, hash) AS fitting FROM ledger_head").fetchone()
     if head is None:
         if last[0]:
@@ -132,6 +148,32 @@ def faults(db: sqlite3.Connection) -> Iterator[str]:
         yield f"entries after {head['seq']} were added past the seal"
     elif head["hash"] != last[1]:
         yield f"entry {last[0]} is not the one that was sealed: the chain was written anew"
+    kept = json.loads(db.execute("SELECT kept_head()").fetchone()[0])
+    if kept:
+        yield from kept_faults(db, kept["seq"], kept["hash"], "the head beside the records")
+
+
+def kept_faults(db: sqlite3.Connection, seq: int, digest: str, where: str) -> Iterator[str]:
+    """Whether an entry that was noted elsewhere, by its number and hash, is still there."""
+    if seq == 0:
+        return
+    row = db.execute("SELECT hash FROM ledger WHERE seq = ?", (seq,)).fetchone()
+    if row is None:
+        yield f"entry {seq} is in {where} and is missing here: these are older records, or their end was cut off"
+    elif row["hash"] != digest:
+        yield f"entry {seq} is not the one in {where}"
+
+
+def head(db: sqlite3.Connection) -> str:
+    """The last entry as number:hash, to be noted elsewhere; empty if there is none."""
+    row = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
+    return f"{row['seq']}:{row['hash']}" if row else ""
+
+
+def last_at(db: sqlite3.Connection) -> str:
+    """When the last entry was made; empty if there is none."""
+    row = db.execute("SELECT at FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
+    return str(row["at"]) if row else ""
 
 
 def chain_faults(rows: Iterable[Mapping[str, Any]]) -> Generator[str, None, tuple[int, str]]:

@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+MOST_SIGN_INS = 10_000
+
 
 @dataclass(frozen=True, slots=True)
 class PersonRow:
@@ -24,6 +26,20 @@ class PersonRow:
     active: bool
     session_epoch: int
     has_calendar: bool
+    second_factor: str
+    second_factor_asked: str
+
+
+@dataclass(frozen=True, slots=True)
+class SignInRow:
+    """Somebody who signed in or failed to: the name as it was given, the address, and how."""
+
+    id: int
+    at: str
+    name: str
+    address: str
+    way: str
+    outcome: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +51,7 @@ class TokenRow:
     person: str
     role: str
     device: str
+    session: bool
     issued_at: str
     expires_on: str
     revoked_at: str | None
@@ -90,6 +107,37 @@ def by_calendar(db: sqlite3.Connection, digest: str) -> PersonRow | None:
     return _person(row) if row else None
 
 
+def bound(db: sqlite3.Connection, issuer: str, subject: str) -> PersonRow | None:
+    """The person who is a provider's subject."""
+    row = db.execute("SELECT * FROM people WHERE issuer = ? AND subject = ?", (issuer, subject)).fetchone()
+    return _person(row) if row else None
+
+
+def bind(db: sqlite3.Connection, name: str, issuer: str, subject: str) -> None:
+    db.execute("UPDATE people SET issuer = ?, subject = ? WHERE name = ?", (issuer, subject, name))
+
+
+def ask_second_factor(db: sqlite3.Connection, name: str, sealed: str) -> None:
+    db.execute("UPDATE people SET second_factor_asked = ? WHERE name = ?", (sealed, name))
+
+
+def keep_second_factor(db: sqlite3.Connection, name: str, sealed: str) -> None:
+    db.execute("UPDATE people SET second_factor = ?, second_factor_asked = '' WHERE name = ?", (sealed, name))
+
+
+def add_sign_in(db: sqlite3.Connection, at: str, name: str, address: str, way: str, outcome: str) -> None:
+    db.execute(
+        "INSERT INTO sign_ins (at, name, address, way, outcome) VALUES (?, ?, ?, ?, ?)",
+        (at, name, address, way, outcome),
+    )
+    db.execute("DELETE FROM sign_ins WHERE id <= (SELECT MAX(id) FROM sign_ins) - ?", (MOST_SIGN_INS,))
+
+
+def sign_ins(db: sqlite3.Connection, before: int | None, limit: int) -> list[SignInRow]:
+    rows = db.execute("SELECT * FROM sign_ins WHERE id < ? ORDER BY id DESC LIMIT ?", (before or 2**62, limit))
+    return [SignInRow(**dict(row)) for row in rows]
+
+
 def end_sessions(db: sqlite3.Connection, name: str) -> None:
     db.execute("UPDATE people SET session_epoch = session_epoch + 1 WHERE name = ?", (name,))
 
@@ -98,18 +146,22 @@ def _person(row: sqlite3.Row) -> PersonRow:
     return PersonRow(
         row["name"], row["version"], row["display"], row["role"], json.loads(row["sites"]), row["origin"],
         row["email"], tuple(json.loads(row["told_of"])), row["password_hash"], bool(row["active"]),
-        row["session_epoch"], bool(row["calendar_digest"]),
+        row["session_epoch"], bool(row["calendar_digest"]), row["second_factor"], row["second_factor_asked"],
     )  # fmt: skip
 
 
-_TOKEN = "SELECT id, name, person, role, device, issued_at, expires_on, revoked_at, last_used_at FROM tokens"
+_TOKEN = "SELECT id, name, person, role, device, session, issued_at, expires_on, revoked_at, last_used_at FROM tokens"
 
 
-def add_token(db: sqlite3.Connection, **values: str) -> int:
-    """Takes name, person, role, device, digest, issued_at and expires_on."""
+def _token(row: sqlite3.Row) -> TokenRow:
+    return TokenRow(**{**dict(row), "session": bool(row["session"])})
+
+
+def add_token(db: sqlite3.Connection, **values: str | int) -> int:
+    """Takes name, person, role, device, session, digest, issued_at and expires_on."""
     cursor = db.execute(
-        "INSERT INTO tokens (name, person, role, device, digest, issued_at, expires_on)"
-        " VALUES (:name, :person, :role, :device, :digest, :issued_at, :expires_on)",
+        "INSERT INTO tokens (name, person, role, device, session, digest, issued_at, expires_on)"
+        " VALUES (:name, :person, :role, :device, :session, :digest, :issued_at, :expires_on)",
         values,
     )
     return int(cursor.lastrowid or 0)
@@ -117,16 +169,16 @@ def add_token(db: sqlite3.Connection, **values: str) -> int:
 
 def token_by_digest(db: sqlite3.Connection, digest: str) -> TokenRow | None:
     row = db.execute(f"{_TOKEN} WHERE digest = ?", (digest,)).fetchone()
-    return TokenRow(*row) if row else None
+    return _token(row) if row else None
 
 
 def token(db: sqlite3.Connection, number: int) -> TokenRow | None:
     row = db.execute(f"{_TOKEN} WHERE id = ?", (number,)).fetchone()
-    return TokenRow(*row) if row else None
+    return _token(row) if row else None
 
 
 def tokens(db: sqlite3.Connection) -> list[TokenRow]:
-    return [TokenRow(*row) for row in db.execute(f"{_TOKEN} ORDER BY id")]
+    return [_token(row) for row in db.execute(f"{_TOKEN} ORDER BY id")]
 
 
 def token_used(db: sqlite3.Connection, number: int, at: str) -> None:

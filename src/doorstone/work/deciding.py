@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
 from doorstone.core.consequences import Case, Consequence, consequence
-from doorstone.core.exceptions import ExceptionState, Move, MoveRefusedError, check_approver, next_state, shown
+from doorstone.core.exceptions import (
+    ExceptionState,
+    Move,
+    MoveRefusedError,
+    approvals_needed,
+    check_approver,
+    next_state,
+    shown,
+)
 from doorstone.core.fixes import plan_fixes
 from doorstone.store import after as after_store
 from doorstone.store import attempts as attempt_store
@@ -30,6 +38,7 @@ from doorstone.work.exceptions import (
     state_of,
     troubles,
 )
+from doorstone.work.people import may_decide
 from doorstone.work.picture import Picture, picture
 from doorstone.work.telling import tell_people
 
@@ -59,7 +68,7 @@ def decide(
             wanted = Move(move)
             after = next_state(ExceptionState(state_of(row, desk.today())), wanted)
             if wanted in (Move.APPROVE, Move.CONFIRM):
-                check_approver(row.requester, actor.name, desk.policy.self_approval)
+                check_approver(row.requester, row.shaped_by, actor.name, desk.policy.self_approval)
         except MoveRefusedError as error:
             raise RefusedError(error.reason, error.mend) from error
         except ValueError as error:
@@ -96,8 +105,13 @@ def _approve(desk: Desk, db: sqlite3.Connection, actor: Actor, row: ExceptionRow
     refuse_if(troubles(now, row.release, requirements, devices) + _unkept(row, now, devices))
     assessed = now.assessments(now.rows(devices), row.release)
     seen = {device: shown(assessed[device], requirements) for device in devices}
-    own = actor.name == row.requester
-    standing, fell = _approvals_that_stand(row, actor, devices, requirements, seen)
+    critical = any(device.critical for device in now.rows(devices))
+    needed = max(row.approvals_needed, approvals_needed(desk.policy.two_approvers, critical))
+    if needed != row.approvals_needed:
+        store.need_approvals(db, row.id, needed)
+        row = replace(row, approvals_needed=needed)
+    own = actor.name in {row.requester, *row.shaped_by}
+    standing, fell = _approvals_that_stand(db, now, row, actor, devices, requirements, seen)
     if standing + 1 < row.approvals_needed:
         if fell:
             store.drop_approvals(db, row.id)
@@ -151,13 +165,26 @@ def _unkept(row: ExceptionRow, now: Picture, devices: Sequence[str]) -> list[Tro
 
 
 def _approvals_that_stand(
-    row: ExceptionRow, actor: Actor, devices: list[str], requirements: list[str], seen: dict[str, Any]
+    db: sqlite3.Connection,
+    now: Picture,
+    row: ExceptionRow,
+    actor: Actor,
+    devices: list[str],
+    requirements: list[str],
+    seen: dict[str, Any],
 ) -> tuple[int, str]:
-    """How many earlier approvals count beside this one, and whose fell away as what they rested on has changed."""
+    """How many earlier approvals count beside this one, and whose fell away.
+
+    One falls away once what it rested on has changed, or its person may no longer decide at the devices' sites.
+    """
     count, fell = 0, []
+    sites = {device.site for device in now.rows(devices)}
     for held in row.approvals:
         if held.person == actor.name:
             raise RefusedError("You have approved it already", "It waits for another approver")
+        if not may_decide(db, held.person, sites) or held.person in row.shaped_by:
+            fell.append(held.person)
+            continue
         if held.part != {"devices": devices, "requirements": requirements}:
             raise RefusedError(f"{held.person} has approved another part of it", "Approve the same part, or decline it")
         if held.shown == seen:
@@ -182,11 +209,28 @@ def _confirm(
     if len(note) < 5:
         raise BadInputError("A second look takes a note", "Say in a sentence why the approval may stand")
     refuse_if(troubles(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
+    seen = {device: shown(now.assessment(device, row.release), row.requirements) for device in chosen}
+    body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
+    look = store.SecondLookRow(actor.name, tuple(chosen), seen)
+    sites = {device.site for device in now.rows(chosen)}
+    others = {
+        held.person
+        for held in store.second_looks(db, row.id)
+        if held.person != actor.name
+        and held.person not in {row.requester, *row.shaped_by}
+        and (held.devices, held.shown) == (look.devices, look.shown)
+        and may_decide(db, held.person, sites)
+    }
+    if len(others) + 1 < row.approvals_needed:
+        store.add_second_look(db, row.id, look, desk.now(), note)
+        store.touch(db, row.id)
+        _record(desk, db, actor, "exception confirmed once", row, {**body, "needed": row.approvals_needed}, note)
+        return
     for device in chosen:
-        store.keep_shown(db, row.id, device, shown(now.assessment(device, row.release), row.requirements))
+        store.keep_shown(db, row.id, device, seen[device])
+    store.drop_second_looks(db, row.id)
     store.touch(db, row.id)
-    body = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
-    _record(desk, db, actor, "exception confirmed", row, body, note)
+    _record(desk, db, actor, "exception confirmed", row, {**body, "with": sorted(others)}, note)
 
 
 # -------------------------------------------------------------- consequences

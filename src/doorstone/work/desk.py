@@ -84,7 +84,9 @@ class Receipt:
 class Actor:
     """Who does it: a person, the role they act in, and through what (console, token, local).
 
+    An actor is made once, at authentication, and from then on only narrowed with `dataclasses.replace`.
     `sites` maps site -> the greater role that they have there. `device` is the only one that they may speak of.
+    `session`: a person who has signed in, or the token of their own command line, who may manage tokens and profile.
     """
 
     name: str
@@ -93,6 +95,7 @@ class Actor:
     receipt: Receipt | None = None
     sites: Mapping[str, str] = field(default_factory=dict)
     device: str = ""
+    session: bool = False
 
 
 class Desk:
@@ -148,6 +151,12 @@ class Desk:
         if "stamp" not in held:
             held["stamp"] = profiles.stamp(self.database.connection)
         return cast(Stamp, held["stamp"])
+
+    def floor(self) -> date | None:
+        """The latest day that the ledger has seen: however the clock is set back, no day before it comes again."""
+        with self.database.read() as db:
+            at = ledger.last_at(db)
+        return date.fromisoformat(at[:10]) if at else None
 
     def now(self) -> str:
         return self.clock.now().isoformat()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from doorstone.core.facts import Candidate, FactSpec, Verdict, View
 from doorstone.core.fleet import Course, Sorted, course
@@ -14,9 +14,10 @@ from doorstone.core.overrides import Choice, choose
 from doorstone.core.platforms import Platform, Route, Sort
 from doorstone.core.sorting import Assessment, State
 from doorstone.store import devices as store
+from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import DeviceRow, Filter
 from doorstone.work.board import find_devices
-from doorstone.work.desk import Desk
+from doorstone.work.desk import Actor, Desk, id_of, record
 from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import picture
 from doorstone.work.sheets import get_sheet, need_release
@@ -225,3 +226,49 @@ def overrides_for(desk: Desk, device: str, release: str, route: str) -> Override
         platform, assessment.release, Route(route), view.values(), view.as_of, checks, excepted | set(checks)
     )
     return OverrideAnswer(device, assessment.release, Route(route), checks, choice)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceChange:
+    """New attributes of a device that rules rest on; None leaves one as it is."""
+
+    site: str | None = None
+    role: str | None = None
+    critical: bool | None = None
+
+
+def change_device(desk: Desk, actor: Actor, name: str, change: DeviceChange, note: str) -> Device:
+    """Change a device's site, role or criticality. Approvals that rest on them need a second look.
+
+    Raises `MissingError`, `BadInputError` without a note or where nothing would change.
+    """
+    if len(note.strip()) < 5:
+        raise BadInputError("A change of what rules rest on takes a note", "Say in a sentence why")
+    wanted = {"site": change.site, "role": change.role, "critical": change.critical}
+    given = {key: value for key, value in wanted.items() if value is not None}
+    for key in ("site", "role"):
+        if not str(given.get(key, "")).isprintable() or len(str(given.get(key, ""))) > 100:
+            raise BadInputError(f"The {key} cannot be used", "Use up to 100 letters, without line breaks")
+    with desk.database.write() as db:
+        held = store.records(db, [name])
+        if name not in held:
+            raise MissingError(f"There is no device {name!r}", "See them with 'doorstone device list'")
+        before = held[name]
+        was = {key: bool(getattr(before, key)) if key == "critical" else getattr(before, key) for key in given}
+        changed = {key: value for key, value in given.items() if was[key] != value}
+        if not changed:
+            raise BadInputError(f"Nothing of {name} would change", "Name another site, role or criticality")
+        stored: dict[str, Any] = {key: int(value) if key == "critical" else value for key, value in changed.items()}
+        store.put(db, held, [before._replace(**stored)])
+        words = [f"{key} was {_in_words(was[key])}, is {_in_words(value)}" for key, value in sorted(changed.items())]
+        stale = exception_store.unsettle(db, name, "; ".join(words))
+        body = {"was": {key: was[key] for key in changed}, "is": changed, "note": note.strip(),
+                "stale": [id_of("EX", number) for number in stale]}  # fmt: skip
+        record(desk, db, actor, "device changed", "device", name, body, devices=[name])
+    return get_device(desk, name)
+
+
+def _in_words(value: object) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return str(value) or "none"

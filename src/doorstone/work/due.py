@@ -79,7 +79,7 @@ def _requested(desk: Desk, row: ExceptionRow, sites: frozenset[str]) -> Due:
         question = next((c.text for c in reversed(row.comments) if c.kind == "question"), "")
         words = f"{_named(row)} waits for an answer: {question}"
         return Due(DueKind.ANSWER, asked_on, "exception", name, words, people=frozenset({row.requester}))
-    own = frozenset() if desk.policy.self_approval else frozenset({row.requester})
+    own = frozenset() if desk.policy.self_approval else frozenset({row.requester, *row.shaped_by})
     gone = own | {approval.person for approval in row.approvals}
     more = f" (approval {len(row.approvals) + 1} of {row.approvals_needed})" if row.approvals_needed > 1 else ""
     words = f"{_named(row)} waits for a decision{more}, asked by {row.requester}"

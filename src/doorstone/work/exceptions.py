@@ -277,6 +277,8 @@ def edit(desk: Desk, actor: Actor, name: str, version: int, given: ExceptionTerm
         conditions = _check_terms(desk, db, platform, given, bool(row.attachments))
         store.edit(db, row.id, version, _stored(given))
         store.set_conditions(db, row.id, conditions)
+        if actor.name != row.requester:
+            store.shape(db, row.id, {*row.shaped_by, actor.name})
         body = {**_stored(given), "conditions": [c.text for c in conditions]}
         record(desk, db, actor, "exception edited", "exception", name, body, devices=row.devices)
     return get_exception(desk, name)
@@ -381,7 +383,10 @@ def stale_devices(row: ExceptionRow, now: Picture) -> dict[str, list[str]]:
             changed[device] = ["its platform or release is no longer in the sheet"]
         elif not _past(now, rows[device], row.release):
             wanted = {name: part for name, part in before.items() if name in row.requirements}
-            if because := stale_because(wanted, shown(assessed[device], row.requirements)):
+            because = stale_because(wanted, shown(assessed[device], row.requirements))
+            if store.CHANGED in before:
+                because = [before[store.CHANGED], *because]
+            if because:
                 changed[device] = because
     for kept in kept_conditions(row, now):
         for device, measured in kept.devices.items():

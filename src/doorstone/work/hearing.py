@@ -18,6 +18,8 @@ from doorstone.store import devices as device_store
 from doorstone.store import said as said_store
 from doorstone.store.devices import Record
 
+GUARDED = frozenset({"site", "role", "critical"})
+"""Attributes that rules rest on: who decides, how many approve, which gates hold. Who may decide may change them."""
 _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 MOST_HELD = 50_000
@@ -129,10 +131,12 @@ def take_in(
     now: dict[str, tuple[Record, Heard]],
     at: str,
     number: int | None,
+    obeyed: bool = True,
 ) -> list[tuple[str, str]]:
     """Add readings, in their order, to the rows in `now`; a device that was not known gets one.
 
-    `number` is the import that they come with. Returns (device, source) of those whose failure texts may differ.
+    `number` is the import that they come with. Unless it is `obeyed`, attributes that rules rest on stay as they are
+    on a device that was known before it. Returns (device, source) of those whose failure texts may differ.
     """
     told = []
     for new in readings:
@@ -150,7 +154,10 @@ def take_in(
                 told.append((device, source))
         if shelf.said(db, said).texts is not None:
             told.append((device, source))
-        record = record._replace(words=words, heard_in=number or record.heard_in, **(about or {}))
+        own = about or {}
+        if not obeyed and held is not None and (number is None or record.heard_in != number):
+            own = {name: value for name, value in own.items() if name not in GUARDED}
+        record = record._replace(words=words, heard_in=number or record.heard_in, **own)
         now[device] = record, heard
     return told
 

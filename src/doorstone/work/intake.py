@@ -6,19 +6,25 @@ transactions, so that others can work meanwhile, and goes on where it was if the
 
 from __future__ import annotations
 
+import hashlib
 import io
 import json
+import os
+import secrets
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
+from datetime import timedelta
+from difflib import get_close_matches
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.quick_lines import about_values
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.formats.records import ImportProblem, ReadingRecord
 from doorstone.store import devices as device_store
@@ -27,7 +33,7 @@ from doorstone.store.imports import ImportRow
 from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
-from doorstone.work.hearing import NewReading, Shelf, batches, heard_of
+from doorstone.work.hearing import GUARDED, NewReading, Shelf, batches, heard_of
 from doorstone.work.people import REPORTER
 from doorstone.work.profiles import Known, Settler, all_specs
 from doorstone.work.ready import ReadyWriter, Told, read_ready, told
@@ -38,6 +44,9 @@ SMALL = 100  # and at least
 CALM, BRISK = 0.15, 0.03  # seconds that a transaction may take: while nobody else writes, and while somebody does
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
+A_DAY = timedelta(days=1)  # that a clock may be ahead
+EARLIEST = "1990-01-01T00:00:00"
+DECIDERS = ("approver", "administrator")
 OPEN = ("waiting", "received", "checking")
 
 
@@ -87,6 +96,7 @@ def begin(desk: Desk, actor: Actor, given: ImportGiven) -> Import:
             "mapping": given.mapping,
             "narrow": int(actor.role == REPORTER),
             "only_device": actor.device,
+            "may_decide": int(actor.role in DECIDERS),
         }
         name = id_of("IM", store.add(db, values))
         body = {"form": given.form, "name": given.name, "dry": given.dry, "skip": given.skip}
@@ -106,23 +116,60 @@ def _mapping(desk: Desk, text: str) -> ColumnMapping | None:
         raise BadInputError("The mapping cannot be used", "Mend each place", troubles) from error
 
 
-def receive(desk: Desk, actor: Actor, name: str, stream: BinaryIO) -> Import:
-    """Take in the import's file, in pieces. Raises `RefusedError` if it has one already."""
+def receive(desk: Desk, actor: Actor, name: str, stream: BinaryIO, length: int | None = None) -> Import:
+    """Take in the import's file, in pieces; `length` is how long it was said to be.
+
+    It counts once it has come whole and stands on the disk. Raises `RefusedError` if there is one already, or if
+    another came first; `BadInputError` if it was cut off.
+    """
     found = get_import(desk, name)
     if found.row.by != actor.name and actor.role != "administrator":
         raise RefusedError(f"{name} was begun by {found.row.by}", "Begin an import of your own")
     if found.row.state != "waiting":
         raise RefusedError(f"{name} is {found.row.state}; it has its file already", "Begin another import")
     path = _file(desk, found.row.id, "raw")
-    path.parent.mkdir(parents=True, exist_ok=True)
-    size = 0
-    with path.open("wb") as file:
-        while piece := stream.read(1 << 16):
-            size += file.write(piece)
-    with desk.database.write() as db:
-        if get_import(desk, name).row.state == "waiting":
-            store.keep_size(db, found.row.id, size)
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    part = path.with_name(f"{path.name}.{secrets.token_hex(6)}")
+    size, digest = 0, hashlib.sha256()
+    try:
+        with part.open("xb") as file:
+            while piece := stream.read(1 << 16):
+                size += file.write(piece)
+                digest.update(piece)
+            file.flush()
+            os.fsync(file.fileno())
+        if length is not None and size != length:
+            raise BadInputError(f"The file was cut off: {size:,} of {length:,} bytes came", "Send it again, whole")
+        with desk.database.write() as db:
+            state = get_import(desk, name).row.state
+            if state != "waiting":
+                raise RefusedError(f"{name} is {state}; it has its file already", "Begin another import")
+            part.replace(path)
+            _keep_folder(path.parent)
+            store.keep_file(db, found.row.id, size, digest.hexdigest())
+    finally:
+        part.unlink(missing_ok=True)
     return get_import(desk, name)
+
+
+def _keep_folder(folder: Path) -> None:
+    """Have the folder's entries on the disk."""
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _check_whole(path: Path, wanted: str) -> None:
+    """Raises `SpoiledError` unless a file is the one that was kept."""
+    try:
+        with path.open("rb") as file:
+            found = hashlib.file_digest(file, "sha256").hexdigest()
+    except FileNotFoundError:
+        found = ""
+    if found != wanted:
+        raise SpoiledError(f"{path.name} is not the file that was kept")
 
 
 def _file(desk: Desk, number: int, kind: str) -> Path:
@@ -141,6 +188,10 @@ def cancel(desk: Desk, actor: Actor, name: str) -> Import:
         store.move(db, found.row.id, "cancelled", why=f"cancelled by {actor.name}", ended_at=desk.now())
         record(desk, db, actor, "import cancelled", "import", name, {})
     return get_import(desk, name)
+
+
+class SpoiledError(Exception):
+    """A file of an import changed or vanished on the disk."""
 
 
 class HaltedError(Exception):
@@ -167,10 +218,13 @@ def run(desk: Desk, name: str, halt: Callable[[], bool] = _never) -> Import:
             _apply(desk, row, halt)
     except HaltedError:
         pass
-    except Exception:
-        if get_import(desk, name).row.state != "applying":
-            _end(desk, row.id, "failed", "Something failed that should not have; the service's log has the cause")
-        raise
+    except Exception as error:
+        now = get_import(desk, name).row
+        why = str(error) if isinstance(error, SpoiledError) else "something failed; the service's log has the cause"
+        taken = f"{now.applied:,} of {now.checked:,} readings were taken over" if now.applied else "nothing was changed"
+        _end(desk, row.id, "failed", f"{why}; {taken}. Import the file again: what is known already changes nothing")
+        if not isinstance(error, SpoiledError):
+            raise
     finally:
         if get_import(desk, name).ended:
             for kind in ("raw", "ready"):
@@ -201,16 +255,22 @@ def _check(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> bool:
         return False
     with desk.database.write() as db:
         store.clear_problems(db, row.id)
-    checked = rejected = 0
+    _check_whole(_file(desk, row.id, "raw"), row.sha256)
+    checked = rejected = told = 0
     fatal = False
+    latest = (desk.clock.now() + A_DAY).isoformat()
+    asked: set[tuple[str, str, str]] = set()
     good = ReadyWriter(_file(desk, row.id, "ready"))
     with _file(desk, row.id, "raw").open("rb") as stream, closing(good):
         found = read_stream(stream, row.form, all_specs(all_sheets(desk)), _mapping(desk, row.mapping))
         while part := list(islice(found, CHECKED)):
             if halt():
                 raise HaltedError
+            part = [_in_time(one, latest) if isinstance(one, ReadingRecord) else one for one in part]
             if row.narrow or row.only_device:
                 part = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
+            notes = [] if row.may_decide else _kept_as_they_are(desk, part)
+            notes += _nobody_knows(desk, part, asked)
             problems = [one for one in part if isinstance(one, ImportProblem)]
             records = [one for one in part if isinstance(one, ReadingRecord)]
             good.write(records)
@@ -219,11 +279,15 @@ def _check(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> bool:
                 state = store.get(db, row.id)
                 if state is None or state.state != "checking":
                     return False
-                kept = problems[: max(0, MOST_PROBLEMS - rejected)]
+                kept = problems[: max(0, MOST_PROBLEMS - told)]
                 lines = [(p.line, p.place if p.word == "line" else p.where, p.message, p.mend) for p in kept]
-                store.add_problems(db, row.id, rejected + 1, lines)
+                lines += [(p.line, p.place, p.message, p.mend) for p in notes[: max(0, MOST_PROBLEMS - told)]]
+                store.add_problems(db, row.id, told + 1, lines)
+                told += len(lines)
                 checked, rejected = checked + len(records), rejected + len(problems)
                 store.keep_checked(db, row.id, min(stream.tell(), row.size), checked, rejected)
+    with desk.database.write() as db:
+        store.keep_ready(db, row.id, good.digest())
     if fatal or (rejected and not row.skip) or not checked:
         lines_ = "1 line" if rejected == 1 else f"{rejected} lines"
         why = "the file cannot be used" if fatal else f"{lines_} cannot be read"
@@ -243,9 +307,68 @@ def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProble
     return one
 
 
+def _in_time(one: ReadingRecord, latest: str) -> ReadingRecord | ImportProblem:
+    """A reading from the future, or from before there were such machines, would be believed for ever, or never."""
+    if EARLIEST <= one.taken_at <= latest:
+        return one
+    when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"
+    return ImportProblem(
+        one.line, "taken_at", f"{one.taken_at} lies {when}", "Set the clock that gave it, and read again"
+    )
+
+
+def _nobody_knows(
+    desk: Desk, part: Sequence[ReadingRecord | ImportProblem], asked: set[tuple[str, str, str]]
+) -> list[ImportProblem]:
+    """Notes on platforms, releases and editions that no sheet knows, each told once in an import."""
+    sheets = all_sheets(desk)
+    notes = []
+    for one in part:
+        if not isinstance(one, ReadingRecord):
+            continue
+        facts = one.content.facts
+        platform = str(facts.get("os.platform", ""))
+        if not platform:
+            continue
+        sheet = sheets.get(platform)
+        known: dict[str, Sequence[str]] = {"os.platform": list(sheets)}
+        if sheet is not None:
+            known["os.release"] = [release.id for release in sheet.platform.releases]
+            known["os.edition"] = sheet.platform.editions
+        for fact, values in known.items():
+            value = str(facts.get(fact, ""))
+            if value and value not in values and (platform, fact, value) not in asked:
+                asked.add((platform, fact, value))
+                near = get_close_matches(value, values, 1, 0.5)
+                hint = f"Is {near[0]} meant?" if near else f"Known: {', '.join(values) or 'none'}"
+                notes.append(ImportProblem(one.line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))
+    return notes
+
+
+def _kept_as_they_are(desk: Desk, part: Sequence[ReadingRecord | ImportProblem]) -> list[ImportProblem]:
+    """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
+    speaking = [one for one in part if isinstance(one, ReadingRecord) and GUARDED & one.about.keys()]
+    if not speaking:
+        return []
+    with desk.database.read() as db:
+        held = device_store.records(db, {one.device for one in speaking})
+    notes = []
+    for one in speaking:
+        for name, value in about_values(one.about).items():
+            if name in GUARDED and one.device in held and getattr(held[one.device], name) != value:
+                is_now = getattr(held[one.device], name)
+                words = ("no", "yes")
+                was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
+                message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
+                hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
+                notes.append(ImportProblem(one.line, name, message, hint))
+    return notes
+
+
 def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
     """Take over what was checked, in small transactions, from where it stood."""
     desk.database.widen()
+    _check_whole(_file(desk, row.id, "ready"), get_import(desk, id_of("IM", row.id)).row.ready_sha256)
     known = Known()
     size = min(SMALL, CHUNK)
     applied = get_import(desk, id_of("IM", row.id)).row.applied
@@ -259,7 +382,7 @@ def _apply(desk: Desk, row: ImportRow, halt: Callable[[], bool], *, noted: bool 
             with desk.database.write() as db:
                 numbers = {said: known.shelf.number_of(db, block.bodies[said]) for said in {r[3] for r in part}}
                 readings = [NewReading._make((d, s, at, numbers[n], block.abouts[a])) for d, s, at, n, a in part]
-                heard = Settler(desk, db, known).hear(readings, row.id)
+                heard = Settler(desk, db, known).hear(readings, row.id, obeyed=row.may_decide)
                 store.keep_applied(db, row.id, len(part), heard.first, heard.added)
             size = _next_size(size, time.monotonic() - began, BRISK if desk.traffic.lively else CALM)
             time.sleep(0.001)  # whoever waits to write goes first

@@ -20,6 +20,7 @@ class LedgerCheck:
     entries: int
     ok: bool
     faults: tuple[str, ...]
+    head: str = ""
 
 
 def list_entries(
@@ -60,8 +61,18 @@ def check_export(lines: Iterable[str]) -> LedgerCheck:
     return LedgerCheck(seen, not faults, faults)
 
 
-def check_ledger(desk: Desk) -> LedgerCheck:
-    """Walk the whole chain; every altered, missing or misplaced entry is named."""
+def check_ledger(desk: Desk, kept: str = "") -> LedgerCheck:
+    """Walk the whole chain; every altered, missing or misplaced entry is named.
+
+    `kept` is a head that was noted elsewhere, as number:hash. Raises `BadInputError` if it is none.
+    """
+    seq, _, digest = kept.partition(":")
+    if kept and not (seq.isdecimal() and len(seq) < 16 and len(digest) == 64):
+        raise BadInputError(
+            f"{kept[:80]!r} is no head of a ledger", "Give it as 'ledger verify' printed it: number:hash"
+        )
     with desk.database.read() as db:
         faults = tuple(store.faults(db))
-        return LedgerCheck(store.last_seq(db), not faults, faults)
+        if kept:
+            faults += tuple(store.kept_faults(db, int(seq), digest, "what was noted elsewhere"))
+        return LedgerCheck(store.last_seq(db), not faults, faults, store.head(db))

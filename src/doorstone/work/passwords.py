@@ -7,12 +7,34 @@ run; the others wait for their turn.
 from __future__ import annotations
 
 import threading
+from functools import cache
+from importlib import resources
 from typing import Literal
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
 Cost = Literal["standard", "tests"]
+
+
+@cache
+def _common() -> frozenset[str]:
+    text = (resources.files("doorstone.work") / "common_passwords.txt").read_text("utf-8")
+    return frozenset(line for line in text.splitlines() if line and not line.startswith("#"))
+
+
+def weakness(password: str, *names: str) -> str:
+    """Why a password is one of the first to be tried; empty if it is not. `names` are those of its person."""
+    folded = password.casefold()
+    bare = folded.rstrip("0123456789!?.,;:_-#*+ $%&/()").lstrip("0123456789!?.#*+ ")
+    if {folded, bare} & _common():
+        return "It is one of the passwords that are tried first"
+    if len(set(folded)) < 4:
+        return "It is made of the same few letters"
+    own = {part for name in names for part in name.casefold().replace("-", " ").replace(".", " ").split()}
+    if bare in own or bare == "".join(name.casefold() for name in names[:1]) * 2:
+        return "It is the person's own name"
+    return ""
 
 
 class Passwords:

@@ -6,9 +6,11 @@ import hashlib
 import re
 import secrets
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
+
+import pyotp
 
 from doorstone.store import exceptions as exception_store
 from doorstone.store import people as store
@@ -16,7 +18,12 @@ from doorstone.store.people import PersonRow
 from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError
+from doorstone.work.passwords import weakness
 
+RESERVED = frozenset(
+    {"doorstone", "local", "import", "system", "nobody", "everybody", "scheduler", "root", "anonymous"}
+)
+"""Names that the service itself writes into the ledger, or that would be taken for it."""
 ROLES = ("viewer", "technician", "approver", "administrator")
 REPORTER = "reporter"
 """The role of a token that may only post readings; no person has it."""
@@ -63,6 +70,7 @@ class Token:
     person: str
     role: str
     device: str
+    session: bool
     issued_at: str
     expires_on: date
     revoked_at: str | None
@@ -80,6 +88,13 @@ def covers(role: str, other: str) -> bool:
     return role == other or rank(role) > rank(other)
 
 
+def both(role: str, other: str) -> str:
+    """The greatest role that each of two holds; a technician and an approver have only viewing in common."""
+    if covers(role, other):
+        return other
+    return role if covers(other, role) else "viewer"
+
+
 # -------------------------------------------------------------------- people
 
 
@@ -92,8 +107,10 @@ def add_person(
     """
     if not re.fullmatch(r"[a-z][a-z0-9.-]{1,39}", name):
         raise BadInputError(f"{name!r} is not a name to sign in with", "Use 2 to 40 small letters, digits, dot, dash")
+    if name in RESERVED:
+        raise BadInputError(f"{name!r} is not a name for a person", "Choose another one; the service uses this itself")
     _check_role(role)
-    hashed = _hash(desk, password) if password is not None else ""
+    hashed = _hash(desk, password, name, display) if password is not None else ""
     origin = "password" if password is not None else "oidc"
     with desk.database.write() as db:
         if first and any(p.active and p.role == "administrator" for p in store.every(db)):
@@ -111,9 +128,11 @@ def _check_role(role: str) -> None:
         raise BadInputError(f"{role!r} is not a role", f"Use one of {', '.join(ROLES)}")
 
 
-def _hash(desk: Desk, password: str) -> str:
+def _hash(desk: Desk, password: str, *names: str) -> str:
     if not 10 <= len(password) <= 200:
         raise BadInputError("The password is too short or too long", "Use 10 to 200 characters")
+    if why := weakness(password, *names):
+        raise BadInputError(f"This password is easily guessed. {why}", "Use several words that do not belong together")
     return desk.passwords.hash(password)
 
 
@@ -152,6 +171,8 @@ def change_person(desk: Desk, actor: Actor, name: str, version: int, change: Per
         store.change(db, new)
         before, after = _told(row), _told(new)
         changed = {key: value for key, value in after.items() if value != before[key]}
+        if "email" in changed:  # everybody reads the ledger
+            changed["email"] = "changed" if new.email else "removed"
         record(desk, db, actor, "person changed", "person", name, changed)
     return _person(replace(new, version=version + 1))
 
@@ -169,7 +190,7 @@ def _told(row: PersonRow) -> dict[str, object]:
 
 def set_password(desk: Desk, actor: Actor, name: str, old: str | None, new: str) -> None:
     """Set a password; one's own takes the old one. Every session of the person ends."""
-    hashed = _hash(desk, new)
+    hashed = _hash(desk, new, name)
     if actor.name == name and actor.via != "local" and check_password(desk, name, old or "") is None:
         raise BadInputError("The old password does not fit", "Check it and try again")
     with desk.database.write() as db:
@@ -196,6 +217,16 @@ def need_active(db: sqlite3.Connection, name: str) -> PersonRow:
             f"{name!r} is nobody who signs in here", f"Name one of {known or 'the people you add first'}"
         )
     return row
+
+
+def may_decide(db: sqlite3.Connection, name: str, sites: Iterable[str]) -> bool:
+    """Whether somebody may sign in today and is an approver at each of these sites."""
+    row = store.get(db, name)
+    if row is None or not row.active:
+        return False
+    return all(
+        covers(row.role, "approver") or covers(row.sites.get(site, "viewer"), "approver") for site in sites or [""]
+    )
 
 
 def get_person(desk: Desk, name: str, stamp: Stamp | None = None) -> Person:
@@ -241,6 +272,50 @@ def check_password(desk: Desk, name: str, password: str) -> Person | None:
     return _person(row) if row and row.active and fits else None
 
 
+# -------------------------------------------------------------- second factor
+
+
+def begin_second_factor(desk: Desk, actor: Actor) -> str:
+    """A new secret for an authenticator, as the address that one reads from a picture; it waits for a first code."""
+    secret = pyotp.random_base32()
+    with desk.database.write() as db:
+        if _need(db, actor.name).origin != "password":
+            raise RefusedError("You sign in through another service", "Set up a second factor there")
+        store.ask_second_factor(db, actor.name, desk.database.vault.seal(secret))
+        record(desk, db, actor, "second factor begun", "person", actor.name, {})
+    return str(pyotp.TOTP(secret).provisioning_uri(name=actor.name, issuer_name="Door Stone"))
+
+
+def confirm_second_factor(desk: Desk, actor: Actor, code: str) -> None:
+    """From now on a sign-in takes a code as well. Raises `BadInputError` if this one does not fit."""
+    with desk.database.write() as db:
+        row = _need(db, actor.name)
+        asked = desk.database.vault.open(row.second_factor_asked) if row.second_factor_asked else ""
+        if not asked or not _code_fits(asked, code):
+            raise BadInputError("The code does not fit", "Give the six digits that the authenticator shows now")
+        store.keep_second_factor(db, actor.name, row.second_factor_asked)
+        record(desk, db, actor, "second factor set", "person", actor.name, {})
+
+
+def drop_second_factor(desk: Desk, actor: Actor, name: str) -> None:
+    """A sign-in takes the password only again."""
+    with desk.database.write() as db:
+        _need(db, name)
+        store.keep_second_factor(db, name, "")
+        record(desk, db, actor, "second factor removed", "person", name, {})
+
+
+def _code_fits(secret: str, code: str) -> bool:
+    return bool(pyotp.TOTP(secret).verify(code.strip().replace(" ", ""), valid_window=1))
+
+
+def check_code(desk: Desk, name: str, code: str) -> bool:
+    """Whether a code fits the person's second factor; also where they have none."""
+    with desk.database.read() as db:
+        row = _need(db, name)
+    return not row.second_factor or _code_fits(desk.database.vault.open(row.second_factor), code)
+
+
 def end_sessions(desk: Desk, actor: Actor) -> None:
     """Sign the actor out everywhere."""
     with desk.database.write() as db:
@@ -248,31 +323,85 @@ def end_sessions(desk: Desk, actor: Actor) -> None:
         record(desk, db, actor, "signed out", "person", actor.name, {})
 
 
-def arrive(desk: Desk, name: str, display: str, email: str, role: str) -> Person:
-    """Somebody whom another service vouches for: added at the first sign-in, their role kept as that service says."""
+@dataclass(frozen=True, slots=True)
+class Vouched:
+    """Somebody for whom a provider vouches: its `subject` never changes there, everything else may."""
+
+    issuer: str
+    subject: str
+    name: str
+    display: str
+    email: str
+    role: str
+
+
+def sign_in_vouched(desk: Desk, who: Vouched) -> Person:
+    """The person who is bound to the provider's subject: added at the first sign-in, their role kept as it says.
+
+    A name that somebody has already is never taken over. Raises `RefusedError`, `BadInputError`.
+    """
     by = Actor("doorstone", "administrator", "oidc")
+    if not who.subject:
+        raise RefusedError("The provider does not say who you are", "Ask who runs it for the claim 'sub'")
     with desk.database.write() as db:
-        row = store.get(db, name)
+        row = store.bound(db, who.issuer, who.subject)
         if row is None:
-            add_person(desk, by, name, display, role, None)
-            row = _need(db, name)
-        if row.origin != "oidc":
-            raise RefusedError(f"{name!r} signs in with a password here", "Use it, or have the name changed")
+            if store.get(db, who.name) is not None:
+                hint = "Have an administrator bind it to you: doorstone person change NAME --subject SUBJECT"
+                raise RefusedError(f"{who.name!r} is somebody else here", hint)
+            add_person(desk, by, who.name, who.display, who.role, None)
+            store.bind(db, who.name, who.issuer, who.subject)
+            body = {"issuer": who.issuer, "subject": who.subject}
+            record(desk, db, by, "person bound", "person", who.name, body)
+            row = _need(db, who.name)
         if not row.active:
-            raise RefusedError(f"{name!r} may no longer sign in", "Ask an administrator")
-        if (row.role, row.email) != (role, email):
-            change_person(desk, by, name, row.version, PersonChange(role=role, email=email))
+            raise RefusedError(f"{row.name!r} may no longer sign in", "Ask an administrator")
+        if (row.role, row.email) != (who.role, who.email):
+            change_person(desk, by, row.name, row.version, PersonChange(role=who.role, email=who.email))
+    return get_person(desk, row.name)
+
+
+def bind_person(desk: Desk, actor: Actor, name: str, issuer: str, subject: str) -> Person:
+    """Have somebody sign in as a provider's subject from now on, and no longer as another. Raises `RefusedError`."""
+    if not 1 <= len(subject) <= 255 or not subject.isprintable():
+        raise BadInputError("The subject cannot be used", "Give the provider's claim 'sub' of this person")
+    with desk.database.write() as db:
+        row = _need(db, name)
+        held = store.bound(db, issuer, subject)
+        if held is not None and held.name != name:
+            raise RefusedError(f"This subject is {held.name}", "Look at that person first")
+        if row.origin == "password":
+            raise RefusedError(f"{name} signs in with a password", "Add a person for the provider's sign-in instead")
+        store.bind(db, name, issuer, subject)
+        record(desk, db, actor, "person bound", "person", name, {"issuer": issuer, "subject": subject})
     return get_person(desk, name)
+
+
+def note_sign_in(desk: Desk, name: str, address: str, way: str, outcome: str) -> None:
+    """Keep who signed in or failed to, from where and how; `outcome` as in `SIGN_IN_OUTCOMES`."""
+    with desk.database.write() as db:
+        store.add_sign_in(db, desk.now(), name[:100], address, way, outcome)
+
+
+def list_sign_ins(desk: Desk, before: int | None = None, limit: int = 100) -> list[store.SignInRow]:
+    """Newest first, those numbered below `before`."""
+    with desk.database.read() as db:
+        return store.sign_ins(db, before, limit)
 
 
 # -------------------------------------------------------------------- tokens
 
 
-def issue_token(desk: Desk, actor: Actor, name: str, role: str, days: int, device: str = "") -> Token:
-    """Issue a bearer token for a program, of the actor's role or a lesser one. Raises `RefusedError`.
+def issue_token(
+    desk: Desk, actor: Actor, name: str, role: str, days: int, device: str = "", *, session: bool = False
+) -> Token:
+    """Issue a bearer token, of the actor's role or a lesser one. Raises `RefusedError`.
 
-    The role reporter may only post readings; with a `device`, only readings of that device.
+    The role reporter may only post readings; with a `device`, only readings of that device. A token with `session` is
+    for the person's own command line: it reaches the sites where they have a greater role, tokens and profile.
     """
+    if session and role != actor.role:
+        raise BadInputError("A command line acts in one's own role", f"Use the role {actor.role}")
     if role != REPORTER:
         _check_role(role)
     if not covers(actor.role, "technician" if role == REPORTER else role):
@@ -285,11 +414,12 @@ def issue_token(desk: Desk, actor: Actor, name: str, role: str, days: int, devic
         raise BadInputError(f"A token cannot run for {days} days", "Choose 1 to 730 days")
     secret = "ds_" + secrets.token_urlsafe(32)
     expires = desk.today() + timedelta(days=days)
-    values = {
+    values: dict[str, str | int] = {
         "name": name,
         "person": actor.name,
         "role": role,
         "device": device,
+        "session": int(session),
         "issued_at": desk.now(),
         "expires_on": expires.isoformat(),
     }
@@ -297,7 +427,14 @@ def issue_token(desk: Desk, actor: Actor, name: str, role: str, days: int, devic
         if made_before(db, actor) is not None:
             raise RefusedError("This call has issued a token before; its secret is shown once only", "Issue a new one")
         number = store.add_token(db, **values, digest=digest_of(secret))
-        body = {"name": name, "role": role, "expires_on": expires.isoformat(), **({"device": device} if device else {})}
+        body: dict[str, object] = {
+            "name": name,
+            "role": role,
+            "expires_on": expires.isoformat(),
+            **({"device": device} if device else {}),
+        }
+        if session:
+            body["session"] = True
         record(desk, db, actor, "token issued", "token", id_of("TK", number), body, creates=True)
         row = store.token(db, number)
     assert row is not None
@@ -331,7 +468,7 @@ def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | No
 
     `stamp`: the desk's, if the caller has just asked.
 
-    A token never does more than its person may: where the person's role has become a lesser one, so has the token's.
+    A token never does more than it was issued for, nor more than its person may today.
     """
     digest = digest_of(secret)
 
@@ -341,16 +478,21 @@ def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | No
             return row, store.get(db, row.person) if row else None
 
     row, person = desk.remembered(("token", digest), (stamp or desk.stamp()).people, look)
-    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < desk.today():
+    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(desk):
         return None
     if person is None or not person.active:
         return None
     _note_use(desk, row)
-    role = row.role
-    if not covers(person.role, "technician" if role == REPORTER else role):
-        role = person.role if role != REPORTER else "viewer"
-    sites = person.sites if role == person.role else {}
-    return Actor(row.person, role, f"token {row.name}", sites=sites, device=row.device)
+    via = f"token {row.name}"
+    if row.role == REPORTER:
+        return Actor(row.person, REPORTER if covers(person.role, "technician") else "", via, device=row.device)
+    sites = person.sites if row.session else {}
+    return Actor(row.person, both(row.role, person.role), via, sites=sites, device=row.device, session=row.session)
+
+
+def _no_earlier(desk: Desk) -> date:
+    """Today, or the latest day that the ledger has seen: a clock that is set back revives no token."""
+    return max(desk.today(), desk.remembered(("floor",), desk.stamp().ledger, desk.floor) or date.min)
 
 
 def _note_use(desk: Desk, row: store.TokenRow) -> None:
@@ -367,6 +509,6 @@ def digest_of(secret: str) -> str:
 def _token(row: store.TokenRow) -> Token:
     expires = date.fromisoformat(row.expires_on)
     return Token(
-        id_of("TK", row.id), row.name, row.person, row.role, row.device, row.issued_at, expires, row.revoked_at,
-        row.last_used_at,
+        id_of("TK", row.id), row.name, row.person, row.role, row.device, row.session, row.issued_at, expires,
+        row.revoked_at, row.last_used_at,
     )  # fmt: skip

@@ -205,8 +205,11 @@ class Settler:
             held = device_store.records(self.db, part)
             device_store.put(self.db, held, self._rows(held, [(row, heard_of(row)) for row in held.values()]))
 
-    def hear(self, readings: Sequence[NewReading], number: int | None = None) -> Counts:
-        """Take readings in and place their devices anew; `number` is the import that they come with."""
+    def hear(self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True) -> Counts:
+        """Take readings in and place their devices anew; `number` is the import that they come with.
+
+        Unless it is `obeyed`, what it says of attributes that rules rest on changes no device that was known before.
+        """
         held = device_store.records(self.db, {reading[0] for reading in readings})
         often = Counter(map(_DEVICE, readings))
         quiet = self.known.shelf.quiet(self.db, {reading[3] for reading in readings})
@@ -216,7 +219,7 @@ class Settler:
             plain = often[new[0]] == 1 and new[0] not in held and new[3] in quiet
             (firsts if plain else others).append(new)
         now = {name: (row, heard_of(row)) for name, row in held.items()}
-        told = take_in(self.db, self.known.shelf, others, now, self.at, number)
+        told = take_in(self.db, self.known.shelf, others, now, self.at, number, obeyed)
         rows = [*self._first_rows(firsts, number), *self._rows(held, list(now.values()))]
         device_store.put(self.db, held, rows)
         keep(self.db, self.known.shelf, readings, now, told, number)
@@ -360,8 +363,8 @@ def roll(desk: Desk, stamp: Stamp | None = None) -> None:
     `stamp` is how far the records have come, if the caller has just asked.
     """
     today = desk.today().isoformat()
-    if (stamp or desk.stamp()).day == today:
-        return
+    if (stamp or desk.stamp()).day == today or (desk.database.busy and not desk.database.writing):
+        return  # inside a read nothing is written: at midnight, the next call brings them to the new day
     with desk.database.write() as db:
         if (before := store.stamp(db).day) != today:
             place(desk, db, store.fallen(db, today) if before < today else device_store.ids(db))

@@ -6,6 +6,8 @@ device itself. What several readings of a block say stands in it once.
 
 from __future__ import annotations
 
+import hashlib
+import os
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -37,6 +39,7 @@ class ReadyWriter:
 
     def __init__(self, path: Path) -> None:
         self._file = path.open("wb")
+        self._digest = hashlib.sha256()
         self._bodies: dict[int, tuple[Content, str]] = {}
 
     def write(self, records: Iterable[ReadingRecord]) -> None:
@@ -56,7 +59,9 @@ class ReadyWriter:
         bodies = [self._body(content) for _, content in contents.values()]
         block = Block(readings, bodies, [about_values(about) for _, about in abouts.values()])
         raw = msgspec.msgpack.encode(block)
-        self._file.write(len(raw).to_bytes(_SIZE, "big") + raw)
+        whole = len(raw).to_bytes(_SIZE, "big") + raw
+        self._file.write(whole)
+        self._digest.update(whole)
 
     def _body(self, content: Content) -> str:
         held = self._bodies.get(id(content))  # held with its text, so that its id stays its own
@@ -69,7 +74,14 @@ class ReadyWriter:
         return held[1]
 
     def close(self) -> None:
+        """Have everything on the disk."""
+        self._file.flush()
+        os.fsync(self._file.fileno())
         self._file.close()
+
+    def digest(self) -> str:
+        """SHA-256 of what was written."""
+        return self._digest.hexdigest()
 
 
 def read_ready(path: Path, after: int = 0) -> Iterator[Block]:

@@ -103,6 +103,9 @@ def load_sheet(
     """
     platform = parse_sheet(text, lists, name)
     digest = _digest(text, lists)
+    desk.memory.setdefault(
+        ("parsed", digest), platform
+    )  # filling its templates may take seconds: not while others wait
     with desk.database.write() as db:
         before = store.newest(db, platform.id)
         held = before.revision if before else 0

@@ -51,16 +51,25 @@ def _all_sheets(desk: Desk) -> dict[str, Sheet]:
     sheets = {}
     for row in rows:
         mine = [r for r in reported if r.platform == row.platform]
-        key = ("sheet", row.platform, row.sha256, tuple((r.id, r.title, r.since) for r in mine))
+        key = ("sheet", row.platform, row.revision, row.sha256, tuple((r.id, r.title, r.since) for r in mine))
         if key not in desk.memory:
-            desk.memory[key] = sheet_of(row, mine)
+            desk.memory[key] = sheet_of(row, mine, parsed(desk, row.sha256, row.text, row.lists, row.platform))
         sheets[row.platform] = desk.memory[key]
     return sheets
 
 
-def sheet_of(row: store.SheetRow, reported: list[ReportedRow]) -> Sheet:
+def parsed(desk: Desk, sha256: str, text: str, lists: Mapping[str, str], name: str) -> Platform:
+    """What a text and the files beside it say. The same digest is the same text, so each is read once."""
+    key = ("parsed", sha256)
+    if key not in desk.memory:
+        desk.memory[key] = read_sheet(text, lists, name)
+    found: Platform = desk.memory[key]
+    return found
+
+
+def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | None = None) -> Sheet:
     """A stored revision, read, with the requirements that failure texts have added."""
-    platform = with_reported(read_sheet(row.text, row.lists, row.platform), reported)
+    platform = with_reported(read or read_sheet(row.text, row.lists, row.platform), reported)
     told = {plain_text(text): r.id for r in platform.requirements for text in r.reported_as}
     return Sheet(
         row.revision,

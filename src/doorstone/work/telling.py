@@ -6,7 +6,7 @@ import json
 import secrets
 import sqlite3
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from urllib.parse import urlsplit
 
@@ -91,9 +91,16 @@ def add_hook(desk: Desk, actor: Actor, url: str, kinds: tuple[str, ...]) -> Hook
     with desk.database.write() as db:
         if before := made_before(db, actor):
             return get_hook(desk, before)
-        number = store.add_hook(db, url, kinds, secret, actor.name, desk.now())
+        number = store.add_hook(db, url, kinds, desk.database.vault.seal(secret), actor.name, desk.now())
         record(
-            desk, db, actor, "hook added", "hook", id_of("HK", number), {"url": url, "kinds": list(kinds)}, creates=True
+            desk,
+            db,
+            actor,
+            "hook added",
+            "hook",
+            id_of("HK", number),
+            {"host": parts.hostname, "kinds": list(kinds)},
+            creates=True,
         )
         row = store.hook(db, number)
     assert row is not None
@@ -120,7 +127,7 @@ def remove_hook(desk: Desk, actor: Actor, name: str) -> Hook:
     with desk.database.write() as db:
         if found.row.active:
             store.stop_hook(db, found.row.id)
-            record(desk, db, actor, "hook removed", "hook", name, {"url": found.row.url})
+            record(desk, db, actor, "hook removed", "hook", name, {"host": urlsplit(found.row.url).hostname})
     return get_hook(desk, name)
 
 
@@ -157,7 +164,7 @@ def carry_out(desk: Desk, now: datetime, post: Post, mail: Mail | None) -> int:
         if one.hook is None and mail is None:
             continue
         try:
-            answer = post(hooks[one.hook], one) if one.hook is not None else _send(mail, one)
+            answer = post(_opened(desk, hooks[one.hook]), one) if one.hook is not None else _send(mail, one)
             state, next_at = "done", ""
             taken += 1
         except OSError as error:
@@ -167,6 +174,10 @@ def carry_out(desk: Desk, now: datetime, post: Post, mail: Mail | None) -> int:
         with desk.database.write() as db:
             store.tried(db, one.id, state, next_at, answer)
     return taken
+
+
+def _opened(desk: Desk, hook: HookRow) -> HookRow:
+    return replace(hook, secret=desk.database.vault.open(hook.secret))
 
 
 def _send(mail: Mail | None, one: DeliveryRow) -> str:

@@ -8,6 +8,7 @@ from doorstone.core.overrides import OverrideSet
 from doorstone.formats.wire import (
     Asked,
     AssessmentShape,
+    DeviceChangeAsked,
     DeviceDetail,
     DevicePageShape,
     DeviceShape,
@@ -18,7 +19,7 @@ from doorstone.formats.wire import (
     OverrideSetShape,
     PartialShape,
 )
-from doorstone.service.operations import EVERYONE, Answer, Call, Operations
+from doorstone.service.operations import DECIDERS, EVERYONE, Answer, Call, Operations
 from doorstone.store.devices import Filter
 from doorstone.work import devices
 
@@ -79,6 +80,18 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
 )
 def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
     return DeviceDetail.model_validate(devices.get_device(call.desk, call.path["device"], call.query.release))
+
+
+@operations(
+    "PATCH", "/devices/<device>", "Change a device's site, role or criticality", roles=DECIDERS,
+    body=DeviceChangeAsked, answer=DeviceDetail, touches=lambda call: [call.path["device"]],
+)  # fmt: skip
+def change_device(call: Call[None, DeviceChangeAsked]) -> BaseModel:
+    asked = call.body
+    change = devices.DeviceChange(asked.site, asked.role, asked.critical)
+    return DeviceDetail.model_validate(
+        devices.change_device(call.desk, call.actor, call.path["device"], change, asked.note)
+    )
 
 
 @operations(

@@ -1,11 +1,14 @@
-"""Health: whether the process answers, and whether its records can be read."""
+"""Health: whether the process answers, and whether its records can be read and written."""
 
 from __future__ import annotations
+
+import sqlite3
 
 from doorstone import __version__
 from doorstone.formats.wire_after import HealthShape, ReadyShape
 from doorstone.service.operations import PUBLIC, Call, Operations
-from doorstone.work.ledger import list_entries
+from doorstone.service.problems import ServiceProblemError
+from doorstone.store.ledger import LedgerBrokenError
 
 operations = Operations("health")
 
@@ -15,7 +18,11 @@ def healthz(call: Call[None, None]) -> HealthShape:
     return HealthShape(status="ok")
 
 
-@operations("GET", "/readyz", "Whether the records can be read", roles=PUBLIC, answer=ReadyShape)
+@operations("GET", "/readyz", "Whether the records can be read and written", roles=PUBLIC, answer=ReadyShape)
 def readyz(call: Call[None, None]) -> ReadyShape:
-    list_entries(call.desk, limit=1)
+    try:
+        call.desk.database.probe()
+    except (OSError, sqlite3.Error, LedgerBrokenError) as error:
+        hint = "Look at the disk and the data folder, and run 'doorstone ledger verify'"
+        raise ServiceProblemError(503, "not-ready", f"The records cannot be used: {error}", hint) from error
     return ReadyShape(status="ready", version=__version__, today=call.desk.today())

@@ -6,6 +6,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import asdict
 
+from flask import request
 from pydantic import Field
 
 from doorstone.formats.wire import (
@@ -21,6 +22,7 @@ from doorstone.formats.wire import (
 )
 from doorstone.service.jobs import Jobs
 from doorstone.service.operations import EVERYONE, HANDS, READERS_IN, Answer, Call, Operations
+from doorstone.service.problems import ServiceProblemError
 from doorstone.work import intake
 from doorstone.work.desk import Desk
 from doorstone.work.intake import Import, ImportGiven
@@ -28,10 +30,12 @@ from doorstone.work.intake import Import, ImportGiven
 operations = Operations("readings")
 LONGEST_WATCH = 600
 """Seconds after which the stream of events ends; whoever watches asks again."""
+QUIET = 5
+"""Seconds without an event after which a comment is sent."""
 
 
 class ProblemQuery(Asked):
-    cursor: int = Field(0, ge=0)
+    cursor: int = Field(0, ge=0, le=2**53)
     limit: int = Field(100, ge=1, le=1000)
 
 
@@ -65,7 +69,7 @@ def begin_import(call: Call[None, ImportAsked]) -> ImportShape:
 def send_import_file(call: Call[None, None]) -> ImportShape:
     assert call.file is not None
     assert call.jobs is not None
-    found = intake.receive(call.desk, call.actor, call.path["name"], call.file)
+    found = intake.receive(call.desk, call.actor, call.path["name"], call.file, request.content_length)
     call.jobs.run(found.id)
     return _shape(found)
 
@@ -103,18 +107,44 @@ def import_problems(call: Call[ProblemQuery, None]) -> Answer:
 def import_events(call: Call[None, None]) -> Answer:
     assert call.jobs is not None
     found = intake.get_import(call.desk, call.path["name"])
-    return Answer(_events(call.desk, call.jobs, found), media_type="text/event-stream")
+    if not call.jobs.watchers.acquire(blocking=False):
+        hint = "Ask for the import itself from time to time"
+        raise ServiceProblemError(503, "too-many-watchers", "Too many watch at the moment", hint, retry_after=5)
+    return Answer(_Watched(call.jobs, _events(call.desk, call.jobs, found)), media_type="text/event-stream")
+
+
+class _Watched(Iterator[bytes]):
+    """A stream that gives its place back when it ends or its reader has gone, even before its first event."""
+
+    def __init__(self, jobs: Jobs, events: Iterator[bytes]) -> None:
+        self._jobs, self._events, self._open = jobs, events, True
+
+    def __next__(self) -> bytes:
+        try:
+            return next(self._events)
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        if self._open:
+            self._open = False
+            self._jobs.watchers.release()
 
 
 def _events(desk: Desk, jobs: Jobs, found: Import) -> Iterator[bytes]:
-    """One event for each change, the last one when it has ended."""
+    """One event for each change, the last one when it has ended; a comment now and then, which finds a reader gone."""
     last = b""
     until = time.monotonic() + LONGEST_WATCH
+    spoke = time.monotonic()
     while True:
         data = _shape(found).model_dump_json().encode()
         if data != last:
             yield b"event: progress\ndata: " + data + b"\n\n"
-            last = data
+            last, spoke = data, time.monotonic()
+        elif time.monotonic() - spoke > QUIET:
+            yield b": still here\n\n"
+            spoke = time.monotonic()
         if found.ended or jobs.halted.is_set() or time.monotonic() > until:
             return
         time.sleep(0.2)

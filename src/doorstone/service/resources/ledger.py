@@ -21,7 +21,7 @@ operations = Operations("ledger")
 class LedgerQuery(Asked):
     kind: str = ""
     object: str = ""
-    cursor: int | None = Field(None, ge=1)
+    cursor: int | None = Field(None, ge=1, le=2**53)
     limit: int = Field(50, ge=1, le=500)
 
 
@@ -66,6 +66,12 @@ def _lines(desk: Desk) -> Iterator[bytes]:
         after = page[-1].seq
 
 
-@operations("GET", "/ledger/check", "Whether the chain holds", roles=EVERYONE, answer=LedgerCheckShape)
-def check_ledger(call: Call[None, None]) -> LedgerCheckShape:
-    return LedgerCheckShape.model_validate(ledger.check_ledger(call.desk))
+class CheckQuery(Asked):
+    kept: str = Field("", max_length=100, description="A head that was noted elsewhere, as number:hash")
+
+
+@operations(
+    "GET", "/ledger/check", "Whether the chain holds", roles=EVERYONE, query=CheckQuery, answer=LedgerCheckShape
+)
+def check_ledger(call: Call[CheckQuery, None]) -> LedgerCheckShape:
+    return LedgerCheckShape.model_validate(ledger.check_ledger(call.desk, call.query.kept))

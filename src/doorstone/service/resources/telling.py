@@ -48,12 +48,14 @@ def list_due(call: Call[DueQuery, None]) -> DueList:
     return DueList(items=[shape(one) for one in due.due_list(call.desk, call.actor.name if call.query.mine else "")])
 
 
-@operations("POST", "/me/calendar", "Make a new address for one's calendar", roles=EVERYONE, answer=CalendarShape)
+@operations(
+    "POST", "/me/calendar", "Make a new address for one's calendar", roles=EVERYONE, answer=CalendarShape, own=True
+)
 def make_calendar(call: Call[None, None]) -> CalendarShape:
     return CalendarShape(path=f"/api/v1/calendar/{calendars.make_calendar(call.desk, call.actor)}.ics")
 
 
-@operations("DELETE", "/me/calendar", "Revoke the address of one's calendar", roles=EVERYONE, status=204)
+@operations("DELETE", "/me/calendar", "Revoke the address of one's calendar", roles=EVERYONE, status=204, own=True)
 def revoke_calendar(call: Call[None, None]) -> DueList:
     calendars.revoke_calendar(call.desk, call.actor)
     return DueList(items=[])

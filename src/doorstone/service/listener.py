@@ -1,0 +1,131 @@
+"""The listener: one thread reads and writes every connection, lanes of workers answer what has come whole.
+
+A request reaches a worker only once its last byte has come, so that whoever drips bytes holds no worker; one that does
+not come whole in time is closed. A body that ends before its announced length never reaches the application. Health
+has a lane of its own, and so have streams.
+"""
+
+from __future__ import annotations
+
+import socket
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+from waitress import create_server, wasyncore
+from waitress.task import ThreadedTaskDispatcher
+
+HEADER_SECONDS = 15
+"""Until a request's head has come."""
+BODY_SECONDS = 60
+"""Until a body has come, and a second more for each of so many bytes."""
+BODY_RATE = 64 * 1024
+MOST_CONNECTIONS = 1_000
+STREAMS = 16
+"""Workers for streams: so many are watched at once, and one more is told to come back later."""
+_FINISH_SECONDS = 20
+
+
+class _Lanes(ThreadedTaskDispatcher):  # type: ignore[misc]
+    """Workers for most requests, one for health, some for streams."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._health, self._streams = ThreadedTaskDispatcher(), ThreadedTaskDispatcher()
+        self._health.set_thread_count(1)
+        self._streams.set_thread_count(STREAMS + 1)
+
+    def add_task(self, task: Any) -> None:
+        path = str(getattr(task.requests[0], "path", "")) if getattr(task, "requests", None) else ""
+        if path in ("/healthz", "/readyz"):
+            self._health.add_task(task)
+        elif path.endswith("/events"):
+            self._streams.add_task(task)
+        else:
+            super().add_task(task)
+
+    def shutdown(self, cancel_pending: bool = True, timeout: float = 5) -> bool:
+        for lane in (self._health, self._streams):
+            lane.shutdown(cancel_pending, timeout)
+        return bool(super().shutdown(cancel_pending, timeout))
+
+
+class Listener:
+    """A WSGI application on an address. Raises `OSError` if the address cannot be had."""
+
+    def __init__(
+        self, app: Callable[..., Any], host: str, port: int, threads: int, largest: int, look_every: float = 0.5
+    ) -> None:
+        self._map: dict[int, Any] = {}
+        self._lanes = _Lanes()
+        self._lanes.set_thread_count(threads)
+        family, kind, protocol, _, place = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
+        taken = socket.socket(family, kind, protocol)
+        taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            taken.bind(place)
+        except OSError:
+            taken.close()
+            raise
+        self._server = create_server(
+            app,
+            map=self._map,
+            _dispatcher=self._lanes,
+            sockets=[taken],
+            ident="doorstone",
+            max_request_body_size=largest,
+            connection_limit=MOST_CONNECTIONS,
+            channel_timeout=120,
+            clear_untrusted_proxy_headers=False,
+            channel_request_lookahead=1,
+            asyncore_use_poll=True,
+        )
+        self._look_every = look_every
+        self._stopping = threading.Event()
+        self._began: dict[int, tuple[Any, float]] = {}
+
+    @property
+    def address(self) -> str:
+        return f"http://{self._server.effective_host}:{self._server.effective_port}"
+
+    def run(self) -> None:
+        """Answer requests until `stop` is called from another thread, and then what has come in before."""
+        while not self._stopping.is_set():
+            wasyncore.loop(timeout=self._look_every, use_poll=True, map=self._map, count=1)
+            self._close_late_ones()
+        self._server.accepting = False
+        self._server.del_channel(self._map)
+        self._server.socket.close()
+        until = time.monotonic() + _FINISH_SECONDS
+        while time.monotonic() < until and any(self._busy(one) for one in self._channels()):
+            wasyncore.loop(timeout=0.05, use_poll=True, map=self._map, count=1)
+        self._lanes.shutdown(timeout=1)
+        for one in list(self._map.values()):
+            one.close()
+
+    def stop(self) -> None:
+        self._stopping.set()
+        self._server.pull_trigger()
+
+    def _channels(self) -> list[Any]:
+        return list(self._server.active_channels.values())
+
+    @staticmethod
+    def _busy(channel: Any) -> bool:
+        return bool(channel.requests or channel.total_outbufs_len)
+
+    def _close_late_ones(self) -> None:
+        """Close connections whose request has not come whole in its time."""
+        now = time.monotonic()
+        coming = {id(one): one for one in self._channels() if one.request is not None}
+        self._began = {
+            key: held if (held := self._began.get(key)) and held[0] is one.request else (one.request, now)
+            for key, one in coming.items()
+        }
+        for key, (request, since) in self._began.items():
+            allowed = float(HEADER_SECONDS)
+            if request.headers_finished:
+                allowed = HEADER_SECONDS + BODY_SECONDS + request.body_bytes_received / BODY_RATE
+            if now - since > allowed:
+                coming[key].handle_close()

@@ -1,0 +1,129 @@
+"""Bounds at the edge: dates, sizes, depth, time, names; refused with the place and the hint, never a crash."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+from doorstone.client import Client
+from doorstone.demo.seed import sheet_text
+from doorstone.formats.mapping import MappingError, read_mapping
+from doorstone.formats.sheet import SheetError, read_sheet
+from doorstone.service.config import Config, ConfigError
+from doorstone.work import due, intake, revisions
+from doorstone.work.desk import Desk, FixedClock
+from doorstone.work.intake import ImportGiven
+from doorstone.work.sheets import get_sheet
+from tests.asking import ADMIN, PETRA, line, read
+from tests.build import GOOD, tarn
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "place"),
+    [
+        ("desk = 2027-11-30", "desk = 9999-12-31", "servicing_ends.desk"),
+        ("published = 2026-05-12", "published = 0001-01-01", "published"),
+        ("rollback_days = 14", "rollback_days = 999999999", "rollback_days"),
+        ("within_days = 14", "within_days = 99999999999", "within_days"),
+    ],
+)
+def test_dates_and_days_with_which_nobody_can_reckon_are_refused(old: str, new: str, place: str) -> None:
+    text, lists = sheet_text()
+    if old not in text:
+        old = next(one for one in text.splitlines() if old.split(" =")[0] in one).split("=")[0] + "="
+        pytest.skip(f"the demo sheet has no {old}")
+    with pytest.raises(SheetError) as caught:
+        read_sheet(text.replace(old, new, 1), lists)
+    (problem,) = caught.value.problems
+    assert place in problem.place
+    assert problem.line == next(n for n, one in enumerate(text.replace(old, new, 1).splitlines(), 1) if new in one)
+
+
+@pytest.mark.parametrize(
+    "text", ["a" + ".a" * 20_000 + " = 1", "[" + "a." * 20_000 + "a]", "a = " + "[" * 20_000 + "]" * 20_000]
+)
+def test_toml_that_would_take_minutes_is_refused_at_once(text: str) -> None:
+    with pytest.raises(SheetError, match="Write it flatter"):
+        read_sheet(text, {})
+    with pytest.raises(MappingError, match="Write it flatter"):
+        read_mapping(text, tarn().specs)
+
+
+@pytest.mark.parametrize("at", ["9999-12-31T23:59:59", "2027-01-19T09:00:01", "1971-01-01T00:00:00"])
+def test_readings_from_the_future_are_refused_with_a_days_slack(desk: Desk, at: str) -> None:
+    begun = intake.begin(desk, PETRA, ImportGiven("ndjson", skip=True))
+    lines = line("d1", GOOD, at=at) + line("d2", GOOD, at="2027-01-19T08:59:59")
+    intake.receive(desk, PETRA, begun.id, __import__("io").BytesIO(lines.encode()))
+    done = intake.run(desk, begun.id)
+    assert (done.row.state, done.row.readings) == ("done", 1)
+    (problem,) = intake.import_problems(desk, done.id)
+    assert (problem.line, problem.place, "lies" in problem.message) == (1, "taken_at", True)
+
+
+def test_values_that_no_sheet_knows_are_reported_once_and_kept(desk: Desk) -> None:
+    lines = [line(f"d{n}", {**GOOD, "os.release": "Wren OS 4"}) for n in range(3)]
+    lines.append(line("d9", {**GOOD, "os.edition": "dsek"}))
+    done = intake.import_readings(desk, PETRA, "".join(lines), ImportGiven("ndjson"))
+    assert (done.row.readings, done.row.rejected) == (4, 0)
+    notes = [(n.line, n.place, n.message, n.mend) for n in intake.import_problems(desk, done.id)]
+    assert notes == [
+        (1, "os.release", "No sheet knows 'Wren OS 4'; it is kept as it is", "Known: 8, 9.0, 9.1, 9.2, 9.3"),
+        (4, "os.edition", "No sheet knows 'dsek'; it is kept as it is", "Is desk meant?"),
+    ]
+
+
+def test_a_misspelt_setting_is_refused_with_the_near_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "doorstone.toml"
+    file.write_text("two_aprovers = 'all'\n")
+    monkeypatch.setenv("DOORSTONE_CONFIG", str(file))
+    with pytest.raises(ConfigError, match=r"There is no setting 'two_aprovers'. Is two_approvers meant\?"):
+        Config()
+    file.write_text("port = 9001\n")
+    monkeypatch.setenv("DOORSTONE_MOST_DAY", "9")
+    with pytest.raises(ConfigError, match=r"'DOORSTONE_MOST_DAY'. Is most_days meant\?"):
+        Config()
+    file.write_text("port = [")
+    with pytest.raises(ConfigError, match="is not TOML"):
+        Config()
+
+
+def test_a_page_that_is_read_across_midnight_does_not_write(demo: Desk) -> None:
+    later = Desk(demo.database, FixedClock(datetime(2027, 1, 19, 0, 0, 1)))
+    before = demo.stamp().day
+    with demo.database.read():
+        due.due_list(later)
+        assert demo.stamp().day == before
+    due.due_list(later)
+
+
+def test_a_sheet_that_comes_back_is_its_newest_revision_everywhere(desk: Desk) -> None:
+    text, lists = sheet_text()
+    revisions.load_sheet(desk, ADMIN, text.replace("rollback_days = 14", "rollback_days = 15", 1), lists, "tarn.toml")
+    read(desk, line("d1", GOOD))
+    again = revisions.load_sheet(desk, ADMIN, text, lists, "tarn.toml")
+    assert (again.revision, get_sheet(desk, "tarn").revision) == (3, 3)
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/ledger?cursor=9223372036854775808",
+        "/imports/IM-0001/problems?cursor=9223372036854775808",
+        "/disputes?platform=brindle&device=nbt-095",
+        "/devices?platform=tarn&cursor=9223372036854775808",
+    ],
+)
+def test_questions_that_are_off_are_answered_in_words(as_role: object, path: str) -> None:
+    client: Client = as_role("administrator")  # type: ignore[operator]
+    answer = client._http.get(f"/api/v1{path}")
+    assert answer.status_code < 500, answer.text
+    if answer.status_code >= 400:
+        assert json.loads(answer.text)["detail"]
+
+
+def test_an_asset_with_a_name_of_thousands_of_letters_is_not_there(as_role: object) -> None:
+    client: Client = as_role("viewer")  # type: ignore[operator]
+    assert client._http.get("/assets/" + "a" * 5000).status_code == 404

@@ -1,0 +1,395 @@
+"""Nothing acknowledged is lost, nothing damaged starts as if it were new, nobody stops the service."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import shutil
+import socket
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from doorstone.service import listener as listening
+from doorstone.service.carriers import http_post
+from doorstone.service.config import Config
+from doorstone.service.serve import BusyFolderError, Service
+from doorstone.store.database import DamagedError, Database
+from doorstone.store.ledger import LedgerBrokenError
+from doorstone.store.telling import DeliveryRow, HookRow
+from doorstone.work import backup, caring, intake, ledger, people
+from doorstone.work.desk import Desk, FixedClock
+from doorstone.work.errors import BadInputError, RefusedError
+from doorstone.work.intake import ImportGiven
+from tests.asking import ADMIN, PETRA, line
+from tests.build import GOOD
+from tests.running import Running, doorstone, running
+
+NOON = FixedClock(datetime(2027, 1, 18, 9))
+TEXT = "".join(line(f"w{n}", {**GOOD, "memory.mib": 16384}) for n in range(40)).encode()
+
+
+def opened(data: Path, **how: Any) -> Desk:
+    return Desk(Database(data / "doorstone.db", **how), NOON)
+
+
+# ---------------------------------------------------------------- an import is what was sent
+
+
+def begun(desk: Desk) -> str:
+    return intake.begin(desk, PETRA, ImportGiven("ndjson")).id
+
+
+def test_a_file_that_was_cut_off_is_refused_and_can_be_sent_again(desk: Desk) -> None:
+    name = begun(desk)
+    with pytest.raises(BadInputError, match="The file was cut off: 5,000 of"):
+        intake.receive(desk, PETRA, name, io.BytesIO(TEXT[:5000]), len(TEXT))
+    assert intake.get_import(desk, name).row.state == "waiting"
+    assert list((desk.database.path.parent / "imports").iterdir()) == []
+    intake.receive(desk, PETRA, name, io.BytesIO(TEXT), len(TEXT))
+    done = intake.run(desk, name)
+    assert (done.row.state, done.row.readings, done.row.sha256) == ("done", 40, hashlib.sha256(TEXT).hexdigest())
+
+
+@pytest.mark.parametrize("chunked", [False, True])
+def test_a_connection_that_is_cut_half_way_imports_nothing(service: Running, chunked: bool) -> None:
+    headers = {"Authorization": f"Bearer {service.tokens['petra']}"}
+    made = httpx.post(f"{service.address}/api/v1/imports", json={"form": "ndjson"}, headers=headers).json()["id"]
+    host, port = service.address.removeprefix("http://").split(":")
+    with socket.create_connection((host, int(port))) as line_:
+        size = "Transfer-Encoding: chunked" if chunked else f"Content-Length: {len(TEXT)}"
+        head = f"PUT /api/v1/imports/{made}/file HTTP/1.1\r\nHost: x\r\n{size}\r\n"
+        line_.sendall(f"{head}Authorization: {headers['Authorization']}\r\n\r\n".encode())
+        line_.sendall((f"{len(TEXT):x}\r\n".encode() if chunked else b"") + TEXT[: len(TEXT) // 2])
+    found = httpx.get(f"{service.address}/api/v1/imports/{made}", headers=headers).json()
+    assert (found["state"], found["readings"]) == ("waiting", 0)
+
+
+def test_of_two_files_at_once_one_is_taken_whole(desk: Desk) -> None:
+    name, other = begun(desk), TEXT.replace(b'"w', b'"v')
+    results: list[Any] = []
+
+    class Slow(io.BytesIO):
+        def read(self, size: int | None = -1, /) -> bytes:
+            time.sleep(0.005)
+            return super().read(1000)
+
+    def send(text: bytes) -> None:
+        try:
+            results.append(intake.receive(desk, PETRA, name, Slow(text), len(text)).row.sha256)
+        except RefusedError as error:
+            results.append(error)
+        desk.database.close()
+
+    threads = [threading.Thread(target=send, args=(text,)) for text in (TEXT, other)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(30)
+    (taken,) = [one for one in results if isinstance(one, str)]
+    assert taken in {hashlib.sha256(text).hexdigest() for text in (TEXT, other)}
+    assert intake.run(desk, name).row.readings == 40
+
+
+@pytest.mark.parametrize(("kind", "state"), [("raw", "received"), ("ready", "applying")])
+def test_a_file_that_changed_on_the_disk_is_not_taken_over(desk: Desk, kind: str, state: str) -> None:
+    name = begun(desk)
+    intake.receive(desk, PETRA, name, io.BytesIO(TEXT), len(TEXT))
+    if kind == "ready":
+        number = intake.get_import(desk, name).row
+        assert intake._check(desk, number, lambda: False)
+        assert intake._move_on(desk, number.id, "applying")
+    file = desk.database.path.parent / "imports" / f"{name}.{kind}"
+    file.write_bytes(file.read_bytes().replace(b"16384", b"16"))
+    ended = intake.run(desk, name).row
+    assert (ended.state, ended.readings) == ("failed", 0)
+    assert f"{name}.{kind} is not the file that was kept; nothing was changed" in ended.why
+
+
+# ----------------------------------------------------------------- one process per folder
+
+
+def test_a_second_service_on_a_folder_is_refused_before_it_reads_anything(service: Running) -> None:
+    with pytest.raises(BusyFolderError, match="Another service works in"):
+        Service(Config(data=service.data, port=0, as_of=date(2027, 1, 18)))
+
+
+@pytest.mark.process
+def test_a_second_serve_says_so_and_leaves_a_running_import_alone(service: Running) -> None:
+    words = ["serve", "--data", str(service.data), "--port", service.address.rpartition(":")[2]]
+    done = subprocess.run(
+        [sys.executable, "-m", "doorstone.cli.main", *words], capture_output=True, text=True, timeout=60
+    )
+    assert (done.returncode, "Another service works in" in done.stderr) == (1, True)
+
+
+# ---------------------------------------------------------------- nobody stops the service
+
+
+@pytest.fixture
+def narrow(demo_data: Path) -> Iterator[Running]:
+    """A service with two workers."""
+    with running(demo_data, threads=2) as made:
+        yield made
+
+
+def connect(service: Running) -> socket.socket:
+    host, port = service.address.removeprefix("http://").split(":")
+    return socket.create_connection((host, int(port)))
+
+
+def test_who_drips_bytes_holds_nobody_up(narrow: Running) -> None:
+    dripping = [connect(narrow) for _ in range(50)]
+    for one in dripping:
+        one.sendall(b"POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Length: 1000\r\n\r\n{")
+    assert httpx.get(f"{narrow.address}/healthz", timeout=5).status_code == 200
+    assert httpx.get(f"{narrow.address}/api/v1/session/ways", timeout=5).status_code == 200
+    for one in dripping:
+        one.close()
+
+
+def test_a_request_that_does_not_come_whole_in_time_is_closed(demo_data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(listening, "HEADER_SECONDS", 0.3)
+    monkeypatch.setattr(listening, "BODY_SECONDS", 0.1)
+    with running(demo_data) as service:
+        for start in (b"GET / HTTP/1.1\r\nHost: ", b"POST /x HTTP/1.1\r\nHost: x\r\nContent-Length: 99\r\n\r\n{"):
+            with connect(service) as one:
+                one.settimeout(10)
+                one.sendall(start)
+                assert one.recv(100) == b""
+
+
+def test_streams_that_are_left_open_hold_no_worker_and_are_bounded(narrow: Running) -> None:
+    headers = {"Authorization": f"Bearer {narrow.tokens['petra']}"}
+    made = httpx.post(f"{narrow.address}/api/v1/imports", json={"form": "ndjson"}, headers=headers).json()["id"]
+    path = f"/api/v1/imports/{made}/events"
+    request = f"GET {path} HTTP/1.1\r\nHost: x\r\nAuthorization: {headers['Authorization']}\r\n\r\n"
+    watching = [connect(narrow) for _ in range(16)]
+    for one in watching:
+        one.settimeout(20)
+        one.sendall(request.encode())
+        assert b"200 OK" in one.recv(4096)
+    more = httpx.get(f"{narrow.address}/api/v1/imports/{made}/events", headers=headers, timeout=10)
+    assert (more.status_code, more.headers["Retry-After"]) == (503, "5")
+    for other in ("/healthz", "/readyz", "/api/v1/session"):
+        assert httpx.get(f"{narrow.address}{other}", headers=headers, timeout=5).status_code == 200
+    for one in watching:
+        one.close()
+    for _ in range(100):  # a comment every few seconds finds out that a reader has gone
+        with httpx.stream("GET", f"{narrow.address}{path}", headers=headers, timeout=10) as again:
+            if again.status_code == 200:
+                return
+        time.sleep(0.2)
+    pytest.fail("no place was given back")
+
+
+# ------------------------------------------------------------------- truth about itself
+
+
+def test_a_service_that_cannot_write_is_not_ready(service: Running, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert httpx.get(f"{service.address}/readyz").status_code == 200
+
+    def full(database: Database) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Database, "probe", full)
+    answer = httpx.get(f"{service.address}/readyz")
+    assert (answer.status_code, "No space left" in answer.json()["detail"]) == (503, True)
+
+
+@pytest.mark.parametrize("spoil", [b"", b"not a database at all"])
+def test_an_empty_or_damaged_file_never_starts_as_a_new_installation(demo_data: Path, spoil: bytes) -> None:
+    (demo_data / "doorstone.db").write_bytes(spoil)
+    with pytest.raises(DamagedError, match="doorstone restore"):
+        Service(Config(data=demo_data, port=0))
+
+
+def test_records_that_are_gone_beside_their_key_are_missed(demo_data: Path) -> None:
+    (demo_data / "doorstone.db").unlink()
+    with pytest.raises(DamagedError, match=r"is missing, though ledger\.key is there"):
+        Service(Config(data=demo_data, port=0))
+
+
+def test_a_file_with_a_damaged_page_does_not_start(demo_data: Path) -> None:
+    file = demo_data / "doorstone.db"
+    held = bytearray(file.read_bytes())
+    held[4096 * 3 : 4096 * 60] = bytes(4096 * 57)
+    file.write_bytes(held)
+    with pytest.raises((DamagedError, sqlite3.DatabaseError)):
+        Service(Config(data=demo_data, port=0))
+
+
+def test_a_clock_that_goes_back_revives_no_token(demo: Desk) -> None:
+    secret = people.issue_token(demo, PETRA, "old", "technician", 1).secret or ""
+    later = Desk(demo.database, FixedClock(datetime(2027, 1, 20, 9)))
+    caring.comment(later, PETRA, "EX-0001", "Two days later.")
+    assert people.who_holds(later, secret) is None
+    assert people.who_holds(Desk(demo.database, NOON), secret) is None
+
+
+# ---------------------------------------------------------------------------- the ledger
+
+
+def test_nothing_is_added_to_a_ledger_whose_end_was_cut_off(demo: Desk) -> None:
+    with demo.database.write() as db:
+        db.execute("DROP TRIGGER ledger_stays")
+        db.execute("DELETE FROM ledger_about")
+        db.execute("DELETE FROM ledger WHERE seq > (SELECT MAX(seq) FROM ledger) - 10")
+    with pytest.raises(LedgerBrokenError, match="missing at the end"):
+        caring.comment(demo, PETRA, "EX-0001", "An ordinary remark.")
+    assert not ledger.check_ledger(demo).ok
+
+
+def test_a_broken_ledger_is_said_over_http(service: Running) -> None:
+    with sqlite3.connect(service.data / "doorstone.db") as db:
+        db.executescript("DROP TRIGGER ledger_stays; DELETE FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)")
+    db.close()
+    headers = {"Authorization": f"Bearer {service.tokens['petra']}"}
+    answer = httpx.post(
+        f"{service.address}/api/v1/exceptions/EX-0001/comments", json={"text": "A remark."}, headers=headers
+    )
+    assert (answer.status_code, answer.json()["type"]) == (503, "urn:door-stone:problem:ledger-broken")
+    assert httpx.get(f"{service.address}/readyz").status_code == 503
+
+
+def test_an_older_copy_of_the_records_is_noticed(demo_data: Path, tmp_path: Path) -> None:
+    shutil.copy(demo_data / "doorstone.db", tmp_path / "older.db")
+    desk = opened(demo_data)
+    caring.comment(desk, PETRA, "EX-0001", "Said after the copy.")
+    last = ledger.check_ledger(desk).entries
+    desk.database.close()
+    for name in ("doorstone.db-wal", "doorstone.db-shm"):
+        (demo_data / name).unlink(missing_ok=True)
+    shutil.copy(tmp_path / "older.db", demo_data / "doorstone.db")
+    found = ledger.check_ledger(opened(demo_data))
+    assert found.faults == (
+        f"entry {last} is in the head beside the records and is missing here: these are older records, "
+        "or their end was cut off",
+    )
+
+
+def test_a_head_that_was_noted_elsewhere_is_compared(demo_data: Path) -> None:
+    desk = opened(demo_data)
+    noted = ledger.check_ledger(desk).head
+    caring.comment(desk, PETRA, "EX-0001", "Said afterwards.")
+    assert ledger.check_ledger(desk, noted).ok
+    number, _, digest = noted.partition(":")
+    assert ledger.check_ledger(desk, f"{number}:{digest[::-1]}").faults == (
+        f"entry {number} is not the one in what was noted elsewhere",
+    )
+    desk.database.close()
+    printed = doorstone(("ledger", "verify", "--data", demo_data, "--kept", noted, "--format", "json"), {})
+    assert (printed.returncode, json.loads(printed.stdout)["ok"]) == (0, True)
+
+
+def test_verifying_a_folder_makes_no_key(demo_data: Path) -> None:
+    (demo_data / "ledger.key").unlink()
+    done = doorstone(("ledger", "verify", "--data", demo_data, "--format", "json"), {})
+    assert (done.returncode, "ledger.key is missing" in done.stdout) == (1, True)
+    assert not (demo_data / "ledger.key").exists()
+
+
+# -------------------------------------------------------------------------------- backups
+
+
+def test_a_backup_is_made_while_the_service_works_and_comes_back_whole(service: Running, tmp_path: Path) -> None:
+    file = tmp_path / "stone.backup"
+    made = doorstone(("backup", file, "--data", service.data, "--format", "json"), {})
+    assert made.returncode == 0, made.stderr
+    told = json.loads(made.stdout)
+    assert {"doorstone.db", "ledger.key", "ledger.head", "session.key", "kit.key"} <= set(told["files"])
+    assert file.stat().st_mode & 0o777 == 0o600
+    again = doorstone(("backup", file, "--data", service.data), {})
+    assert (again.returncode, "is there already" in again.stderr) == (3, True)
+    onto = doorstone(("restore", file, "--data", service.data), {})
+    assert (onto.returncode, "is not empty" in onto.stderr) == (3, True)
+    back = doorstone(("restore", file, "--data", tmp_path / "back"), {})
+    assert back.returncode == 0, back.stderr
+    desk = opened(tmp_path / "back", existing=True)
+    found = ledger.check_ledger(desk, told["head"])
+    assert (found.ok, found.entries) == (True, told["entries"] + 1)
+    assert ledger.list_entries(desk, limit=1)[0].action == "records restored"
+    assert (tmp_path / "back" / "kit.key").read_bytes() == (service.data / "kit.key").read_bytes()
+    assert all(f.stat().st_mode & 0o077 == 0 for f in (tmp_path / "back").iterdir())
+
+
+@pytest.mark.parametrize("at", [300, 200_000, -2_000])
+def test_a_backup_that_was_altered_or_cut_is_refused_and_nothing_is_left(
+    demo_data: Path, tmp_path: Path, at: int
+) -> None:
+    file = tmp_path / "stone.backup"
+    backup.make_backup(demo_data, file)
+    held = bytearray(file.read_bytes())
+    held[at] ^= 0xFF
+    file.write_bytes(held if at > 0 else held[: len(held) // 2])
+    with pytest.raises(BadInputError):
+        backup.restore_backup(file, tmp_path / "back")
+    assert not (tmp_path / "back").exists()
+    assert [f.name for f in tmp_path.iterdir() if "restoring" in f.name] == []
+
+
+def test_a_copy_is_kept_before_the_schema_changes(demo_data: Path) -> None:
+    with sqlite3.connect(demo_data / "doorstone.db") as db:
+        db.executescript(
+            "DROP TABLE sign_ins; DROP TABLE second_looks; DROP INDEX people_bound; PRAGMA user_version = 7;"
+            + "".join(
+                f"ALTER TABLE {table} DROP COLUMN {column};"
+                for table, column in (
+                    ("tokens", "session"), ("people", "issuer"), ("people", "subject"), ("people", "second_factor"),
+                    ("people", "second_factor_asked"), ("exceptions", "shaped_by"), ("imports", "sha256"),
+                    ("imports", "ready_sha256"), ("imports", "may_decide"),
+                )
+            )
+        )  # fmt: skip
+    db.close()
+    desk = opened(demo_data)
+    assert len(people.list_people(desk)) == 4
+    with sqlite3.connect(demo_data / "doorstone.schema-7.db") as kept:
+        assert kept.execute("PRAGMA user_version").fetchone()[0] == 7
+    kept.close()
+
+
+# ----------------------------------------------------------------------- hooks and files
+
+
+@pytest.mark.parametrize(
+    "host", ["127.0.0.1", "localhost", "[::1]", "169.254.169.254", "[::ffff:127.0.0.1]", "0.0.0.0"]
+)
+def test_hooks_reach_neither_this_machine_nor_what_is_linked_to_it(host: str) -> None:
+    hook = HookRow(1, 1, f"http://{host}:1/told", (), "s", True, "w", "2027-01-18")
+    one = DeliveryRow(1, 1, "", "L-1", "exception", "{}", "waiting", 0, "", "", "2027-01-18")
+    with pytest.raises(OSError, match="may not be reached"):
+        http_post()(hook, one)
+    with pytest.raises(OSError, match="may not be reached"):
+        http_post([".northmere.example"])(hook, one)
+
+
+def test_a_closed_and_a_silent_port_are_told_alike() -> None:
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen(0)
+        answers = []
+        for port in (1, silent.getsockname()[1]):
+            hook = HookRow(1, 1, f"http://127.0.0.1:{port}/told", (), "s", True, "w", "2027-01-18")
+            one = DeliveryRow(1, 1, "", "L-1", "exception", "{}", "waiting", 0, "", "", "2027-01-18")
+            with pytest.raises(OSError) as caught:  # noqa: PT011
+                http_post(["127.0.0.1"], 0.3)(hook, one)
+            answers.append(str(caught.value))
+    assert answers == ["no answer", "no answer"]
+
+
+def test_what_is_kept_is_for_its_owner_only(tmp_path: Path) -> None:
+    desk = Desk(Database(tmp_path / "new" / "doorstone.db"), NOON)
+    people.add_person(desk, ADMIN, "first", "", "administrator", None)
+    assert (tmp_path / "new").stat().st_mode & 0o077 == 0
+    assert [f.name for f in (tmp_path / "new").iterdir() if f.stat().st_mode & 0o077] == []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from doorstone.core.platforms import Route, Sort
 from doorstone.core.sorting import Finding, Scope, State
+from doorstone.formats.wire_time import Moment
 
 KitRoute = Literal["in-place", "clean"]
 
@@ -135,7 +136,7 @@ class ImportShape(Shape):
     """An import as it stands. `size` and `position` count bytes of the file, the rest readings and devices."""
 
     id: str
-    at: datetime
+    at: Moment
     by: str
     form: FormName
     name: str
@@ -217,7 +218,7 @@ class DevicePageShape(Shape):
 class FactWordShape(Shape):
     value: str
     source: str
-    taken_at: datetime
+    taken_at: Moment
 
 
 class FactShape(Shape):
@@ -231,7 +232,7 @@ class FactShape(Shape):
 
 class ReadingShape(Shape):
     source: str
-    taken_at: datetime
+    taken_at: Moment
     facts: dict[str, Any]
     verdicts: dict[str, bool]
     unread: dict[str, str] = Field(description="Fact to why it could not be read")
@@ -248,7 +249,7 @@ class VerdictShape(Shape):
     requirement: str
     passed: bool
     source: str
-    taken_at: datetime
+    taken_at: Moment
 
 
 class DeviceDetail(Shape):
@@ -285,7 +286,7 @@ class LeafShape(Shape):
     outcome: str
     shortfall: str | None
     source: str | None
-    taken_at: datetime | None
+    taken_at: Moment | None
     note: str | None
     level: float | None = Field(description="Measured over required, for numbers")
 
@@ -301,7 +302,7 @@ class RivalShape(Shape):
     fact: str
     value: str
     source: str
-    taken_at: datetime
+    taken_at: Moment
     outcome: str
 
 
@@ -310,7 +311,7 @@ class RulingShape(Shape):
     subject: str
     reason: str
     by: str
-    at: datetime
+    at: Moment
 
 
 class SortWordShape(Shape):
@@ -409,8 +410,8 @@ class DecisionShape(Shape):
     note: str
     link: str
     by: str
-    at: datetime
-    withdrawn_at: datetime | None
+    at: Moment
+    withdrawn_at: Moment | None
     withdrawn_by: str
     withdrawn_note: str
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from typing import Any, Literal
 
 from pydantic import Field
@@ -10,6 +10,7 @@ from pydantic import Field
 from doorstone.core.platforms import Standing, UpdateClass
 from doorstone.core.sorting import State
 from doorstone.formats.wire import Asked, CourseShape, ReleaseShape, Shape
+from doorstone.formats.wire_time import Moment
 
 # ------------------------------------------------- attempts and observations
 
@@ -25,8 +26,8 @@ class AttemptAsked(Asked):
     seen: str = Field("", max_length=4000)
     media: str = Field("", max_length=200)
     tool_version: str = Field("", max_length=200)
-    started_at: datetime
-    ended_at: datetime
+    started_at: Moment
+    ended_at: Moment
     notice_accepted: bool = Field(False, description="The vendor's notice was shown and accepted")
     mismatch: str = Field("", max_length=200, description="With carry-over-lost: what did not match")
 
@@ -46,8 +47,8 @@ class AttemptShape(Shape):
     media: str
     tool_version: str
     unmet: list[str]
-    started_at: datetime
-    ended_at: datetime
+    started_at: Moment
+    ended_at: Moment
     by: str
     notice_accepted: str = Field(description="The notice that was accepted, word for word; empty if none was")
     mismatch: str
@@ -234,7 +235,7 @@ class OverviewShape(Shape):
 
 class EntryShape(Shape):
     seq: int
-    at: datetime
+    at: Moment
     actor: str
     via: str
     action: str

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from typing import Any, Literal
 
 from pydantic import Field
 
 from doorstone.formats.wire import Asked, Shape, TroubleShape
+from doorstone.formats.wire_time import Moment
 
 MoveName = Literal["approve", "decline", "revoke", "close", "confirm"]
 
@@ -99,7 +100,7 @@ class ReviewAsked(Asked):
 
 class ApprovalShape(Shape):
     person: str
-    at: datetime
+    at: Moment
     note: str
 
 
@@ -124,14 +125,14 @@ class AttachmentShape(Shape):
     link: str
     sha256: str
     by: str
-    at: datetime
+    at: Moment
 
 
 class CommentShape(Shape):
     kind: Literal["comment", "question", "answer"]
     text: str
     by: str
-    at: datetime
+    at: Moment
 
 
 class ExceptionShape(Shape):
@@ -159,11 +160,11 @@ class ExceptionShape(Shape):
     in_force: bool
     asked_back: bool
     requester: str
-    requested_at: datetime
+    requested_at: Moment
     approvals_needed: int
     approvals: list[ApprovalShape]
     decided_by: str | None
-    decided_at: datetime | None
+    decided_at: Moment | None
     decision_note: str
     self_approved: bool
     ended_on: date | None
@@ -217,7 +218,7 @@ class AccountShape(Shape):
 
 class StoryLineShape(Shape):
     seq: int
-    at: datetime
+    at: Moment
     actor: str
     words: str
 

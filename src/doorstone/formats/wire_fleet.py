@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -12,6 +11,7 @@ from doorstone.core.explain import Explanation
 from doorstone.core.platforms import Sort
 from doorstone.core.sorting import State
 from doorstone.formats.wire import Asked, Shape
+from doorstone.formats.wire_time import Moment
 
 # ------------------------------------------------------------------ disputes
 
@@ -20,7 +20,7 @@ class SideShape(Shape):
     value: str
     source: str
     trust: int
-    taken_at: datetime
+    taken_at: Moment
     outcome: str
     believed: bool
 
@@ -56,7 +56,7 @@ class SettlementShape(Shape):
     value: str
     reason: str
     by: str
-    at: datetime
+    at: Moment
     stands: bool = Field(description="False once something newer has been read of the subject")
 
 
@@ -73,7 +73,7 @@ class ToldTextShape(Shape):
     text: str
     devices: int
     sources: list[str]
-    last: datetime
+    last: Moment
     example: str
     requirement: str
     foreseen: bool
@@ -210,7 +210,7 @@ class SelectionShape(Shape):
     release: str
     where: FilterShape
     by: str
-    at: datetime
+    at: Moment
 
 
 class SelectionList(Shape):
@@ -337,7 +337,7 @@ class ImpactShape(Shape):
 class RevisionShape(Shape):
     revision: int
     sha256: str
-    loaded_at: datetime
+    loaded_at: Moment
     loaded_by: str
     changes: list[ChangeShape]
 

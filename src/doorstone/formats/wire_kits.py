@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from typing import Literal
 
 from pydantic import Field
 
 from doorstone.formats.wire import Asked, KitRoute, Shape, TroubleShape
 from doorstone.formats.wire_fleet import FilterAsked
+from doorstone.formats.wire_time import Moment
 
 # ---------------------------------------------------------------------- kits
 
@@ -99,7 +100,7 @@ class KitShape(Shape):
     expires_on: date | None
     sha256: str
     made_by: str
-    made_at: datetime
+    made_at: Moment
     reasons: list[str] = Field(description="Why it is no longer handed out; none while it stands")
     used: list[str] = Field(description="Attempts that were made with it")
 
@@ -165,7 +166,7 @@ class MediaShape(Shape):
     withdrawn: str
     troubles: list[str]
     by: str
-    at: datetime
+    at: Moment
 
 
 class MediaList(Shape):

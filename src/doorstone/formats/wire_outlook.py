@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from decimal import Decimal
 from typing import Literal
 
@@ -13,6 +13,7 @@ from doorstone.core.platforms import Sort
 from doorstone.formats.wire import Asked, Shape
 from doorstone.formats.wire_after import AttemptAsked, ForecastShape, LineShape, ObservationAsked
 from doorstone.formats.wire_fleet import FilterAsked
+from doorstone.formats.wire_time import Moment
 
 # ------------------------------------------------------------ attempts, observations
 
@@ -117,7 +118,7 @@ class VerifiedShape(Shape):
     id: str
     kit: str
     device: str
-    at: datetime
+    at: Moment
     by: str
     ok: bool
     settings: list[dict[str, str]]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import date
 from typing import Literal
 
 from pydantic import Field
 
 from doorstone.formats.wire import Asked, Shape
+from doorstone.formats.wire_time import Moment
 
 Role = Literal["viewer", "technician", "approver", "administrator"]
 TokenRole = Literal["viewer", "technician", "approver", "administrator", "reporter"]
@@ -38,7 +39,7 @@ class SignInShape(Shape):
     """Somebody who signed in or failed to."""
 
     id: int
-    at: datetime
+    at: Moment
     name: str = Field(description="As it was given")
     address: str
     way: str = Field(description="password, code, old password or provider")
@@ -144,10 +145,10 @@ class TokenShape(Shape):
     role: TokenRole
     device: str
     session: bool
-    issued_at: datetime
+    issued_at: Moment
     expires_on: date
-    revoked_at: datetime | None
-    last_used_at: datetime | None
+    revoked_at: Moment | None
+    last_used_at: Moment | None
     secret: str | None = Field(None, description="Shown once, when it is issued")
 
 
@@ -182,7 +183,7 @@ class HookShape(Shape):
     kinds: list[str]
     active: bool
     by: str
-    at: datetime
+    at: Moment
     secret: str | None = Field(None, description="Signs what is sent; shown once, when the hook is added")
 
 
@@ -199,7 +200,7 @@ class DeliveryShape(Shape):
     state: Literal["waiting", "done", "given-up"]
     tries: int
     answer: str
-    made_at: datetime
+    made_at: Moment
 
 
 class DeliveryList(Shape):

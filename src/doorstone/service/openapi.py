@@ -97,22 +97,35 @@ def _header(name: str, about: str, *, required: bool) -> dict[str, Any]:
     return {"name": name, "in": "header", "required": required, "description": about, "schema": {"type": "string"}}
 
 
+OTHERS: dict[str, dict[str, str]] = {
+    "sign_in": {"401": "Name and password do not fit", "403": "Not from the console", "429": "Too many tries"},
+    "change_my_password": {"429": "Too many tries"},
+    "import_events": {"503": "Too many watch at the moment"},
+    "readyz": {"503": "The records cannot be used"},
+}
+"""Statuses of single operations."""
+
+
 def _responses(operation: Operation, refs: Any) -> dict[str, Any]:
     good: dict[str, Any] = {"description": "Done" if operation.status != 204 else "Done, nothing to say"}
     if operation.answer is not None:
         good["content"] = {operation.media_type: {"schema": refs[(operation.answer, "serialization")]}}
     elif operation.status != 204:
-        kind = {"type": "string", "format": "binary"} if "json" not in operation.media_type else {"type": "object"}
-        good["content"] = {operation.media_type: {"schema": kind}}
+        text = {"type": "string", "format": "binary"}
+        kinds = operation.media_type.split(", ")
+        good["content"] = {one: {"schema": {} if one.endswith("/json") else text} for one in kinds}
     if operation.pages:
         good["headers"] = {"Link": {"description": "rel=next (RFC 8288)", "schema": {"type": "string"}}}
     codes = {"400": "The request cannot be read"}
     if operation.roles:
         codes |= {"401": "Nobody is signed in", "403": "The role does not allow it"}
     if "<" in operation.path or operation.body or operation.query:
-        codes["404"] = "There is no such thing"
+        codes |= {"404": "There is no such thing", "422": "The input cannot be used"}
     if operation.method != "GET":
-        codes |= {"409": "A rule forbids it", "422": "The input cannot be used"}
+        codes |= {"409": "A rule forbids it", "422": "The input cannot be used", "503": "The ledger does not hold"}
+    if operation.body or operation.upload:
+        codes |= {"413": "It is too large", "415": "The media type does not fit"}
+    codes |= OTHERS.get(operation.name, {})
     if operation.match:
         codes |= {"412": "Somebody else changed it", "428": "If-Match is missing"}
     problem = {"application/problem+json": {"schema": refs[(Problem, "serialization")]}}

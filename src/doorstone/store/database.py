@@ -17,10 +17,10 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
-from doorstone.store import ledger, said
+from doorstone.store import ledger, said, states
 from doorstone.store.vault import VAULT_KEY, Vault
 
-SEALED_SINCE = 3
+SEALED_SINCE, STATES_SINCE = 3, 8
 CACHE_KIB = 4 * 1024
 LEDGER_KEY = "ledger.key"
 LEDGER_HEAD = "ledger.head"
@@ -69,9 +69,11 @@ class Database:
         if 0 < before < newest_schema():
             self._keep_copy(before)
         migrate(self._connection())
-        if 0 < before < SEALED_SINCE:
+        if 0 < before < STATES_SINCE:
             with self.write() as db:
-                ledger.seal(db)
+                if before < SEALED_SINCE:
+                    ledger.seal(db)
+                states.keep_all(db)
 
     def check(self) -> None:
         """Look whether the file is whole. Raises `DamagedError`."""
@@ -112,6 +114,8 @@ class Database:
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
             connection.execute("PRAGMA wal_autocheckpoint = 16000")
             connection.create_function("seal", 2, self._seal, deterministic=True)
+            connection.create_function("sealed", 1, self._seal_of, deterministic=True)
+            connection.create_function("noted", 3, self._note)
             connection.create_function("kept_head", 0, lambda: json.dumps(self._head))
             connection.create_function("folded", 1, str.lower, deterministic=True)
             self._local.connection = connection
@@ -122,6 +126,14 @@ class Database:
         if getattr(self._local, "writing", False):
             self._local.head = {"seq": seq, "hash": digest, "seal": seal}
         return seal
+
+    def _seal_of(self, text: str) -> str:
+        return hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()
+
+    def _note(self, seq: int, kind: str, name: str) -> int:
+        """An entry was added: what it speaks of is kept at the end of the transaction."""
+        self._local.noted.append((seq, kind, name))
+        return seq
 
     @property
     def connection(self) -> sqlite3.Connection:
@@ -192,8 +204,11 @@ class Database:
         self._local.serial = next(self._serials)
         self._local.held = {}
         self._local.head = None
+        self._local.noted = []
         try:
             yield connection
+            if self._local.noted:
+                states.keep(connection, self._local.noted)
         except BaseException:
             connection.execute("ROLLBACK")
             raise

@@ -73,6 +73,7 @@ def append(
         [(other, name, seq) for other, name in about],
     )
     seal(db)
+    db.execute("SELECT noted(?, ?, ?)", (seq, kind, obj)).fetchone()
     return Entry(seq, at, actor, via, action, kind, obj, json.loads(text), previous, digest)
 
 

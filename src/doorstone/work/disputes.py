@@ -68,7 +68,10 @@ def list_disputes(desk: Desk, platform_id: str, release: str = "", device: str =
     need_release(platform, release)
     now = picture(desk)
     if device:
-        now.device(device)
+        of = now.device(device).platform
+        if of != platform.id:
+            hint = f"Ask for the disputes of {of}" if of else "Import a reading that names its platform"
+            raise BadInputError(f"{device} is a device of {of or 'no platform'}, not of {platform.id}", hint)
         return _of_device(now, device, release)
     found: list[Dispute] = []
     with desk.database.read() as db:

@@ -9,6 +9,7 @@ from itertools import islice
 from typing import Any
 
 from doorstone.store import ledger as store
+from doorstone.store.states import state_faults
 from doorstone.work.desk import Desk
 from doorstone.work.errors import BadInputError
 
@@ -72,7 +73,7 @@ def check_ledger(desk: Desk, kept: str = "") -> LedgerCheck:
             f"{kept[:80]!r} is no head of a ledger", "Give it as 'ledger verify' printed it: number:hash"
         )
     with desk.database.read() as db:
-        faults = tuple(store.faults(db))
+        faults = (*store.faults(db), *state_faults(db))
         if kept:
             faults += tuple(store.kept_faults(db, int(seq), digest, "what was noted elsewhere"))
         return LedgerCheck(store.last_seq(db), not faults, faults, store.head(db))

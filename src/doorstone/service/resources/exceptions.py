@@ -161,7 +161,7 @@ def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
 
 @operations(
     "GET", "/exceptions/export", "The register to hand over: CSV, JSON, or an OSCAL plan of action and milestones",
-    roles=EVERYONE, query=ExportQuery, media_type="text/csv",
+    roles=EVERYONE, query=ExportQuery, media_type="text/csv, application/json",
 )  # fmt: skip
 def export_exceptions(call: Call[ExportQuery, None]) -> Answer:
     if call.query.form == "csv":

@@ -38,3 +38,14 @@ CREATE TABLE second_looks (
     shown TEXT NOT NULL,
     PRIMARY KEY (exception, person)
 ) STRICT;
+
+-- What each object was when its last entry was written, sealed like the ledger's end: a row that differs was changed by
+-- hand.
+CREATE TABLE ledger_states (
+    kind TEXT NOT NULL,
+    object TEXT NOT NULL,
+    seq INTEGER NOT NULL,
+    state TEXT NOT NULL,
+    seal TEXT NOT NULL,
+    PRIMARY KEY (kind, object)
+) STRICT, WITHOUT ROWID;

@@ -1,0 +1,28 @@
+"""Short runs of the long proofs: `make fuzz`, `make torture`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.fuzzing import fuzz
+from tests.running import Running
+from tests.torture import torture
+
+
+@pytest.mark.process
+@pytest.mark.timeout(240)
+def test_answers_fit_the_document_whatever_is_asked(service: Running) -> None:
+    found = fuzz(service, seconds=25, seed_=20270118, each=3)
+    assert found.faults == {}
+    assert found.calls > 150
+    assert not any(status >= 500 for status in found.statuses)
+
+
+@pytest.mark.process
+def test_nothing_that_was_answered_is_lost_when_the_service_is_killed(tmp_path: Path) -> None:
+    found = torture(tmp_path, kills=3, seed_=20270118)
+    assert found.faults == []
+    assert found.kills == 3
+    assert found.writes > 0

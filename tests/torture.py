@@ -1,0 +1,135 @@
+"""Kills a service at random moments while it is written to, and looks whether anything that it answered is lost.
+
+`python -m tests.torture KILLS SEED`. Between two kills four people write at once: remarks, observations, tokens, and
+imports of some hundred readings, by upload and at once. After each kill the records are opened as they lie there.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import signal
+import sys
+import tempfile
+import threading
+import time
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+
+import httpx
+
+from doorstone.demo.seed import PASSWORD, seed
+from doorstone.store.database import Database
+from doorstone.store.devices import records
+from doorstone.work import exceptions, ledger, people
+from doorstone.work.desk import Desk, FixedClock
+from doorstone.work.passwords import Passwords
+from tests.running import start_service
+
+
+@dataclass
+class Answered:
+    """What the service has said is done."""
+
+    remarks: set[str] = field(default_factory=set)
+    tokens: set[str] = field(default_factory=set)
+    devices: set[str] = field(default_factory=set)
+    kills: int = 0
+    faults: list[str] = field(default_factory=list)
+
+    @property
+    def writes(self) -> int:
+        return len(self.remarks) + len(self.tokens) + len(self.devices)
+
+
+def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answered:
+    """Kill so many times; gives what was answered and every fault that was found."""
+    chance, answered = random.Random(seed_), Answered()
+    data = folder / "data"
+    seed(data, Passwords("tests"))
+    for number in range(kills):
+        process, address = start_service(data)
+        ended = threading.Event()
+        writers = [
+            threading.Thread(target=_write, args=(address, name, f"{number}-{name}", answered, ended))
+            for name in ("petra", "anselm", "wilhelmina")
+        ]
+        for writer in writers:
+            writer.start()
+        time.sleep(chance.uniform(0.05, 1.2))
+        process.send_signal(signal.SIGKILL)
+        process.wait(10)
+        ended.set()
+        for writer in writers:
+            writer.join(30)
+        answered.kills += 1
+        _look(data, answered)
+        if tell and (number + 1) % 10 == 0:
+            print(f"{number + 1} kills, {answered.writes:,} answered writes, {len(answered.faults)} faults", flush=True)
+    return answered
+
+
+def _write(address: str, name: str, mark: str, answered: Answered, ended: threading.Event) -> None:
+    headers = {"X-Doorstone-Console": "1"}
+    try:
+        with httpx.Client(base_url=f"{address}/api/v1", headers=headers, timeout=30) as client:
+            client.post("/session", json={"name": name, "password": PASSWORD}).raise_for_status()
+            number = 0
+            while not ended.is_set():
+                number += 1
+                text = f"remark {mark} {number}"
+                if client.post("/exceptions/EX-0001/comments", json={"text": text}).is_success:
+                    answered.remarks.add(text)
+                token = client.post("/tokens", json={"name": f"{mark} {number}", "role": "viewer", "days": 9})
+                if token.is_success:
+                    answered.tokens.add(token.json()["id"])
+                if name == "petra":
+                    _import(client, f"t{mark}-{number}", answered, upload=number % 2 == 0)
+    except httpx.HTTPError:
+        return
+
+
+def _import(client: httpx.Client, mark: str, answered: Answered, *, upload: bool) -> None:
+    names = [f"{mark}-{n}" for n in range(60)]
+    about = {"source": "file", "taken_at": "2027-01-17T08:00:00"}
+    lines = [{"device": name, "facts": {"memory.mib": 8192 + n}, **about} for n, name in enumerate(names)]
+    text = "".join(json.dumps(line) + "\n" for line in lines)
+    if not upload:
+        if client.post("/readings", json={"form": "ndjson", "text": text}).is_success:
+            answered.devices.update(names)
+        return
+    begun = client.post("/imports", json={"form": "ndjson"}).json()["id"]
+    sent = client.put(f"/imports/{begun}/file", content=text.encode())
+    if sent.is_success:  # it has come whole: from here on it is taken over, now or after the next start
+        answered.devices.update(names)
+
+
+def _look(data: Path, answered: Answered) -> None:
+    desk = Desk(Database(data / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
+    try:
+        answered.faults += ledger.check_ledger(desk).faults
+        held = {comment.text for comment in exceptions.get_exception(desk, "EX-0001").row.comments}
+        answered.faults += [f"lost: {text}" for text in sorted(answered.remarks - held)]
+        tokens = {token.id for token in people.list_tokens(desk)}
+        answered.faults += [f"lost: token {name}" for name in sorted(answered.tokens - tokens)]
+        with desk.database.read() as db:
+            devices = set(records(db, answered.devices))
+            open_ = db.execute("SELECT COUNT(*) FROM imports WHERE ended_at = ''").fetchone()[0]
+        if not open_:
+            answered.faults += [f"lost: device {name}" for name in sorted(answered.devices - devices)]
+    finally:
+        desk.database.close()
+
+
+def main(kills: int, seed_: int) -> int:
+    with tempfile.TemporaryDirectory() as folder:
+        found = torture(Path(folder), kills, seed_, tell=True)
+    print(f"{found.kills} kills, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}")
+    for fault in found.faults[:20]:
+        print(f"  {fault}")
+    return 1 if found.faults else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else int(time.time())))

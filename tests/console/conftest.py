@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
@@ -23,6 +24,8 @@ CHROMIUM_FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+_COOKIES: dict[tuple[str, str], Any] = {}
+"""The session of a person at a service, begun once."""
 READ = """() => document.querySelector("h1") !== null
   && ![...document.querySelectorAll("[role=status]")].some((one) => /^Reading .*…$/.test(one.textContent))"""
 
@@ -55,10 +58,14 @@ def _signed_in(browser: Browser, service: Running) -> Iterator[SignIn]:
             reduced_motion="reduce",
         )
         contexts.append(context)
-        signed = context.request.post(
-            "/api/v1/session", data={"name": name, "password": PASSWORD}, headers={"X-Doorstone-Console": "1"}
-        )
-        assert signed.ok, signed.text()
+        key = (service.address, name)
+        if key not in _COOKIES:
+            signed = context.request.post(
+                "/api/v1/session", data={"name": name, "password": PASSWORD}, headers={"X-Doorstone-Console": "1"}
+            )
+            assert signed.ok, signed.text()
+            _COOKIES[key] = context.cookies()
+        context.add_cookies(_COOKIES[key])
         page = context.new_page()
         page.set_default_timeout(15_000)
         page.on("pageerror", lambda error: errors.append(str(error)))

@@ -16,7 +16,7 @@ from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, Settings
 
 from doorstone.core.costs import CostModel
 from doorstone.core.facts import Source
-from doorstone.service.door import Door, Provider
+from doorstone.service.door import Door, Provider, Throttle
 from doorstone.store.database import Database
 from doorstone.work.desk import SOURCES, Clock, Desk, FixedClock, Policy, SystemClock
 from doorstone.work.passwords import Cost, Passwords
@@ -70,6 +70,8 @@ class Config(BaseSettings):
     round_seconds: int = Field(30, ge=1, description="Seconds between rounds: what lapses, what is due, what is sent")
     session_hours: int = Field(12, ge=1, description="Hours after which a console session ends in any case")
     idle_minutes: int = Field(60, ge=1, description="Minutes without a call after which a console session ends")
+    tries_per_account: int = Field(5, ge=1, description="Sign-ins to one account that are looked at in five minutes")
+    tries_per_address: int = Field(60, ge=1, description="Sign-ins from one address that are looked at in five minutes")
     password_cost: Cost = Field(
         "standard", description="Work that a password takes; `tests` is quick and weak, for test runs only"
     )
@@ -201,7 +203,8 @@ def open_door(config: Config) -> Door:
             tuple(domain.lower().lstrip("@") for domain in config.oidc_domains),
         )
     session, idle = timedelta(hours=config.session_hours), timedelta(minutes=config.idle_minutes)
-    return Door(session, idle, config.address, config.https, provider)
+    throttle = Throttle(config.tries_per_account, config.tries_per_address)
+    return Door(session, idle, config.address, config.https, provider, throttle)
 
 
 def session_key(config: Config) -> bytes:

@@ -18,9 +18,10 @@ class Throttle:
     One that succeeds gives the account its tries back.
     """
 
-    def __init__(self, per_name: str = "5/5minutes", per_address: str = "30/5minutes") -> None:
+    def __init__(self, per_account: int = 5, per_address: int = 60) -> None:
         self._limiter = MovingWindowRateLimiter(MemoryStorage())
-        self._per_name, self._per_address = parse(per_name), parse(per_address)
+        self._per_name = parse(f"{per_account}/5minutes")
+        self._per_address = parse(f"{per_address}/5minutes")
 
     def wait(self, name: str, address: str) -> int:
         """Count one try. Gives the seconds until another is taken; 0 if this one is taken."""

@@ -6,10 +6,12 @@ import re
 from pathlib import Path
 
 import httpx
+import pyotp
 import pytest
 from icalendar import Calendar
 from playwright.sync_api import expect
 
+from doorstone.demo.seed import PASSWORD
 from tests.console.conftest import SignIn
 
 pytestmark = pytest.mark.browser
@@ -157,3 +159,45 @@ def test_a_person_gets_a_greater_role_at_a_site_and_leaves(sign_in: SignIn) -> N
     odile.get_by_text("Change").click()
     odile.get_by_role("button", name="odile may no longer sign in").click()
     expect(page.get_by_text("Odile Marchbank")).to_have_count(0)
+
+
+def test_an_approver_changes_what_rules_rest_on_and_the_approval_is_stale(sign_in: SignIn) -> None:
+    technician = sign_in("petra", at="/devices/nbt-013?tab=facts")
+    expect(technician.get_by_role("region", name="Facts")).to_be_visible()
+    expect(technician.get_by_text("Change site, role or criticality")).to_have_count(0)
+    page = sign_in("anselm", at="/devices/nbt-013?tab=facts")
+    page.get_by_text("Change site, role or criticality").click()
+    change = page.get_by_role("button", name="Change it")
+    expect(change).to_be_disabled()
+    page.get_by_label("The organisation lives on it: critical").check()
+    page.get_by_label("Why").fill("The house's climate log moved here.")
+    change.click()
+    expect(page.get_by_text("· critical")).to_be_visible()
+    page.goto("/exceptions/EX-0005")
+    expect(page.get_by_role("region", name="Stale")).to_contain_text("critical was no, is yes")
+
+
+def test_sign_ins_are_listed_for_administrators(sign_in: SignIn) -> None:
+    page = sign_in("wilhelmina", at="/people")
+    expect(page.get_by_role("listitem").filter(has_text="wilhelmina signed in")).to_be_visible()
+    other = sign_in("anselm", at="/people")
+    expect(other.get_by_role("heading", name="Tokens")).to_be_visible()
+    expect(other.get_by_role("heading", name="Sign-ins")).to_have_count(0)
+
+
+def test_a_second_factor_is_set_up_and_asked_for(sign_in: SignIn) -> None:
+    page = sign_in("petra", at="/me")
+    page.get_by_role("button", name="Set one up").click()
+    made = pyotp.parse_uri(page.get_by_role("status").locator("code").inner_text())
+    assert isinstance(made, pyotp.TOTP)
+    page.get_by_label("The code that it shows now").fill(made.now())
+    page.get_by_role("button", name="Confirm it").click()
+    expect(page.get_by_text("It is set.")).to_be_visible()
+    page.get_by_role("button", name="Sign out").click()
+    page.get_by_label("Name").fill("petra")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("A code is needed as well")
+    page.get_by_label("Code").fill(made.now())
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("button", name="Sign out")).to_be_visible()

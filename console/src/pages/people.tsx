@@ -29,6 +29,7 @@ export function PeoplePage() {
         {administers && <AddPerson />}
         <Issue />
         <Tokens />
+        {administers && <SignIns />}
       </div>
     </>
   );
@@ -255,6 +256,44 @@ function Tokens() {
         }
       </Shown>
       {revoke.error && <Trouble error={revoke.error} />}
+    </Slab>
+  );
+}
+
+const CAME: Record<string, string> = {
+  "signed-in": "signed in",
+  failed: "failed",
+  throttled: "had to wait",
+  refused: "was refused",
+};
+
+function SignIns() {
+  const found = api.useQuery("get", "/api/v1/sign-ins", { params: { query: { limit: 20 } } });
+  return (
+    <Slab title="Sign-ins">
+      <Shown of={found} what="the sign-ins">
+        {(data) =>
+          data.items.length === 0 ? (
+            <Empty>Nobody has signed in yet.</Empty>
+          ) : (
+            <ul>
+              {data.items.map((one) => (
+                <li key={one.id} className="flex justify-between gap-3 border-t border-edge py-1 first:border-0">
+                  <span>
+                    {one.name} {CAME[one.outcome]}
+                    <span className="block text-sm text-ink-2">
+                      {one.way} from {one.address || "here"}
+                    </span>
+                  </span>
+                  <span className="whitespace-nowrap text-ink-2">
+                    {day(one.at)}, {one.at.slice(11, 16)}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Shown>
     </Slab>
   );
 }

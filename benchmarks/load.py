@@ -110,10 +110,10 @@ def plain_server(folder: Path) -> Iterator[int]:
 
 
 def _serve_plain(port: int, folder: Path) -> None:
-    from cheroot.wsgi import Server
     from flask import Flask, Response
 
-    from doorstone.service.serve import KEPT_OPEN, NEW_AT_ONCE
+    from doorstone.service.app import LARGEST_BODY
+    from doorstone.service.listener import Listener
 
     app = Flask("plain", static_folder=None)
     held = {path.name: path.read_bytes() for path in folder.iterdir()}
@@ -122,10 +122,7 @@ def _serve_plain(port: int, folder: Path) -> None:
     def same(name: str) -> Response:
         return Response(held[name], content_type="application/json")
 
-    server = Server(("127.0.0.1", port), app, numthreads=THREADS)
-    server.keep_alive_conn_limit = KEPT_OPEN
-    server.request_queue_size = NEW_AT_ONCE
-    server.start()
+    Listener(app, "127.0.0.1", port, THREADS, LARGEST_BODY).run()
 
 
 if __name__ == "__main__":

@@ -14,15 +14,15 @@ from tests.torture import torture
 @pytest.mark.process
 @pytest.mark.timeout(240)
 def test_answers_fit_the_document_whatever_is_asked(service: Running) -> None:
-    found = fuzz(service, seconds=25, seed_=20270118, each=3)
+    found = fuzz(service, seconds=15, seed_=20270118, each=2)
     assert found.faults == {}
-    assert found.calls > 150
+    assert found.calls > 60
     assert not any(status >= 500 for status in found.statuses)
 
 
 @pytest.mark.process
 def test_nothing_that_was_answered_is_lost_when_the_service_is_killed(tmp_path: Path) -> None:
-    found = torture(tmp_path, kills=3, seed_=20270118)
+    found = torture(tmp_path, kills=2, seed_=20270118)
     assert found.faults == []
-    assert found.kills == 3
+    assert found.kills == 2
     assert found.writes > 0

@@ -58,7 +58,7 @@ def _signed_in(browser: Browser, service: Running) -> Iterator[SignIn]:
             reduced_motion="reduce",
         )
         contexts.append(context)
-        key = (service.address, name)
+        key = (str(service.data), name)  # a port may come again, a folder does not
         if key not in _COOKIES:
             signed = context.request.post(
                 "/api/v1/session", data={"name": name, "password": PASSWORD}, headers={"X-Doorstone-Console": "1"}

@@ -8,12 +8,13 @@ from contextlib import contextmanager
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from doorstone.demo.seed import PASSWORD
 from tests.running import Running
 
 SignIn = Callable[..., Page]
+expect.set_options(timeout=20_000)  # a busy machine is slow, and what is expected comes all the same
 CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
 CHROMIUM_FLAGS = [
     "--no-sandbox",
@@ -67,7 +68,7 @@ def _signed_in(browser: Browser, service: Running) -> Iterator[SignIn]:
             _COOKIES[key] = context.cookies()
         context.add_cookies(_COOKIES[key])
         page = context.new_page()
-        page.set_default_timeout(15_000)
+        page.set_default_timeout(30_000)
         page.on("pageerror", lambda error: errors.append(str(error)))
         page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "status of" not in m.text else None)
         page.goto(at)

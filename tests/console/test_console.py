@@ -27,6 +27,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
     page = sign_in("petra")
     page.get_by_role("link", name=re.compile("needs an exception")).click()
     page.get_by_label("Search").fill("climate nbt-012")
+    expect(page.get_by_role("status")).to_have_text("1 device")
     page.get_by_role("link", name="nbt-012").click()
     expect(page.get_by_role("region", name="Course")).to_contain_text("Except it")
     page.get_by_role("link", name="Request an exception for 2 checks").click()

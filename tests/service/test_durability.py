@@ -394,3 +394,9 @@ def test_what_is_kept_is_for_its_owner_only(tmp_path: Path) -> None:
     people.add_person(desk, ADMIN, "first", "", "administrator", None)
     assert (tmp_path / "new").stat().st_mode & 0o077 == 0
     assert [f.name for f in (tmp_path / "new").iterdir() if f.stat().st_mode & 0o077] == []
+
+
+def test_records_that_others_could_read_are_closed_to_them(demo_data: Path) -> None:
+    (demo_data / "doorstone.db").chmod(0o644)
+    opened(demo_data)
+    assert (demo_data / "doorstone.db").stat().st_mode & 0o777 == 0o600

@@ -63,6 +63,8 @@ class Database:
         new = _is_new(path, existing)
         if new:
             os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+        with contextlib.suppress(PermissionError):
+            path.chmod(0o600)  # records from before were readable by others
         self._key = ledger_key(path, make=new or not existing)
         self._head = _read_head(path)
         before = self._connection().execute("PRAGMA user_version").fetchone()[0]

@@ -110,15 +110,16 @@ def test_nothing_unmet_needs_nothing() -> None:
     assert plan_fixes(assess(tarn(), "9.1", view(GOOD)), view(GOOD)) == FixPlan((), (), ())
 
 
-@pytest.mark.parametrize("count", [13, 14])
-def test_beyond_twelve_fixes_each_requirement_gets_its_own(count: int) -> None:
+@pytest.mark.parametrize(("count", "exact"), [(16, True), (17, False)])
+def test_beyond_sixteen_fixes_each_requirement_gets_its_own_and_the_plan_says_so(count: int, exact: bool) -> None:
     parts = [
         f'condition = {{ fact = "cpu.cores", at_least = {at} }}\n'
         + fix(f"Board {at}", '{ fact = "cpu.cores", at_most = 1 }', f'{{ "cpu.cores" = {at} }}')
         for at in range(2, count + 2)
     ]
     found = plan(sheet(*parts), {"cpu.cores": 1})
-    assert len(found.steps) == count
+    assert (found.exact, found.left) == (exact, ())
+    assert len(found.steps) == (1 if exact else count)  # the largest board meets them all
 
 
 facts = st.fixed_dictionaries(

@@ -1,79 +1,276 @@
-"""The chain of a forecast against an exhaustive search that counts day by day, and days at the edge."""
+"""Chains of moves, by hand: ended stopovers, fixes that stay, pauses, what a kit would refuse, days at the edge."""
 
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import date, timedelta
+from datetime import date
+from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
-from doorstone.core.forecast import Forecast, Way, forecast
-from doorstone.core.platforms import Platform
-from tests.build import CHIPLESS, GOOD, tarn, view
+from doorstone.core.exceptions import ExceptionState, ExceptionTerms
+from doorstone.core.forecast import Forecast, Line, Way, forecast
+from doorstone.core.platforms import Platform, Route
+from doorstone.formats.sheet import read_sheet
+from tests.build import GOOD, tarn, view
 
 D = date.fromisoformat
-RELEASES = ("9.0", "9.1", "9.2", "9.3")
+HEAD = """
+format = 1
+[platform]
+id = "p"
+name = "P"
+maker = "M"
+editions = ["e"]
+[store]
+kind = "drop-in-ini"
+places = { system = "etc/p" }
+"""
 
 
-def platform_of(starts: list[int], lengths: list[int], paths: dict[str, set[str]], today: date) -> Platform:
-    """Tarn with releases published and serviced so many days from today, and upgrade paths as given."""
-    releases = [replace(tarn().release("8"), servicing_ends={"desk": today + timedelta(days=lengths[0])})]
-    for at, name in enumerate(RELEASES):
-        published = today + timedelta(days=starts[at])
-        ends = published + timedelta(days=lengths[at + 1])
-        path = tuple(r for r in ("8", *RELEASES[:at]) if r in paths[name])
-        known = tarn().release(name)
-        releases.append(replace(known, published=published, servicing_ends={"desk": ends}, upgrade_from=path))
-    return replace(tarn(), releases=tuple(releases))
+def release(name: str, published: str, ends: str, *path: str) -> str:
+    names = ", ".join(f'"{earlier}"' for earlier in path)
+    return (
+        f'[[release]]\nid = "{name}"\npublished = {published}\nservicing_ends = {{ e = {ends} }}\n'
+        f"upgrade_from = [{names}]\n"
+    )
 
 
-def best_by_days(platform: Platform, found: Forecast, today: date) -> tuple[int, int, int, int]:
-    """Over every chain: last serviced day, days without servicing, moves by hand, moves; by counting days."""
-    by_hand = {r.release: r.way is not Way.OFFERED for r in found.reaches if r.possible}
-    days_of = {
-        r.id: set(range(max(today, r.published).toordinal(), r.servicing_ends["desk"].toordinal() + 1))
-        for r in platform.releases
-    }
-    days_of["8"] = set(range(today.toordinal(), platform.release("8").servicing_ends["desk"].toordinal() + 1))
-    best = None
-
-    def go(release: str, arrived: int, held: set[int], hands: int, moves: int) -> None:
-        nonlocal best
-        last = max(held, default=0)
-        gaps = sum(day not in held for day in range(today.toordinal(), last + 1))
-        rank = (-last, gaps, hands, moves)
-        best = rank if best is None else min(best, rank)
-        for name, hand in by_hand.items():
-            if release in platform.release(name).upgrade_from and days_of[name] and max(days_of[name]) >= arrived:
-                at = max(arrived, min(days_of[name]))
-                go(name, at, held | days_of[name], hands + hand, moves + 1)
-
-    go("8", today.toordinal(), set(days_of["8"]), 0, 0)
-    assert best is not None
-    return best
+def asks(name: str, since: str, condition: str, sort: str = "installer-check", more: str = "") -> str:
+    return (
+        f'[[requirement]]\nid = "{name}"\ntitle = "{name.upper()}"\nfrom = "{since}"\nenforced_at = ["set-up"]\n'
+        f'because = "b"\ncondition = {condition}\nsort = [{{ from = "{since}", as = "{sort}" }}]\n{more}'
+    )
 
 
-numbers = st.lists(st.integers(-60, 60), min_size=4, max_size=4)
-spans = st.lists(st.integers(-5, 70), min_size=5, max_size=5)
-paths_of = st.fixed_dictionaries({name: st.sets(st.sampled_from(("8", *RELEASES))) for name in RELEASES})
+def lifts(name: str, covers: str, routes: str = '"in-place"', needs: str = "") -> str:
+    return (
+        f'[[override]]\nid = "{name}"\ntitle = "{name}"\ncovers = ["{covers}"]\nroutes = [{routes}]\nfrom = "1"\n'
+        f'kind = "argument"\narguments = ["--{name}"]\norigin = "vendor"\nweight = 1\n{needs}'
+    )
 
 
-@settings(max_examples=150, deadline=None)
-@given(numbers, spans, paths_of, st.booleans())
-def test_the_chain_is_the_best_that_an_exhaustive_search_finds(
-    starts: list[int], lengths: list[int], paths: dict[str, set[str]], chipless: bool
+def sheet(*parts: str) -> Platform:
+    kept = asks("edition", "1", '{ fact = "os.edition", is = "e" }')
+    return read_sheet(HEAD + "".join((*parts, kept)), {})
+
+
+def ahead(platform: Platform, day: str, facts: dict[str, Any], *exceptions: ExceptionTerms) -> Forecast:
+    of = view({"os.release": "1", "os.edition": "e", **facts}, D(day), platform.specs)
+    return forecast(platform, "d", of, (), exceptions)
+
+
+def permit(number: int, release: str, start: str, expiry: str, *names: str, doubt: str = "") -> ExceptionTerms:
+    asked = frozenset(names or ("chip",))
+    state = ExceptionState.APPROVED
+    return ExceptionTerms(
+        f"EX-{number:04}", "p", release, False, asked, frozenset({"d"}), D(start), D(expiry), state, doubt
+    )
+
+
+def days(line: Line) -> list[tuple[str, str, str]]:
+    return [(m.release, m.first.isoformat(), m.latest.isoformat()) for m in line.moves]
+
+
+def gaps(line: Line) -> list[tuple[str, str, int]]:
+    return [(g.first.isoformat(), g.last.isoformat(), g.days) for g in line.gaps]
+
+
+FIRST = release("1", "2022-03-01", "2027-06-30")
+CHIP = '{ fact = "tpm.version", at_least_version = "2.0" }'
+UEFI = '{ fact = "firmware.mode", is = "uefi" }'
+TO_UEFI = (
+    '[[requirement.fix]]\ntitle = "Convert"\nkind = "disk-conversion"\n'
+    'when = { fact = "firmware.mode", is = "legacy" }\ngives = { "firmware.mode" = "uefi" }\nminutes = 45\n'
+)
+
+
+# ------------------------------------------------------------------ stopovers
+
+
+def test_case_6_a_stopover_that_is_out_of_servicing_is_possible() -> None:
+    platform = sheet(
+        FIRST, release("2", "2025-01-01", "2027-02-28", "1"), release("3", "2026-12-01", "2030-06-30", "2")
+    )
+    line = ahead(platform, "2027-03-01", {}).technical
+    assert days(line) == [("2", "2027-03-01", "2027-06-30"), ("3", "2027-03-01", "2027-06-30")]
+    assert (line.runway, gaps(line)) == (D("2030-06-30"), [])
+
+
+def test_days_on_a_stopover_that_has_ended_count_as_a_gap() -> None:
+    platform = sheet(
+        release("1", "2022-03-01", "2027-02-28"),
+        release("2", "2025-01-01", "2027-02-28", "1"),
+        release("3", "2027-04-01", "2030-06-30", "2"),
+    )
+    line = ahead(platform, "2027-03-01", {}).technical
+    assert [m.release for m in line.moves] == ["2", "3"]
+    assert gaps(line) == [("2027-03-01", "2027-03-31", 31)]
+
+
+def test_no_day_before_arrival_counts_also_with_publications_out_of_order() -> None:
+    # 3 came out before 2, and is reached from 2 alone: its days before 2 was published are nobody's.
+    platform = sheet(
+        release("1", "2022-03-01", "2027-03-31"),
+        release("2", "2027-07-01", "2027-12-31", "1"),
+        release("3", "2027-01-01", "2029-06-30", "2"),
+    )
+    line = ahead(platform, "2027-01-18", {}).technical
+    assert days(line) == [("2", "2027-07-01", "2027-07-01"), ("3", "2027-07-01", "2027-12-31")]
+    assert (line.runway, gaps(line)) == (D("2029-06-30"), [("2027-04-01", "2027-06-30", 91)])
+
+
+def test_a_move_waits_where_going_at_once_would_cost_days() -> None:
+    # 2 ends before 3 is published; on 1 the days until then are serviced, so 2 is passed through on one day.
+    platform = sheet(
+        release("1", "2022-03-01", "2028-06-30"),
+        release("2", "2025-01-01", "2027-12-31", "1"),
+        release("3", "2028-03-01", "2030-06-30", "2"),
+    )
+    line = ahead(platform, "2027-01-18", {}).technical
+    assert days(line) == [("2", "2028-03-01", "2028-06-30"), ("3", "2028-03-01", "2028-06-30")]
+    assert gaps(line) == []
+
+
+# ---------------------------------------------------------- fixes that stay made
+
+
+def test_case_7_what_a_fix_gives_at_one_move_is_so_at_the_next() -> None:
+    platform = sheet(
+        release("1", "2022-03-01", "2027-06-30"),
+        release("2", "2025-01-01", "2028-06-30", "1"),
+        release("3", "2026-12-01", "2030-06-30", "2"),
+        asks("mode", "2", UEFI, more=TO_UEFI).replace('from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'),
+        asks("mode-floor", "3", UEFI, "floor"),
+    )
+    found = ahead(platform, "2027-01-18", {"firmware.mode": "legacy"})
+    assert [(m.release, m.way, m.by_hand) for m in found.technical.moves] == [
+        ("2", Way.AFTER_FIX, True),
+        ("3", Way.OFFERED, False),
+    ]
+    assert found.technical.runway == D("2030-06-30")
+    assert found.reaches[1].way is Way.FLOORED  # straight from today it is
+
+
+def test_an_override_may_need_what_an_earlier_fix_gives() -> None:
+    platform = sheet(
+        FIRST,
+        release("2", "2025-01-01", "2028-06-30", "1"),
+        release("3", "2026-12-01", "2030-06-30", "2"),
+        asks("mode", "2", UEFI, more=TO_UEFI).replace('from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'),
+        asks("chip", "3", CHIP),
+        lifts("grace", "chip", needs=f"needs = {UEFI}\n"),
+    )
+    found = ahead(platform, "2027-01-18", {"firmware.mode": "legacy", "tpm.version": "1.2"})
+    assert [(m.release, m.overrides) for m in found.technical.moves] == [("2", ()), ("3", ("grace",))]
+
+
+# -------------------------------------------------------------- exceptions in time
+
+TO_3 = (release("2", "2025-01-01", "2027-12-31", "1"), release("3", "2026-12-01", "2030-06-30", "2"))
+
+
+def test_case_8_an_exception_that_starts_late_leaves_its_gap() -> None:
+    platform = sheet(release("1", "2022-03-01", "2027-03-31"), *TO_3, asks("chip", "2", CHIP), lifts("grace", "chip"))
+    one = permit(1, "2", "2027-09-01", "2029-12-31")
+    two = permit(2, "3", "2027-01-01", "2029-12-31")
+    line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}, one, two).approved
+    assert days(line)[0] == ("2", "2027-09-01", "2027-09-01")
+    assert gaps(line) == [("2027-04-01", "2027-08-31", 153)]
+    assert line.runway == D("2029-12-31")
+
+
+def test_a_renewal_after_a_pause_counts_on_its_days_only_and_moves_nothing() -> None:
+    platform = sheet(
+        release("1", "2022-03-01", "2027-03-31"),
+        release("2", "2025-01-01", "2028-12-31", "1"),
+        asks("chip", "2", CHIP),
+        lifts("grace", "chip"),
+    )
+    held = [permit(1, "2", "2027-01-01", "2027-06-30"), permit(2, "2", "2027-09-01", "2028-03-31")]
+    line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}, *held).approved
+    assert days(line) == [("2", "2027-01-18", "2027-03-31")]
+    assert gaps(line) == [("2027-07-01", "2027-08-31", 62)]
+    assert (line.runway, line.ended_by) == (D("2028-03-31"), "exception EX-0002 lapses on 2028-03-31")
+
+
+@pytest.mark.parametrize(
+    ("facts", "doubt", "words"),
+    [
+        ({"tpm.version": "1.2"}, "tpm.version was 1.3, is 1.2", "2: EX-0001 is stale: tpm.version was 1.3, is 1.2"),
+        ({"tpm.version": "1.2", "memory.mib": None}, "", "2: MEMORY is unread: no kit is made"),
+    ],
+)
+def test_what_a_kit_would_refuse_the_approved_line_does_not_count(
+    facts: dict[str, Any], doubt: str, words: str
 ) -> None:
-    today = D("2027-01-18")
-    platform = platform_of(starts, lengths, paths, today)
-    found = forecast(platform, "d1", view(CHIPLESS if chipless else GOOD, today))
-    line = found.technical
-    last, gaps, hands, moves = best_by_days(platform, found, today)
-    assert (line.runway.toordinal() if line.runway else 0) == -last
-    assert sum(gap.days for gap in line.gaps) == gaps
-    assert sum(move.by_hand for move in line.moves) == hands
-    assert len(line.moves) == moves
+    platform = sheet(
+        FIRST,
+        release("2", "2025-01-01", "2028-12-31", "1"),
+        asks("chip", "2", CHIP),
+        asks("memory", "2", '{ fact = "memory.mib", at_least = 1 }'),
+        lifts("grace", "chip"),
+    )
+    seen = {name: value for name, value in {"memory.mib": 1024, **facts}.items() if value is not None}
+    found = ahead(platform, "2027-01-18", seen, permit(1, "2", "2027-01-01", "2028-06-30", doubt=doubt))
+    assert found.technical.runway == D("2028-12-31")
+    assert (found.approved.moves, found.approved.runway) == ((), D("2027-06-30"))
+    assert (found.approved.ended_kind, found.approved.ended_by) == ("not-approved", words)
+
+
+def test_what_is_fixable_and_excepted_is_carried_by_the_exception_as_a_kit_does() -> None:
+    platform = sheet(
+        FIRST,
+        release("2", "2025-01-01", "2028-12-31", "1"),
+        asks("mode", "2", UEFI, more=TO_UEFI),
+        lifts("grace", "mode"),
+    )
+    facts = {"firmware.mode": "legacy"}
+    found = ahead(platform, "2027-01-18", facts, permit(1, "2", "2027-01-01", "2028-06-30", "mode"))
+    reach = found.reaches[0]
+    assert (reach.way, reach.overrides, reach.fixes) == (Way.BY_EXCEPTION, ("grace",), ())
+    assert found.approved.runway == D("2028-12-31")  # by the fix: longer than the exception lasts
+    assert ahead(platform, "2027-01-18", facts).reaches[0].way is Way.AFTER_FIX
+
+
+def test_what_ends_a_line_is_never_an_empty_list() -> None:
+    platform = sheet(
+        FIRST,
+        release("2", "2025-01-01", "2028-12-31", "1"),
+        asks("chip", "2", CHIP),
+        lifts("grace", "chip"),
+    )
+    over = permit(1, "2", "2027-01-18", "2027-05-31")
+    line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}, over).approved
+    assert (line.runway, line.moves) == (D("2027-06-30"), ())
+    assert line.ended_by == "2 needs an exception in force for CHIP after 2027-06-30"
+
+
+def test_a_path_that_is_cut_names_the_stop_that_cuts_it() -> None:
+    platform = sheet(FIRST, *TO_3, asks("cpu", "2", '{ fact = "cpu.cores", at_least = 4 }', "floor").replace(
+        'from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'))  # fmt: skip
+    line = ahead(platform, "2027-01-18", {"cpu.cores": 2}).technical
+    assert (line.ended_kind, line.ended_by) == ("floored", "floor at 2: CPU")
+    longer = replace(platform, releases=(platform.releases[0], replace(platform.releases[1], servicing_ends={
+        "e": D("2027-01-01")}), platform.releases[2]))  # fmt: skip
+    cut = ahead(longer, "2027-01-18", {"cpu.cores": 2}).technical
+    assert (cut.ended_kind, cut.ended_by) == ("no-path", "no upgrade path from 1 to 3: floor at 2: CPU")
+
+
+# ----------------------------------------------------------------------- routes
+
+
+def test_another_word_size_is_never_offered_a_release_and_loses_its_data() -> None:
+    found = forecast(tarn(), "d", view({**GOOD, "os.arch": "x86"}))
+    reach = next(r for r in found.reaches if r.release == "9.1")
+    assert (reach.way, reach.route, reach.data_lost, reach.by_hand) == (Way.CLEAN, Route.CLEAN, True, True)
+    assert [(m.way, m.route) for m in found.technical.moves][:1] == [(Way.CLEAN, Route.CLEAN)]
+
+
+def test_a_clean_install_may_come_from_any_release() -> None:
+    platform = sheet(FIRST, *TO_3, asks("chip", "2", CHIP), lifts("grace", "chip", '"clean"'))
+    line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}).technical
+    assert [(m.release, m.route) for m in line.moves] == [("3", Route.CLEAN)]  # though 3 names only 2
 
 
 # ------------------------------------------------------------- days at the edge

@@ -6,6 +6,7 @@ import { DeviceOutlook } from "./device-outlook";
 
 const WAYS: Record<string, string> = {
   offered: "offered",
+  clean: "by a clean install",
   "by-exception": "by exception",
   "after-fix": "after a fix",
   "no-override": "no override works",
@@ -50,6 +51,7 @@ function LineWords({ title, line }: { title: string; line: Line }) {
         {line.moves.map((move) => (
           <li key={move.release}>
             <strong>{move.release}</strong> between {day(move.first)} and {day(move.latest)}, {WAYS[move.way]}
+            {move.route === "clean" && move.way !== "clean" && ", clean: data is lost"}
             {move.way === "by-exception" && ` (${move.exceptions.join(", ") || "to be asked for"})`}
           </li>
         ))}
@@ -81,7 +83,10 @@ function Reaches({ data }: { data: Forecast }) {
               <th scope="row" className="cell text-base text-ink">
                 {reach.release}
               </th>
-              <td className="cell font-semibold">{WAYS[reach.way]}</td>
+              <td className="cell font-semibold">
+                {WAYS[reach.way]}
+                {reach.data_lost && <span className="block font-normal text-floor">what is on the device is lost</span>}
+              </td>
               <td className="cell">
                 {reach.fixes.length > 0 && <span className="block">fix {reach.fixes.join(", ")}</span>}
                 {reach.overrides.length > 0 && <span className="block">{reach.overrides.join(" + ")}</span>}
@@ -92,6 +97,7 @@ function Reaches({ data }: { data: Forecast }) {
                   <span className="block text-ink-2">under {reach.exceptions.join(", ")}</span>
                 )}
                 {reach.why && <span className="block text-ink-2">{reach.why}</span>}
+                {reach.not_approved && <span className="block text-floor">{reach.not_approved}</span>}
               </td>
             </tr>
           ))}

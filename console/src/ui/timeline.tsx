@@ -22,7 +22,7 @@ export function Timeline({ data }: { data: Forecast }) {
   const height = shown.length * ROW + 46;
   const possible = (id: string) =>
     id === forecast.release ||
-    forecast.reaches.some((r) => r.release === id && ["offered", "by-exception", "after-fix"].includes(r.way));
+    forecast.reaches.some((r) => r.release === id && ["offered", "clean", "by-exception", "after-fix"].includes(r.way));
   const used = new Set([forecast.release, ...forecast.technical.moves.map((move) => move.release)]);
   const words = `Technically until ${day(forecast.technical.runway)}; as approved until ${day(forecast.approved.runway)}`;
   const ends = [

@@ -234,7 +234,13 @@ def forecast(
         found = service.forecast(device, release)
     ahead = found.forecast
     rows = [
-        [r.release, r.way, r.overrides, r.exceptions or (r.missing and f"ask for {', '.join(r.missing)}"), r.why]
+        [
+            r.release,
+            f"{r.way}, clean: data is lost" if r.data_lost else r.way,
+            r.overrides,
+            r.exceptions or (r.missing and f"ask for {', '.join(r.missing)}"),
+            r.why or r.not_approved,
+        ]
         for r in ahead.reaches
     ]
     columns = ["release", "how", "overrides", "exceptions", "why not"]
@@ -250,7 +256,10 @@ def forecast(
 
 def line_words(line: LineShape) -> str:
     """A line of moves in words."""
-    moves = [f"  {m.release} between {m.first} and {m.latest}, {m.way}" for m in line.moves]
+    moves = [
+        f"  {m.release} between {m.first} and {m.latest}, {m.way}{', clean' if m.route == 'clean' else ''}"
+        for m in line.moves
+    ]
     gaps = [f"  not serviced {g.first} to {g.last}, {g.days} days" for g in line.gaps]
     end = f"serviced through {line.runway}" if line.runway else "no serviced day left"
     return "\n".join([f"{end}; {line.ended_by}.", *moves, *gaps])

@@ -14,6 +14,7 @@ from datetime import date
 from operator import itemgetter
 from typing import Any
 
+from doorstone.core.fix_search import openers
 from doorstone.core.fleet import (
     NOT_FAILING,
     Combination,
@@ -123,7 +124,7 @@ class Board:
         self._known: list[list[RequirementFinding]] = [[] for _ in self._requirements]
         self._names = [self._seen_by(requirement) for requirement in self._requirements]
         self._columns = [
-            tuple(sorted({table.at[name] for name in names if name in table.at} | {table.at[f"verdict:{r.id}"]}))
+            tuple(sorted({table.at[name] for name in names if name in table.at} | self._verdicts(r)))
             for r, names in zip(self._requirements, self._names, strict=True)
         ]
         self._assessments: dict[tuple[int, ...], Assessment] = {}
@@ -135,12 +136,16 @@ class Board:
 
     def assessment(self, number: int) -> Assessment:
         """One profile of the table in full, without the times and sources of any one device."""
-        place = self._table.place[number]
-        outcome = tuple([self._classes(at).of[place] for at in range(len(self._requirements))])
+        outcome = self.outcome(number)
         if outcome not in self._assessments:
             findings = [known[code] for known, code in zip(self._known, outcome, strict=True)]
             self._assessments[outcome] = assessed(self._release, findings)
         return self._assessments[outcome]
+
+    def outcome(self, number: int) -> tuple[int, ...]:
+        """The number of a profile's finding on each requirement: equal numbers give equal answers, fixed or not."""
+        place = self._table.place[number]
+        return tuple([self._classes(at).of[place] for at in range(len(self._requirements))])
 
     def _classes(self, at: int) -> Classes:
         """The rows as one requirement can tell them apart, each class with its finding."""
@@ -152,12 +157,19 @@ class Board:
     def _seen_by(self, requirement: Requirement) -> frozenset[str]:
         """What a finding on the requirement depends on, verdicts apart."""
         names = requirement.condition.facts().union(*(fix.when.facts() for fix in requirement.fixes))
+        for other in openers(requirement, self._requirements) if requirement.fixes else ():
+            names |= other.condition.facts().union(*(fix.when.facts() for fix in other.fixes))
         scopes = {d.scope for d in self._decisions if d.requirement == requirement.id}
         if Scope.MODEL in scopes:
             names |= {"machine.model"}
         if Scope.DEVICE in scopes:
             names |= {"own"}
         return names
+
+    def _verdicts(self, requirement: Requirement) -> set[int]:
+        """The columns of the verdicts that a finding depends on: on the requirement, and on those that may help it."""
+        asked = (requirement, *openers(requirement, self._requirements)) if requirement.fixes else (requirement,)
+        return {self._table.at[f"verdict:{known.id}"] for known in asked}
 
     def _finding(self, at: int, place: int) -> RequirementFinding:
         picture, names = self._table.pictures[place], self._names[at]

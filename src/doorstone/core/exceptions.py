@@ -63,7 +63,8 @@ class MoveRefusedError(ValueError):
 class ExceptionTerms:
     """What an exception permits: requirements on devices at a release, or at every release up to it.
 
-    `devices` is empty where the terms are those of a device that is at hand.
+    `devices` is empty where the terms are those of a device that is at hand. Of such a device `doubt` says what
+    changed since the approval, or which condition is not kept; while it stands, there is none.
     """
 
     id: str
@@ -75,6 +76,12 @@ class ExceptionTerms:
     start: date
     expiry: date
     state: ExceptionState
+    doubt: str = ""
+
+    @property
+    def stands(self) -> bool:
+        """Whether nobody need look at the approval again."""
+        return not self.doubt
 
     def reaches(self, platform: Platform, release: str) -> bool:
         """Whether it speaks of `release` at all."""

@@ -1,22 +1,20 @@
 """Fixes first: which fixes to make on a device, in which order, and which one spares another.
 
 In: a platform, a release, a settled view. Out: the cheapest plan that meets every requirement that fixes can meet.
-Exact for up to 12 fixes that matter, beyond that each requirement's own cheapest.
+Exact for up to 16 fixes that touch one another; beyond that each requirement's own cheapest, and the plan says so.
 """
 
 from __future__ import annotations
 
-import heapq
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FactValue, View
+from doorstone.core.fix_search import cheapest, is_met
 from doorstone.core.platforms import Fix, Platform, Requirement
-from doorstone.core.sorting import Assessment, Finding, fixes_for
-
-MOST_EXACT = 12
+from doorstone.core.sorting import Assessment, Finding
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,11 +36,12 @@ class SparedFix:
 
 @dataclass(frozen=True, slots=True)
 class FixPlan:
-    """The fixes of one device, in order. `left` are the requirements that no fix meets."""
+    """The fixes of one device, in order. `left` are requirements that no fix meets; `exact` whether all were tried."""
 
     steps: tuple[FixStep, ...]
     spared: tuple[SparedFix, ...]
     left: tuple[str, ...]
+    exact: bool = True
 
     @property
     def minutes(self) -> int:
@@ -63,67 +62,17 @@ def plan_fixes(assessment: Assessment, view: View) -> FixPlan:
     A fix may open the way for another: its `when` is asked of the device as those before it have left it.
     """
     unmet = [f.requirement for f in assessment.findings if f.finding is Finding.UNMET and not f.against]
-    fixes = _distinct(unmet)
-    chosen = _search(unmet, fixes, view) if len(fixes) <= MOST_EXACT else _each_its_own(unmet, view)
-    values = view.values()
+    found = cheapest(unmet, unmet, view.values(), view.as_of)
+    values = dict(view.values())
     steps = []
     open_ = list(unmet)
-    for fix in chosen:
-        values = {**values, **fix.gives}
-        met = [r for r in open_ if r.condition.outcome(values, view.as_of) is Outcome.MET]
+    for fix in found.fixes:
+        values |= dict(fix.gives)
+        met = [r for r in open_ if is_met(r, values, view.as_of)]
         open_ = [r for r in open_ if r not in met]
         steps.append(FixStep(fix, tuple(r.id for r in met)))
-    return FixPlan(tuple(steps), _spared(unmet, steps, view), tuple(r.id for r in open_))
-
-
-def _distinct(requirements: Sequence[Requirement]) -> list[Fix]:
-    """Every fix once: the same part meets two requirements and is bought once."""
-    found: dict[tuple[object, ...], Fix] = {}
-    for requirement in requirements:
-        for fix in requirement.fixes:
-            found.setdefault((fix.title, fix.kind, str(fix.when), str(dict(fix.gives))), fix)
-    return list(found.values())
-
-
-_Cost = tuple[Decimal, int, int, tuple[int, ...]]
-
-
-def _search(requirements: Sequence[Requirement], fixes: Sequence[Fix], view: View) -> list[Fix]:
-    """Every set of fixes that can be made one after the other, the cheapest first; the best meets the most."""
-    start: _Cost = (Decimal(0), 0, 0, ())
-    queue = [start]
-    seen: set[frozenset[int]] = set()
-    best: tuple[int, _Cost] = (-1, start)
-    while queue:
-        cost = heapq.heappop(queue)
-        order = cost[3]
-        if frozenset(order) in seen:
-            continue
-        seen.add(frozenset(order))
-        values = _after(view, [fixes[at] for at in order])
-        met = sum(r.condition.outcome(values, view.as_of) is Outcome.MET for r in requirements)
-        if met > best[0]:
-            best = (met, cost)
-        if met == len(requirements):
-            break
-        for at, fix in enumerate(fixes):
-            if at not in order and fix.when.outcome(values, view.as_of) is Outcome.MET:
-                heapq.heappush(queue, (cost[0] + fix.cost, cost[1] + fix.minutes, cost[2] + 1, (*order, at)))
-    return [fixes[at] for at in best[1][3]]
-
-
-def _after(view: View, fixes: Sequence[Fix]) -> dict[str, FactValue]:
-    values: dict[str, FactValue] = dict(view.values())
-    for fix in fixes:
-        values |= dict(fix.gives)
-    return values
-
-
-def _each_its_own(requirements: Sequence[Requirement], view: View) -> list[Fix]:
-    chosen: list[Fix] = []
-    for requirement in requirements:
-        chosen += [fix for fix in fixes_for(requirement, view) if fix.title not in {known.title for known in chosen}]
-    return chosen
+    left = tuple(r.id for r in unmet if not is_met(r, values, view.as_of))
+    return FixPlan(tuple(steps), _spared(unmet, steps, view), left, found.exact)
 
 
 def _spared(requirements: Sequence[Requirement], steps: Sequence[FixStep], view: View) -> tuple[SparedFix, ...]:

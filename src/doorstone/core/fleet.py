@@ -9,12 +9,12 @@ import hashlib
 import json
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from typing import Any
 
 from doorstone.core.facts import Candidate, FactSpec, FactValue, Ruling, SettledFact, Verdict, View, dump
-from doorstone.core.forecast import Forecast, Way
+from doorstone.core.forecast import Forecast, Reach, Way
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, State
 
@@ -160,28 +160,57 @@ class Course:
 
 def course(release: str, forecast: Forecast, as_of: date, stay_days: int = 180) -> Course:
     """The course towards `release`. Staying is recommended while today's release is serviced `stay_days` more."""
+    if forecast.unread:
+        return Course("read", None, forecast.unread)
     through = forecast.serviced_through
     by = through if through and through >= as_of else None
-    if forecast.release == release:
-        return Course("stay", forecast.technical.runway, f"It runs {release} already")
+    lasts = by is not None and by - as_of >= timedelta(days=stay_days)
     reach = next((r for r in forecast.reaches if r.release == release), None)
     if reach is None:
-        return Course("stay", through, f"It runs {forecast.release}, which is later than {release}")
+        if lasts and forecast.release == release:
+            return Course("stay", forecast.technical.runway, f"It runs {release} already")
+        if lasts:
+            return Course("stay", through, f"It runs {forecast.release}, which is later than {release}")
+        return _onward(forecast, by)
+    found = _towards(reach, by)
+    if found is not None:
+        return found
+    if lasts:
+        return Course("stay", through, f"{reach.why}; {forecast.release} is serviced through {through}")
+    return Course("retire", forecast.technical.runway, reach.why)
+
+
+def _onward(forecast: Forecast, by: date | None) -> Course:
+    """The course of a device whose release is, or will soon be, out of servicing: the next move that there is."""
+    ends = f"{forecast.release} is serviced through {by}" if by else f"{forecast.release} is out of servicing"
+    for move in forecast.technical.moves[:1]:
+        found = _towards(next(r for r in forecast.reaches if r.release == move.release), by)
+        if found is not None:
+            return replace(found, why=f"{ends}; {found.why}")
+    return Course("retire", forecast.technical.runway, f"{ends}; {forecast.technical.ended_by}")
+
+
+def _towards(reach: Reach, by: date | None) -> Course | None:
+    """The course by a way to a release; None if the way leads nowhere."""
+    release = reach.release
+    clean = ", by a clean install: what is on the device is lost" if reach.data_lost else ""
     match reach.way:
         case Way.OFFERED:
             return Course("take", by, f"Every requirement of {release} is met")
+        case Way.CLEAN:
+            return Course("take", by, f"Every requirement of {release} is met, but it is not offered{clean}")
         case Way.AFTER_FIX:
-            return Course("fix", by, f"{len(reach.fixes)} to fix, then {release} is offered")
+            then = f"then {release} can be put on{clean}" if clean else f"then {release} is offered"
+            return Course("fix", by, f"{len(reach.fixes)} to fix, {then}")
         case Way.BY_EXCEPTION:
             first = f"{len(reach.fixes)} to fix first; " if reach.fixes else ""
-            with_ = f"with {' and '.join(reach.overrides)}"
+            with_ = f"with {' and '.join(reach.overrides)}{clean}"
             if not reach.missing:
                 named = f"{' and '.join(reach.exceptions)} in hand" if reach.exceptions else "excepted"
-                return Course("except", by, f"{first}{named}, {with_}: make the kit")
+                then = f"not usable: {reach.not_approved}" if reach.not_approved else "make the kit"
+                return Course("except", by, f"{first}{named}, {with_}: {then}")
             checks = f"{len(reach.missing)} check{'s' if len(reach.missing) > 1 else ''} to except"
             return Course("except", by, f"{first}{checks}, {with_}")
         case Way.UNKNOWN:
             return Course("read", by, reach.why)
-    if through is not None and through - as_of >= timedelta(days=stay_days):
-        return Course("stay", through, f"{reach.why}; {forecast.release} is serviced through {through}")
-    return Course("retire", forecast.technical.runway, reach.why)
+    return None

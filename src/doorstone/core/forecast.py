@@ -3,75 +3,30 @@
 In: a platform, the device's view, decisions, exceptions, a day. Out: how each later release is reached, and
 two lines of moves with the runway of each: technical (exceptions granted) and approved (exceptions as they are).
 
-A line is searched over stays. A stay is a stretch of days on which the device may be on a release and counts as
-serviced there; moving to it is possible from its first day on. Along a line stays are entered in order, so a day
-counts as serviced when any stay of the line holds it. The line taken is the least of (last serviced day, latest
-first; days without servicing; moves by hand; moves; releases, earliest first).
+A line is a chain of moves (`chain`) over places. A place is a release, reached by one way (`reach`), with the facts
+that the fixes made so far have given. One may stop over on a release that is out of servicing; its days do not count.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
-from enum import StrEnum
+from datetime import date
 
+from doorstone.core.chain import Place, best_chain
+from doorstone.core.days import DAY, Span, meet
 from doorstone.core.exceptions import ExceptionTerms
-from doorstone.core.facts import FactValue, View
-from doorstone.core.overrides import Choice, choose
-from doorstone.core.platforms import Platform, Release, Route, Sort
-from doorstone.core.sorting import Assessment, Decision, State, assess, fixed_view
+from doorstone.core.facts import View
+from doorstone.core.platforms import Fix, Platform, Release, Route, Sort
+from doorstone.core.reach import Answers, Given, Reach, Way, in_force_spans, own_answers, ways_to
+from doorstone.core.sorting import Decision
 
-DAY = timedelta(days=1)
-
-
-class Way(StrEnum):
-    """How a release is reached."""
-
-    OFFERED = "offered"
-    BY_EXCEPTION = "by-exception"
-    AFTER_FIX = "after-fix"
-    NO_OVERRIDE = "no-override"
-    FLOORED = "floored"
-    UNKNOWN = "unknown"
-
-
-@dataclass(frozen=True, slots=True)
-class Span:
-    """Days from `first` through `last`."""
-
-    first: date
-    last: date
-
-    @property
-    def days(self) -> int:
-        return (self.last - self.first).days + 1
-
-
-@dataclass(frozen=True, slots=True)
-class Reach:
-    """How one release is reached. `checks` need an exception, `fixes` (requirement ids) are made first."""
-
-    release: str
-    way: Way
-    state: State
-    route: Route
-    checks: tuple[str, ...] = ()
-    fixes: tuple[str, ...] = ()
-    overrides: tuple[str, ...] = ()
-    exceptions: tuple[str, ...] = ()
-    missing: tuple[str, ...] = ()  # checks that no exception of this device names
-    why: str = ""
-    approved: tuple[Span, ...] = ()  # days on which every exception it needs is in force
-
-    @property
-    def possible(self) -> bool:
-        return self.way in (Way.OFFERED, Way.BY_EXCEPTION, Way.AFTER_FIX)
+__all__ = ["Answers", "Forecast", "Line", "PlannedMove", "Reach", "Span", "Way", "forecast"]
 
 
 @dataclass(frozen=True, slots=True)
 class PlannedMove:
-    """A move to `release`, possible from `first`; after `latest` days go by without servicing."""
+    """A move to `release`, possible from `first`; after `latest` days go by without servicing. `steps` are fixes."""
 
     release: str
     first: date
@@ -81,6 +36,8 @@ class PlannedMove:
     fixes: tuple[str, ...]
     overrides: tuple[str, ...]
     exceptions: tuple[str, ...]
+    route: Route = Route.OFFERED
+    steps: tuple[Fix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,33 +53,15 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Forecast:
+    """What lies ahead of a device. `unread` says why nothing does: without its edition no day of servicing is known."""
+
     release: str
     serviced_through: date | None
     gap_so_far: Span | None
     reaches: tuple[Reach, ...]
     technical: Line
     approved: Line
-
-
-@dataclass(frozen=True, slots=True)
-class _Stay:
-    reach: Reach | None  # None on the release that the device runs today
-    release: str
-    span: Span
-
-
-@dataclass(frozen=True, slots=True)
-class Answers:
-    """What a forecast asks about a device: its assessment against a release, and the overrides that would carry it.
-
-    `choose` takes release, route, the device's values, the checks to cover and the requirements that are excepted.
-    """
-
-    assess: Callable[[str], Assessment]
-    choose: Callable[[str, Route, Mapping[str, FactValue], Sequence[str], set[str]], Choice]
-
-
-_Rank = tuple[int, int, int, int, tuple[int, ...]]
+    unread: str = ""
 
 
 def forecast(
@@ -140,283 +79,213 @@ def forecast(
     """
     today = view.as_of
     current = platform.release(view.text("os.release"))
-    edition = view.text("os.edition", platform.editions[0])
-    own = list(exceptions)
+    edition = edition_of(platform, view)
+    asked = _Asked(platform, view, edition, current, answers or own_answers(platform, device, view, decisions))
+    asked.exceptions = tuple(exceptions)
     later = platform.releases[platform.index(current.id) + 1 :]
-    answers = answers or _answers(platform, device, view, decisions)
-    reaches = tuple(_reach(platform, view, answers, release.id, own) for release in later)
-    here = answers.assess(current.id)
-    needed = [f.requirement.id for f in here.unmet() if f.sort is Sort.CHECK and not f.fixes]
+    reaches = tuple(asked.ways(release.id, ())[0] for release in later)
+    if unread := _edition_unread(platform, edition):
+        nothing = Line((), None, (), unread, Way.UNKNOWN.value)
+        return Forecast(current.id, None, None, reaches, nothing, nothing, unread)
     ends = current.servicing_ends.get(edition)
     so_far = Span(ends + DAY, today - DAY) if ends and ends + DAY < today else None
-
-    def line(approved_only: bool) -> Line:
-        start = _spans_here(platform, current, ends, today, needed, own if approved_only else None)
-        stays = {r.release: _stays(platform, r, edition, today, approved_only) for r in reaches}
-        return _best_line(platform, current, edition, start, stays, reaches, today, own if approved_only else None)
-
-    return Forecast(current.id, ends, so_far, reaches, line(False), line(True))
+    return Forecast(current.id, ends, so_far, reaches, _line(asked, False), _line(asked, True))
 
 
-def _answers(platform: Platform, device: str, view: View, decisions: Sequence[Decision]) -> Answers:
-    def chosen(
-        release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]
-    ) -> Choice:
-        return choose(platform, release, route, values, view.as_of, checks, excepted, alternatives=0)
-
-    return Answers(lambda release: assess(platform, release, view, decisions, device), chosen)
-
-
-def _reach(
-    platform: Platform, view: View, answers: Answers, release: str, exceptions: Sequence[ExceptionTerms]
-) -> Reach:
-    """How this device gets to one release, in-place before clean."""
-    assessment = answers.assess(release)
-    state = assessment.state
-    if state is State.CLEAR:
-        return Reach(release, Way.OFFERED, state, Route.OFFERED)
-    if state is State.UNSETTLED:
-        return Reach(release, Way.UNKNOWN, state, Route.IN_PLACE, why=_open_words(assessment))
-    if state is State.FLOORED:
-        floors = assessment.unmet("floor")
-        why = "; ".join(f"floor at {release}: {f.requirement.title}" for f in floors)
-        return Reach(release, Way.FLOORED, state, Route.IN_PLACE, why=why)
-    fixes = tuple(f.requirement.id for f in assessment.unmet("fixable"))
-    if state is State.FIXABLE:
-        return Reach(release, Way.AFTER_FIX, state, Route.OFFERED, fixes=fixes)
-    return _by_exception(platform, view, answers, assessment, fixes, exceptions)
+def edition_of(platform: Platform, view: View) -> str:
+    """The edition of a device: the only one there is, or the one that was read, in small letters or large."""
+    if len(platform.editions) == 1:
+        return platform.editions[0]
+    read = view.text("os.edition")
+    return next((known for known in platform.editions if known.casefold() == read.casefold()), read)
 
 
-def _by_exception(
-    platform: Platform,
-    view: View,
-    answers: Answers,
-    assessment: Assessment,
-    fixes: tuple[str, ...],
-    exceptions: Sequence[ExceptionTerms],
-) -> Reach:
-    release, state = assessment.release, assessment.state
-    checks = tuple(f.requirement.id for f in assessment.unmet("installer-check"))
-    values = fixed_view(view, assessment.unmet("fixable")).values()
-    fitting = [
-        e
-        for e in exceptions
-        if e.reaches(platform, release) and e.requirements & set(checks) and e.in_force(max(view.as_of, e.start))
-    ]
-    named = {name for e in fitting for name in e.requirements}
-    for route in (Route.IN_PLACE, Route.CLEAN):
-        choice = answers.choose(release, route, values, checks, named | set(checks))
-        if choice.best is not None:
-            return Reach(
-                release,
-                Way.BY_EXCEPTION,
-                state,
-                route,
-                checks,
-                fixes,
-                choice.best.ids,
-                tuple(sorted(e.id for e in fitting)),
-                tuple(c for c in checks if c not in named),
-                approved=_in_force_spans(checks, fitting),
-            )
-        if route is Route.IN_PLACE:
-            first = choice
-    return Reach(
-        release, Way.NO_OVERRIDE, state, Route.IN_PLACE, checks, fixes, why=_uncovered_words(platform, release, first)
+def _edition_unread(platform: Platform, edition: str) -> str:
+    if edition in platform.editions:
+        return ""
+    return f"The edition {edition} is not in the sheet" if edition else "The edition is unread"
+
+
+@dataclass(slots=True)
+class _Asked:
+    """One device's question, with what has been found out about it so far."""
+
+    platform: Platform
+    view: View
+    edition: str
+    current: Release
+    answers: Answers
+    exceptions: tuple[ExceptionTerms, ...]
+    known: dict[tuple[str, Given], tuple[Reach, ...]]
+
+    def __init__(self, platform: Platform, view: View, edition: str, current: Release, answers: Answers) -> None:
+        self.platform, self.view, self.edition, self.current = platform, view, edition, current
+        self.answers = answers
+        self.exceptions = ()
+        self.known = {}
+
+    def ways(self, release: str, given: Given) -> tuple[Reach, ...]:
+        key = (release, given)
+        if key not in self.known:
+            self.known[key] = ways_to(self.platform, self.view, self.answers, release, given, self.exceptions)
+        return self.known[key]
+
+    def ends(self, release: str) -> date | None:
+        return self.platform.release(release).servicing_ends.get(self.edition)
+
+
+@dataclass(frozen=True, slots=True)
+class _Node:
+    """A place with what it is: `reach` is None on the release that the device runs today."""
+
+    release: str
+    reach: Reach | None
+    given: Given
+    place: Place
+
+
+def _line(asked: _Asked, approved_only: bool) -> Line:
+    nodes, moves = _places(asked, approved_only)
+    found = best_chain([node.place for node in nodes], moves, asked.view.as_of)
+    taken = [nodes[at] for at in found.places]
+    planned = tuple(
+        _planned(node.reach, window) for node, window in zip(taken[1:], found.windows, strict=True) if node.reach
+    )
+    kind, words = _ended_by(asked, taken[-1], found.runway, approved_only)
+    return Line(planned, found.runway, found.gaps, words, kind)
+
+
+def _planned(reach: Reach, window: Span) -> PlannedMove:
+    return PlannedMove(
+        reach.release,
+        window.first,
+        window.last,
+        reach.way,
+        reach.by_hand,
+        reach.fixes,
+        reach.overrides,
+        reach.exceptions,
+        reach.route,
+        reach.steps,
     )
 
 
-def _uncovered_words(platform: Platform, release: str, choice: Choice) -> str:
-    checks = set(choice.uncovered)
-    ended = [
-        f"{left.override.id} {left.why}"
-        for left in choice.left_out
-        if left.override.covers & checks and left.why.startswith("ended")
-    ]
-    titles = ", ".join(platform.requirement(name).title for name in choice.uncovered)
-    return f"no override covers {titles} at {release}" + (f" ({'; '.join(ended)})" if ended else "")
+def _places(asked: _Asked, approved_only: bool) -> tuple[list[_Node], dict[int, list[int]]]:
+    """Every place that can be reached from today's release, in the order of the sheet, and the moves between them."""
+    platform = asked.platform
+    start = _Node(asked.current.id, None, (), Place(platform.index(asked.current.id), (), _here(asked, approved_only)))
+    nodes: list[_Node] = [start]
+    numbers: dict[object, int] = {}
+    came: list[tuple[int, int]] = []
+    by_release: dict[str, list[int]] = {asked.current.id: [0]}
+    for release in platform.releases[platform.index(asked.current.id) + 1 :]:
+        for before in platform.releases[platform.index(asked.current.id) : platform.index(release.id)]:
+            for here in by_release.get(before.id, []):
+                for reach in asked.ways(release.id, nodes[here].given):
+                    place = _place(asked, reach, release, approved_only)
+                    if place is None or not (before.id in release.upgrade_from or reach.route is Route.CLEAN):
+                        continue
+                    key = (release.id, reach.way, reach.route, reach.checks, reach.fixes, reach.given)
+                    if key not in numbers:
+                        numbers[key] = len(nodes)
+                        nodes.append(_Node(release.id, reach, reach.given, place))
+                        by_release.setdefault(release.id, []).append(numbers[key])
+                    came.append((here, numbers[key]))
+    moves: dict[int, list[int]] = {}
+    for here, there in came:
+        moves.setdefault(here, []).append(there)
+    return nodes, moves
 
 
-def _open_words(assessment: Assessment) -> str:
-    parts = []
-    for finding in assessment.findings:
-        if finding.deciding and finding.mark in ("unread", "disputed", "unsorted"):
-            parts.append(f"{finding.requirement.title} is {finding.mark}")
-    return "; ".join(parts)
-
-
-def _in_force_spans(checks: Iterable[str], exceptions: Sequence[ExceptionTerms]) -> tuple[Span, ...]:
-    """The stretches of days on which every check is named by some exception in force."""
-    spans: list[Span] | None = None
-    for check in checks:
-        own = [Span(e.start, e.expiry) for e in exceptions if check in e.requirements and e.in_force(e.start)]
-        merged = _union(own)
-        spans = merged if spans is None else _meet(spans, merged)
-    return tuple(spans or ())
-
-
-def _union(spans: Iterable[Span]) -> list[Span]:
-    merged: list[Span] = []
-    for span in sorted(spans, key=lambda s: (s.first, s.last)):
-        if merged and span.first <= merged[-1].last + DAY:
-            merged[-1] = Span(merged[-1].first, max(merged[-1].last, span.last))
-        else:
-            merged.append(span)
-    return merged
-
-
-def _meet(one: Iterable[Span], other: Sequence[Span]) -> list[Span]:
-    pairs = ((a, b) for a in one for b in other)
-    return [
-        Span(max(a.first, b.first), min(a.last, b.last))
-        for a, b in pairs
-        if max(a.first, b.first) <= min(a.last, b.last)
-    ]
-
-
-def _spans_here(
-    platform: Platform,
-    current: Release,
-    ends: date | None,
-    today: date,
-    needed: Sequence[str],
-    exceptions: Sequence[ExceptionTerms] | None,
-) -> tuple[_Stay, ...]:
-    """The stretches on which today's release counts as serviced; `exceptions` None means granted."""
+def _here(asked: _Asked, approved_only: bool) -> tuple[Span, ...]:
+    """The stretches on which today's release counts as serviced."""
+    today, current = asked.view.as_of, asked.current
+    ends = asked.ends(current.id)
     if ends is None or ends < today:
         return ()
     spans = [Span(today, ends)]
-    if exceptions is not None and needed:
-        fitting = [e for e in exceptions if e.reaches(platform, current.id)]
-        spans = _meet(spans, _in_force_spans(needed, fitting))
-    return tuple(_Stay(None, current.id, span) for span in spans)
+    needed = _needed_here(asked)
+    if approved_only and needed:
+        fitting = [e for e in asked.exceptions if e.reaches(asked.platform, current.id) and e.stands]
+        spans = meet(spans, in_force_spans(needed, fitting))
+    return tuple(spans)
 
 
-def _stays(platform: Platform, reach: Reach, edition: str, today: date, approved_only: bool) -> tuple[_Stay, ...]:
-    release = platform.release(reach.release)
-    ends = release.servicing_ends.get(edition)
+def _needed_here(asked: _Asked) -> list[str]:
+    """The checks for which today's release takes an exception."""
+    found = asked.answers.assess(asked.current.id, ()).unmet()
+    return [f.requirement.id for f in found if f.sort is Sort.CHECK and not f.fixes]
+
+
+def _place(asked: _Asked, reach: Reach, release: Release, approved_only: bool) -> Place | None:
+    """The place that a way leads to; None if it cannot be taken, or if the edition has no days of servicing there."""
+    ends = asked.ends(release.id)
     if not reach.possible or ends is None:
-        return ()
-    first = max(today, release.published)
-    if ends < first:
-        return ()
-    spans = [Span(first, ends)]
+        return None
+    entry = [Span(max(asked.view.as_of, release.published), date.max)]
+    serviced = [Span(max(asked.view.as_of, release.published), ends)] if ends >= release.published else []
     if approved_only and reach.way is Way.BY_EXCEPTION:
-        spans = _meet(spans, reach.approved)
-    return tuple(_Stay(reach, reach.release, span) for span in spans)
+        entry, serviced = meet(entry, reach.approved), meet(serviced, reach.approved)
+        if not entry:
+            return None
+    serviced = [span for span in serviced if span.first <= span.last]
+    return Place(asked.platform.index(release.id), tuple(entry), tuple(serviced), reach.by_hand)
 
 
-def _best_line(
-    platform: Platform,
-    current: Release,
-    edition: str,
-    start: tuple[_Stay, ...],
-    stays: Mapping[str, tuple[_Stay, ...]],
-    reaches: Sequence[Reach],
-    today: date,
-    exceptions: Sequence[ExceptionTerms] | None,
-) -> Line:
-    best: tuple[_Rank, tuple[_Stay, ...]] | None = None
-
-    def go(chain: tuple[_Stay, ...], release: str, arrived: date) -> None:
-        nonlocal best
-        rank = _rank(platform, chain, today)
-        if best is None or rank < best[0]:
-            best = rank, chain
-        for name, options in stays.items():
-            if name == release:
-                continue
-            if release not in platform.release(name).upgrade_from:
-                continue
-            for stay in options:
-                if stay.span.last >= arrived:
-                    go((*chain, stay), name, max(arrived, stay.span.first))
-
-    go(start, current.id, today)
-    assert best is not None
-    chain = best[1]
-    moves = _moves(chain, today)
-    serviced = _union(s.span for s in chain)
-    runway = serviced[-1].last if serviced else None
-    kind, words = _ended_by(platform, edition, chain, current.id, runway, stays, reaches, exceptions)
-    return Line(moves, runway, _gaps(serviced, today), words, kind)
-
-
-def _rank(platform: Platform, chain: Sequence[_Stay], today: date) -> _Rank:
-    serviced = _union(stay.span for stay in chain)
-    runway = serviced[-1].last.toordinal() if serviced else 0
-    gap = sum(span.days for span in _gaps(serviced, today))
-    moves = _moves(chain, today)
-    order = tuple(platform.index(move.release) for move in moves)
-    return (-runway, gap, sum(move.by_hand for move in moves), len(moves), order)
-
-
-def _gaps(serviced: Sequence[Span], today: date) -> tuple[Span, ...]:
-    """The stretches from today to the last serviced day on which no stay holds."""
-    gaps = []
-    free = today
-    for span in serviced:
-        if span.first > free:
-            gaps.append(Span(free, span.first - DAY))
-        free = max(free, span.last + DAY)
-    return tuple(gaps)
-
-
-def _moves(chain: Sequence[_Stay], today: date) -> tuple[PlannedMove, ...]:
-    """The moves along a chain. A fix made for one move stays made, so a later move with it is not by hand."""
-    moves = []
-    arrived, latest_before, fixed = today, today, frozenset[str]()
-    for stay in chain:
-        first = max(arrived, stay.span.first)
-        if stay.reach is not None:
-            fixes = tuple(name for name in stay.reach.fixes if name not in fixed)
-            fixed |= set(fixes)
-            way = stay.reach.way
-            if way is Way.AFTER_FIX and not fixes:
-                way = Way.OFFERED
-            moves.append(
-                PlannedMove(
-                    stay.release,
-                    first,
-                    max(first, min(latest_before, stay.span.last)),
-                    way,
-                    way is not Way.OFFERED,
-                    fixes,
-                    stay.reach.overrides,
-                    stay.reach.exceptions,
-                )
-            )
-        arrived = first
-        latest_before = stay.span.last
-    return tuple(moves)
-
-
-def _ended_by(
-    platform: Platform,
-    edition: str,
-    chain: Sequence[_Stay],
-    current: str,
-    runway: date | None,
-    stays: Mapping[str, tuple[_Stay, ...]],
-    reaches: Sequence[Reach],
-    exceptions: Sequence[ExceptionTerms] | None,
-) -> tuple[str, str]:
+def _ended_by(asked: _Asked, last: _Node, runway: date | None, approved_only: bool) -> tuple[str, str]:
     """What ends the line: the lapse of an exception, else the first release that would carry it further and why not."""
-    last = chain[-1] if chain else None
-    release = last.release if last else current
-    ends = platform.release(release).servicing_ends.get(edition)
-    if exceptions is not None and runway is not None and ends is not None and runway < ends:
-        lapsing = sorted(e.id for e in exceptions if e.expiry == runway and e.in_force(runway))
+    ends = asked.ends(last.release)
+    if approved_only and runway is not None and ends is not None and runway < ends:
+        needed = set(last.reach.checks) if last.reach else set(_needed_here(asked))
+        lapsing = sorted(
+            e.id
+            for e in asked.exceptions
+            if e.expiry == runway and e.requirements & needed and e.reaches(asked.platform, last.release)
+        )
         return "lapse", f"exception {' and '.join(lapsing) or 'cover'} lapses on {runway}"
-    for reach in reaches:
-        further = platform.release(reach.release).servicing_ends.get(edition)
-        if further is None or (runway is not None and further <= runway):
+    platform = asked.platform
+    for release in platform.releases[platform.index(asked.current.id) + 1 :]:
+        further = asked.ends(release.id)
+        if further is None or further < release.published or (runway is not None and further <= runway):
             continue
-        if not reach.possible:
-            return reach.way.value, reach.why
-        if not stays[reach.release]:
-            names = [platform.requirement(name).title for name in reach.missing or reach.checks]
-            return "not-approved", f"{reach.release} needs an exception in force for {', '.join(names)}"
-        return "no-path", f"no upgrade path from {release} to {reach.release}"
+        if release.id == last.release:
+            continue
+        return _why_not_further(asked, last, release, runway, approved_only)
     serviced = [known.id for known in platform.releases if known.servicing_ends]
-    return "last-release", f"{serviced[-1] if serviced else release} is the last release of the sheet"
+    return "last-release", f"{serviced[-1] if serviced else last.release} is the last release of the sheet"
+
+
+def _why_not_further(
+    asked: _Asked, last: _Node, release: Release, runway: date | None, approved_only: bool
+) -> tuple[str, str]:
+    """Why a release that is serviced longer does not carry the line on."""
+    reach = asked.ways(release.id, last.given)[0]
+    if not reach.possible:
+        return reach.way.value, reach.why
+    if approved_only and (words := _not_approved(asked, reach, runway)):
+        return "not-approved", words
+    between = [
+        asked.platform.release(name)
+        for name in release.upgrade_from
+        if asked.platform.index(name) > asked.platform.index(asked.current.id) and name != last.release
+    ]
+    for stop in reversed(between):
+        way = asked.ways(stop.id, last.given)[0]
+        if approved_only and way.possible and (words := _not_approved(asked, way, None)):
+            return "not-approved", f"{release.id} is reached from {stop.id}, and {words}"
+        if not way.possible:
+            return "no-path", f"no upgrade path from {last.release} to {release.id}: {way.why}"
+    return "no-path", f"no upgrade path from {last.release} to {release.id}"
+
+
+def _not_approved(asked: _Asked, reach: Reach, runway: date | None) -> str:
+    """Why no approval carries the device to a release after `runway`; empty if one does."""
+    if reach.way is not Way.BY_EXCEPTION:
+        return ""
+    if reach.not_approved:
+        return f"{reach.release}: {reach.not_approved}"
+    if any(span.last >= max(asked.view.as_of, runway or asked.view.as_of) for span in reach.approved):
+        return ""
+    names = [asked.platform.requirement(name).title for name in reach.missing or reach.checks]
+    after = f" after {runway}" if runway is not None and not reach.missing and reach.approved else ""
+    return f"{reach.release} needs an exception in force for {', '.join(names)}{after}"

@@ -13,10 +13,11 @@ from typing import Any
 from doorstone.core.board import Board
 from doorstone.core.exceptions import ExceptionTerms
 from doorstone.core.facts import FactValue, View
-from doorstone.core.forecast import Answers, Forecast, forecast
+from doorstone.core.forecast import Forecast, forecast
 from doorstone.core.overrides import Choice, choose
 from doorstone.core.platforms import Platform, Route
-from doorstone.core.sorting import Decision
+from doorstone.core.reach import Answers, Given, given_view
+from doorstone.core.sorting import Assessment, Decision, assess
 
 
 class Forecaster:
@@ -31,6 +32,7 @@ class Forecaster:
         self._board = board
         self._needed = sorted(frozenset().union(*(override.needs.facts() for override in platform.overrides)))
         self._choices: dict[Any, Choice] = {}
+        self._after_fixes: dict[tuple[str, Given, tuple[int, ...]], Assessment] = {}
 
     def forecast(self, number: int, view: View, own: str, exceptions: Sequence[ExceptionTerms]) -> Forecast | None:
         """The forecast of a profile with these exceptions; None if the sheet does not know the release that it runs.
@@ -39,8 +41,18 @@ class Forecaster:
         """
         if not self._platform.has(view.text("os.release")):
             return None
-        answers = Answers(lambda release: self._board(release).assessment(number), self._choose)
+        answers = Answers(lambda release, given: self._assess(number, view, own, release, given), self._choose)
         return forecast(self._platform, own, view, self._decisions, exceptions, answers)
+
+    def _assess(self, number: int, view: View, own: str, release: str, given: Given) -> Assessment:
+        board = self._board(release)
+        if not given:
+            return board.assessment(number)
+        key = (release, given, board.outcome(number))
+        if key not in self._after_fixes:
+            seen = given_view(self._platform, view, given)
+            self._after_fixes[key] = assess(self._platform, release, seen, self._decisions, own)
+        return self._after_fixes[key]
 
     def _choose(
         self, release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]

@@ -10,10 +10,10 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from enum import StrEnum
-from itertools import combinations
 
 from doorstone.core.conditions import LeafReport, Outcome
 from doorstone.core.facts import Ruling, Verdict, View
+from doorstone.core.fix_search import fixes_for, openers
 from doorstone.core.platforms import Fix, Platform, Requirement, Sort
 
 
@@ -232,7 +232,11 @@ def finding_of(
         return RequirementFinding(requirement, finding, None, "", leaves, against=against, rulings=rulings)
     words = sort_words(platform, requirement, release, decisions, device, view.text("machine.model"))
     sort, sorted_by = _counting(words)
-    fixes = fixes_for(requirement, view) if finding is Finding.UNMET and not against else ()
+    fixes: tuple[Fix, ...] = ()
+    if finding is Finding.UNMET and not against and requirement.fixes:
+        others = openers(requirement, platform.requirements_at(release))
+        unmet = [other for other in others if _is_unmet(other, view)]
+        fixes = fixes_for(requirement, unmet, view.values(), view.as_of)
     return RequirementFinding(
         requirement, finding, sort, sorted_by, leaves, fixes, rivals, against, rulings=rulings, words=words
     )
@@ -249,6 +253,12 @@ def _outcome(requirement: Requirement, view: View) -> tuple[Finding, tuple[Rival
     return Finding.DISPUTED, tuple(_rivals(requirement, view))
 
 
+def _is_unmet(requirement: Requirement, view: View) -> bool:
+    """Whether nobody doubts that it is unmet."""
+    finding, _ = _outcome(requirement, view)
+    return finding is Finding.UNMET and not any(v.passed for v in view.verdicts if v.requirement == requirement.id)
+
+
 def _rivals(requirement: Requirement, view: View) -> Iterable[Rival]:
     specs = {leaf.fact: leaf.spec for leaf in requirement.condition.leaves()}
     base = view.values()
@@ -259,23 +269,6 @@ def _rivals(requirement: Requirement, view: View) -> Iterable[Rival]:
                 outcome = requirement.condition.outcome({**base, name: candidate.value}, view.as_of)
                 shown = specs[name].show(candidate.value)
                 yield Rival(name, shown, candidate.source, candidate.taken_at, outcome)
-
-
-def fixes_for(requirement: Requirement, view: View) -> tuple[Fix, ...]:
-    """The cheapest set of the requirement's fixes that apply to the device and make it met; empty if none does."""
-    values = view.values()
-    fitting = [fix for fix in requirement.fixes if fix.when.outcome(values, view.as_of) is Outcome.MET]
-    best: tuple[Fix, ...] = ()
-    for size in range(1, len(fitting) + 1):
-        for chosen in combinations(fitting, size):
-            given = {name: value for fix in chosen for name, value in fix.gives.items()}
-            if requirement.condition.outcome({**values, **given}, view.as_of) is Outcome.MET:
-                cost = (sum(fix.cost for fix in chosen), sum(fix.minutes for fix in chosen))
-                if not best or cost < (sum(fix.cost for fix in best), sum(fix.minutes for fix in best)):
-                    best = chosen
-        if best:
-            break
-    return best
 
 
 def fixed_view(view: View, findings: Iterable[RequirementFinding]) -> View:

@@ -138,6 +138,8 @@ class ReachShape(Shape):
     exceptions: list[str]
     missing: list[str]
     why: str
+    not_approved: str = Field(description="Why the exceptions in hand carry no kit, if they do not")
+    data_lost: bool = Field(description="Whether the device is wiped on the way")
 
 
 class MoveShape(Shape):
@@ -149,6 +151,7 @@ class MoveShape(Shape):
     fixes: list[str]
     overrides: list[str]
     exceptions: list[str]
+    route: str
 
 
 class LineShape(Shape):
@@ -166,6 +169,7 @@ class ForecastShape(Shape):
     reaches: list[ReachShape]
     technical: LineShape
     approved: LineShape
+    unread: str = Field(description="Why nothing is known of its servicing, if nothing is")
 
 
 class DeviceForecastShape(Shape):

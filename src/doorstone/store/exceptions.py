@@ -362,6 +362,44 @@ def terms_by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int,
     }  # fmt: skip
 
 
+def approved_shown(db: sqlite3.Connection, devices: Iterable[str]) -> dict[int, dict[str, Mapping[str, Any]]]:
+    """Approved exception -> of these devices those that it covers, each with what the approval rests on."""
+    rows = db.execute(
+        "SELECT x.exception, x.device, x.shown FROM json_each(?) AS j"
+        " CROSS JOIN exception_devices AS x ON x.device = j.value JOIN exceptions AS e ON e.id = x.exception"
+        " WHERE x.left_out = '' AND e.state = 'approved' AND x.shown <> ''",
+        (json.dumps(list(devices)),),
+    )
+    found: dict[int, dict[str, Mapping[str, Any]]] = {}
+    for row in rows:
+        found.setdefault(row["exception"], {})[row["device"]] = json.loads(row["shown"])
+    return found
+
+
+def fact_conditions(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, list[ConditionRow]]:
+    """The conditions of these exceptions that facts decide."""
+    rows = db.execute(
+        "SELECT exception, number, text, fact_condition, due_on, every_days FROM exception_conditions"
+        " WHERE fact_condition <> '' AND exception IN (SELECT value FROM json_each(?)) ORDER BY exception, number",
+        (json.dumps(sorted(numbers)),),
+    )
+    found: dict[int, list[ConditionRow]] = {}
+    for r in rows:
+        one = ConditionRow(r["number"], r["text"], json.loads(r["fact_condition"]), r["due_on"], r["every_days"])
+        found.setdefault(r["exception"], []).append(one)
+    return found
+
+
+def excepted_devices(db: sqlite3.Connection, platform: str) -> list[str]:
+    """Every device of a platform that an approved exception covers."""
+    rows = db.execute(
+        "SELECT DISTINCT x.device FROM exceptions AS e JOIN exception_devices AS x ON x.exception = e.id"
+        " WHERE e.platform = ? AND e.state = 'approved' AND x.left_out = '' AND x.shown <> ''",
+        (platform,),
+    )
+    return [row[0] for row in rows]
+
+
 def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, ...], int]]:
     """(profile, exceptions, devices) over the devices with exceptions, those alike counted together."""
     rows = db.execute(

@@ -17,17 +17,15 @@ from doorstone.core.exceptions import (
     check_dates,
     possible_moves,
     refusals,
-    shown,
-    stale_because,
 )
-from doorstone.core.keeping import Kept, KeptWord, ToKeep, by_facts, by_word
+from doorstone.core.keeping import Kept, KeptWord, by_facts, by_word
 from doorstone.core.platforms import Platform
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as store
-from doorstone.store.devices import DeviceRow
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
 from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
+from doorstone.work.doubts import doubts, to_keep
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError, Trouble
 from doorstone.work.people import need_active
 from doorstone.work.picture import Picture, picture
@@ -344,13 +342,6 @@ def _view(row: ExceptionRow, now: Picture) -> ExceptionView:
     )
 
 
-def to_keep(row: ConditionRow, platform: Platform) -> ToKeep:
-    data = row.fact_condition
-    condition = parse(data, platform.specs, platform.lists) if data else None
-    due = date.fromisoformat(row.due_on) if row.due_on else None
-    return ToKeep(row.number, row.text, condition, due, row.every_days)
-
-
 def kept_conditions(row: ExceptionRow, now: Picture) -> tuple[KeptView, ...]:
     """Each condition of an exception as it stands today: by the facts of every device, or by somebody's word."""
     sheet = now.sheets.get(row.platform)
@@ -375,29 +366,7 @@ def stale_devices(row: ExceptionRow, now: Picture) -> dict[str, list[str]]:
     """The devices whose findings, sorts, requirements or conditions changed since the approval; the others stand."""
     if row.state != ExceptionState.APPROVED:
         return {}
-    changed: dict[str, list[str]] = {}
-    rows = {one.id: one for one in now.rows(row.shown)}
-    assessed = now.assessments(rows.values(), row.release)
-    for device, before in row.shown.items():
-        if device not in assessed:
-            changed[device] = ["its platform or release is no longer in the sheet"]
-        elif not _past(now, rows[device], row.release):
-            wanted = {name: part for name, part in before.items() if name in row.requirements}
-            because = stale_because(wanted, shown(assessed[device], row.requirements))
-            if store.CHANGED in before:
-                because = [before[store.CHANGED], *because]
-            if because:
-                changed[device] = because
-    for kept in kept_conditions(row, now):
-        for device, measured in kept.devices.items():
-            changed.setdefault(device, []).append(f"the condition “{kept.kept.text}” is not kept: {measured}")
-    return changed
-
-
-def _past(now: Picture, device: DeviceRow, release: str) -> bool:
-    """Whether the device runs a later release than the exception speaks of: then it has served."""
-    platform = now.sheets[device.platform].platform
-    return platform.has(device.runs) and platform.index(device.runs) > platform.index(release)
+    return doubts(now, row.platform, row.release, row.requirements, row.conditions, row.shown)
 
 
 def _one_platform(now: Picture, devices: Iterable[str], release: str) -> Platform:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from doorstone.core.fleet import Course, RollUp, course
-from doorstone.core.forecast import Forecast
+from doorstone.core.forecast import Forecast, edition_of
 from doorstone.core.platforms import Platform, Release
 from doorstone.store import profiles as profile_store
 from doorstone.work.board import standings
@@ -44,7 +44,7 @@ def device_forecast(desk: Desk, device: str, release: str = "") -> DeviceForecas
         raise MissingError(
             f"{device} runs release {runs}, which the sheet does not know", "Read it, or add the release"
         )
-    edition = now.view(device).text("os.edition", platform.editions[0])
+    edition = edition_of(platform, now.view(device))
     way = course(release, ahead, now.today, desk.policy.stay_days)
     return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
 
@@ -85,7 +85,7 @@ def fleet_forecast(desk: Desk, platform_id: str, release: str = "") -> FleetFore
     unknown = past = 0
     forecasts = now.fleet_forecasts(platform)
     for ahead, count in forecasts:
-        if ahead is None:
+        if ahead is None or ahead.unread:
             unknown += count
             continue
         courses[course(release, ahead, now.today, desk.policy.stay_days).way] += count

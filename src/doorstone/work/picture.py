@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, cast
 
@@ -22,6 +22,7 @@ from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.store.profiles import ProfileCount
 from doorstone.work.board import assessments, count_devices, forecaster, standings, turn
 from doorstone.work.desk import Desk, id_of
+from doorstone.work.doubts import doubts
 from doorstone.work.errors import MissingError
 from doorstone.work.hearing import bounded
 from doorstone.work.profiles import Settler, decisions_of, roll, rules
@@ -169,14 +170,40 @@ class Picture:
     # ------------------------------------------------------ exceptions, ahead
 
     def exceptions_of(self, device: str) -> list[ExceptionTerms]:
-        """What the device's exceptions permit, newest first; their devices are not listed."""
+        """What the device's exceptions permit, newest first; their devices are not listed.
+
+        Those in doubt say what changed since their approval.
+        """
         return list(self._held([device]).get(device, ()))
 
     def _held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
         with self.desk.database.read() as db:
             numbers = exception_store.numbers_of(db, devices)
             self._read_terms(db, {number for held in numbers.values() for number in held})
-        return {device: tuple(self._terms[number] for number in held) for device, held in numbers.items()}
+        doubted = self._doubted(numbers)
+        return {
+            device: tuple(self._in_doubt(number, doubted.get(device, {}).get(number, "")) for number in held)
+            for device, held in numbers.items()
+        }
+
+    def _in_doubt(self, number: int, doubt: str) -> ExceptionTerms:
+        return replace(self._terms[number], doubt=doubt) if doubt else self._terms[number]
+
+    def _doubted(self, devices: Iterable[str]) -> dict[str, dict[int, str]]:
+        """Device -> approved exception that no longer stands for it -> why."""
+        with self.desk.database.read() as db:
+            approved = exception_store.approved_shown(db, devices)
+            conditions = exception_store.fact_conditions(db, approved)
+            self._read_terms(db, approved)
+        found: dict[str, dict[int, str]] = {}
+        for number, shown in approved.items():
+            held = self._terms[number]
+            changed = doubts(
+                self, held.platform, held.release, sorted(held.requirements), conditions.get(number, ()), shown
+            )
+            for device, because in changed.items():
+                found.setdefault(device, {})[number] = "; ".join(because)
+        return found
 
     def _read_terms(self, db: sqlite3.Connection, numbers: Iterable[int]) -> None:
         missing = [number for number in numbers if number not in self._terms]
@@ -212,9 +239,27 @@ class Picture:
         for profile, numbers, devices in apart:
             sizes[profile] -= devices
             cases[profile, tuple(self._terms[number] for number in numbers)] = devices
+        for profile, held, before in self._doubted_cases(platform):
+            cases[profile, before] -= 1
+            cases[profile, held] = cases.get((profile, held), 0) + 1
         cases.update({(profile, ()): devices for profile, devices in sizes.items() if devices})
+        cases = {case: devices for case, devices in cases.items() if devices}
         known = self._ahead(platform, cases)
         return [(known[case], devices) for case, devices in cases.items()]
+
+    def _doubted_cases(
+        self, platform: Platform
+    ) -> list[tuple[int, tuple[ExceptionTerms, ...], tuple[ExceptionTerms, ...]]]:
+        """Devices of which an approval no longer stands: profile, exceptions with their doubts, the same without."""
+        with self.desk.database.read() as db:
+            excepted = exception_store.excepted_devices(db, platform.id)
+        names = self._doubted(excepted)
+        held = self._held(names)
+        return [
+            (row.profile, held[row.id], tuple(replace(e, doubt="") for e in held[row.id]))
+            for row in self.rows(names)
+            if row.profile is not None and row.platform == platform.id
+        ]
 
     def _ahead(
         self, platform: Platform, cases: Iterable[tuple[int, tuple[ExceptionTerms, ...]]]

@@ -95,7 +95,9 @@ def test_tests_are_a_quarter_to_a_third_of_the_code() -> None:
         files = {f for pattern in patterns for f in ROOT.glob(pattern) if f.name != "schema.d.ts"}
         return {f: sum(1 for line in f.read_text().splitlines() if line.strip()) for f in files}
 
-    everything = lines("src/**/*.py", "console/src/**/*.ts*", "tools/*.py", "benchmarks/*.py", "tests/**/*.py")
+    everything = lines(
+        "src/**/*.py", "console/src/**/*.ts*", "tools/*.py", "benchmarks/*.py", "rehearsal/*.py", "tests/**/*.py"
+    )
     written_as_tests = {f for f in everything if "tests" in f.relative_to(ROOT).parts or ".test." in f.name}
     tests = sum(everything[f] for f in written_as_tests)
     code = sum(everything.values()) - tests

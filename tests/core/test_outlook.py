@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from doorstone.core.budget import Group, Option, plan
 from doorstone.core.costs import CostModel, add_months, months_between, ways
 from doorstone.core.exceptions import ExceptionState, ExceptionTerms
+from doorstone.core.fixes import plan_fixes
 from doorstone.core.followups import StepKind, follow_ups
 from doorstone.core.forecast import forecast
 from doorstone.core.outlook import Assumption, Supposing, assume, outlook, suppose, supposed_exceptions, taken_as_met
@@ -125,7 +126,7 @@ def test_what_each_way_costs_worked_by_hand() -> None:
     assert (found["stay"].until, found["stay"].months, found["stay"].cost) == (D("2027-02-28"), Decimal("1.4"), 0)
     by_hand = found["except"]
     assert [(line.what, line.quantity, line.total) for line in by_hand.lines] == [
-        ("Moves by exception, by hand", Decimal("1.83"), Decimal("76.86")),  # 110 minutes at 42.00
+        ("Moves by hand", Decimal("1.83"), Decimal("76.86")),  # 110 minutes at 42.00
         ("Looking whether updates arrive", Decimal("0.83"), Decimal("34.86")),  # 50 minutes
     ]
     assert (by_hand.until, by_hand.months, by_hand.added) == (D("2027-11-30"), Decimal("10.4"), Decimal("9.0"))
@@ -143,6 +144,29 @@ def test_situation_28_running_slower_weighs_in_the_course() -> None:
     assert slow["except"].lines[-1].what == "Runs slower than before"
     assert slow["except"].cost - plain["except"].cost == Decimal("31.20")  # 10.4 months at 3.00
     assert slow["replace"].cost == plain["replace"].cost
+
+
+def test_situation_28_a_device_that_runs_slower_costs_its_user_wherever_it_stays() -> None:
+    # Found slower on 9.1, from which no move leads further; serviced 10.4 months, extended 22.4.
+    facts = {**CHIPLESS, "os.release": "9.1"}
+    found = {w.way: w for w in ways(tarn(), "d1", view(facts), (), [], CostModel(), slower=True)}
+    assert [(w, found[w].cost) for w in ("stay", "extend", "replace")] == [
+        ("stay", Decimal("31.20")),  # 10.4 months at 3.00
+        ("extend", Decimal("133.20")),  # 12 months at 5.50, 22.4 at 3.00
+        ("replace", Decimal("745.00")),
+    ]
+    assert found["extend"].per_month == Decimal("8.50")  # 102.00 beyond staying, over 12.0 months
+    assert found["replace"].per_month == Decimal("18.98")  # 713.80 over 37.6
+
+
+def test_every_fix_of_a_move_is_billed() -> None:
+    # Legacy firmware with Secure Boot off: converted, then switched on; both are paid.
+    facts = {**GOOD, "firmware.mode": "legacy", "firmware.secure_boot": "off", "tpm.state": "off"}
+    found = {w.way: w for w in ways(tarn(), "d1", view(facts), (), [], CostModel())}
+    lines = [line.what for line in found["fix"].lines]
+    assert lines == [*(s.fix.title for s in plan_fixes(assess(tarn(), "9.1", view(facts)), view(facts)).steps),
+                     "Moves that are offered"]  # fmt: skip
+    assert len(lines) == 4
 
 
 def test_a_fix_is_paid_once_and_a_part_too() -> None:

@@ -48,7 +48,9 @@ def test_situation_2_two_tools_disagree_side_by_side_settled_undone_by_a_newer_r
     ]
     disputes.settle_dispute(demo, PETRA, "nbt-080", "fact", "tpm.state", "on", "Seen in firmware set-up.")
     assert (state(demo, "nbt-080"), disputes.list_disputes(demo, "tarn", "9.1", "nbt-080")) == ("clear", [])
-    read(demo, "nbt-080", "2027-01-17T08:00:00", tpm__state="off")
+    read(demo, "nbt-080", "2027-01-17T08:00:00", tpm__state="off")  # read before the settlement, arrived after it
+    assert marks(demo, "nbt-080") == {}
+    read(demo, "nbt-080", "2027-01-18T09:30:00", tpm__state="off")
     assert marks(demo, "nbt-080") == {"security-chip": "disputed"}
     assert [s.stands for s in disputes.list_settlements(demo, "nbt-080")] == [False]
 

@@ -37,7 +37,7 @@ CARE = {"comment_exception", "attest_condition", "attach_evidence", "transfer_ex
 WRITES = {
     "technician": OWN | CARE | {
         "import_readings", "begin_import", "send_import_file", "cancel_import", "request_exception",
-        "edit_exception", "withdraw_exception", "make_kit", "record_attempt",
+        "edit_exception", "withdraw_exception", "make_kit", "record_attempt", "record_fix",
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",
         "record_observation", "settle_dispute", "save_selection", "delete_selection",

@@ -12,6 +12,7 @@ export type Finding = Shapes["FindingShape"];
 export type Leaf = Shapes["LeafShape"];
 export type Exception = Shapes["ExceptionShape"];
 export type Forecast = Shapes["DeviceForecastShape"];
+export type Fixes = Shapes["DeviceFixesShape"];
 export type Line = Shapes["LineShape"];
 export type Course = Shapes["CourseShape"];
 export type SortingRow = Shapes["SortingRowShape"];

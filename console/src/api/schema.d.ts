@@ -1013,7 +1013,11 @@ export interface paths {
          */
         get: operations["device_fixes"];
         put?: never;
-        post?: never;
+        /**
+         * Record a fix as done, or as tried and failed
+         * @description Roles: administrator, technician.
+         */
+        post: operations["record_fix"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2951,12 +2955,22 @@ export interface components {
             spared: components["schemas"]["SparedFixShape"][];
             /** Left */
             left: string[];
+            /**
+             * Exact
+             * @description Whether every set of fixes was compared; false beyond 16 that touch one another
+             */
+            exact: boolean;
             /** Minutes */
             minutes: number;
             /** Cost */
             cost: string;
             state: components["schemas"]["State"];
             after: components["schemas"]["State"];
+            /**
+             * Done
+             * @description What was recorded of the device's fixes, newest first
+             */
+            done: components["schemas"]["FixDoneShape"][];
         };
         /** DeviceForecastShape */
         DeviceForecastShape: {
@@ -3577,6 +3591,62 @@ export interface components {
             /** Visits */
             visits: components["schemas"]["FixVisitShape"][];
         };
+        /** FixDoneAsked */
+        FixDoneAsked: {
+            /**
+             * Title
+             * @description The fix, as the sheet calls it
+             */
+            title: string;
+            /**
+             * Outcome
+             * @default done
+             * @enum {string}
+             */
+            outcome: "done" | "failed";
+            /**
+             * Done At
+             * @description When it was made; now if left out
+             * @default null
+             */
+            done_at: string | null;
+            /**
+             * Note
+             * @description What happened; needed if it failed
+             * @default
+             */
+            note: string;
+        };
+        /** FixDoneShape */
+        FixDoneShape: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            /** Title */
+            title: string;
+            /** Outcome */
+            outcome: string;
+            /**
+             * Done At
+             * Format: date-time
+             */
+            done_at: string;
+            /** By */
+            by: string;
+            /** Note */
+            note: string;
+            /**
+             * Word
+             * @description waiting for a reading, proved by one, not-seen in one; or failed
+             */
+            word: string;
+            /**
+             * Seen
+             * @description What was read since, where that is not what the fix gives
+             */
+            seen: string;
+        };
         /** FixPart */
         FixPart: {
             /** Title */
@@ -3620,12 +3690,24 @@ export interface components {
             minutes: number;
             /** Cost */
             cost: string;
+            /**
+             * Told
+             * @description What was recorded of this fix on this device, if it failed or was not seen
+             * @default
+             */
+            told: string;
         };
         /** FixStepShape */
         FixStepShape: {
             fix: components["schemas"]["FixPart"];
             /** Meets */
             meets: string[];
+            /**
+             * Told
+             * @description What was recorded of this fix on this device, if it failed or was not seen
+             * @default
+             */
+            told: string;
         };
         /** FixVisitShape */
         FixVisitShape: {
@@ -3802,6 +3884,11 @@ export interface components {
             reaches: components["schemas"]["ReachShape"][];
             technical: components["schemas"]["LineShape"];
             approved: components["schemas"]["LineShape"];
+            /**
+             * Unread
+             * @description Why nothing is known of its servicing, if nothing is
+             */
+            unread: string;
         };
         /** GateList */
         GateList: {
@@ -4642,6 +4729,13 @@ export interface components {
             overrides: string[];
             /** Exceptions */
             exceptions: string[];
+            /** Route */
+            route: string;
+            /**
+             * Warnings
+             * @description What attempts have shown of its overrides, and of its fixes
+             */
+            warnings: string[];
         };
         /** NewRequirementAsked */
         NewRequirementAsked: {
@@ -4785,6 +4879,11 @@ export interface components {
             covers: string[];
             /** Excess */
             excess: string[];
+            /**
+             * Warnings
+             * @description What attempts have shown of these overrides, on the device or its model
+             */
+            warnings: string[];
         };
         /** OverviewShape */
         OverviewShape: {
@@ -5119,6 +5218,21 @@ export interface components {
             missing: string[];
             /** Why */
             why: string;
+            /**
+             * Not Approved
+             * @description Why the exceptions in hand carry no kit, if they do not
+             */
+            not_approved: string;
+            /**
+             * Warnings
+             * @description What attempts have shown of these overrides, on the device or its model
+             */
+            warnings: string[];
+            /**
+             * Data Lost
+             * @description Whether the device is wiped on the way
+             */
+            data_lost: boolean;
         };
         /** ReadingShape */
         ReadingShape: {
@@ -11239,6 +11353,116 @@ export interface operations {
             };
             /** @description The input cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_fix: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FixDoneAsked"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FixDoneShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -53,6 +53,11 @@ function LineWords({ title, line }: { title: string; line: Line }) {
             <strong>{move.release}</strong> between {day(move.first)} and {day(move.latest)}, {WAYS[move.way]}
             {move.route === "clean" && move.way !== "clean" && ", clean: data is lost"}
             {move.way === "by-exception" && ` (${move.exceptions.join(", ") || "to be asked for"})`}
+            {move.warnings.map((words) => (
+              <span key={words} className="block text-floor">
+                {words}
+              </span>
+            ))}
           </li>
         ))}
         {line.gaps.map((gap) => (
@@ -97,6 +102,11 @@ function Reaches({ data }: { data: Forecast }) {
                   <span className="block text-ink-2">under {reach.exceptions.join(", ")}</span>
                 )}
                 {reach.why && <span className="block text-ink-2">{reach.why}</span>}
+                {reach.warnings.map((words) => (
+                  <span key={words} className="block text-floor">
+                    {words}
+                  </span>
+                ))}
                 {reach.not_approved && <span className="block text-floor">{reach.not_approved}</span>}
               </td>
             </tr>

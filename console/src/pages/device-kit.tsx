@@ -185,6 +185,11 @@ function OneSet({ found, words, strong = false }: { found: OverrideSet; words: s
       <p className="text-sm text-ink-2">
         Covers {found.covers.join(", ")}.{" "}
         {found.excess.length > 0 ? `It also switches off ${found.excess.join(", ")}.` : "Nothing more is switched off."}
+        {found.warnings.map((words) => (
+          <span key={words} className="block text-floor">
+            {words}
+          </span>
+        ))}
       </p>
     </div>
   );

@@ -239,7 +239,7 @@ def forecast(
             f"{r.way}, clean: data is lost" if r.data_lost else r.way,
             r.overrides,
             r.exceptions or (r.missing and f"ask for {', '.join(r.missing)}"),
-            r.why or r.not_approved,
+            [*filter(None, [r.why or r.not_approved]), *r.warnings],
         ]
         for r in ahead.reaches
     ]
@@ -257,7 +257,9 @@ def forecast(
 def line_words(line: LineShape) -> str:
     """A line of moves in words."""
     moves = [
-        f"  {m.release} between {m.first} and {m.latest}, {m.way}{', clean' if m.route == 'clean' else ''}"
+        f"  {m.release} between {m.first} and {m.latest}, {m.way}"
+        + (", clean: data is lost" if m.route == "clean" else "")
+        + "".join(f"\n    {words}" for words in m.warnings)
         for m in line.moves
     ]
     gaps = [f"  not serviced {g.first} to {g.last}, {g.days} days" for g in line.gaps]

@@ -87,7 +87,7 @@ def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
         wrong = [leaf for leaf in f.leaves if leaf.outcome != "met"] or f.leaves
         measured = [f"{leaf.fact}: {leaf.measured or 'unread'}" for leaf in wrong]
         required = [leaf.required for leaf in wrong]
-        fix = "; ".join(f"{x.title} ({x.minutes} min, {x.cost})" for x in f.fixes)
+        fix = "; ".join(f"{x.title} ({x.minutes} min, {x.cost})" + (f", {x.told}" if x.told else "") for x in f.fixes)
         if f.mark == "disputed":
             fix = f"Sources disagree. See: doorstone dispute list --device {title.split()[0]}" if title else ""
         rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])

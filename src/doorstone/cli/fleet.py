@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Any
 
 import typer
@@ -21,7 +22,7 @@ from doorstone.cli.choosing import (
 )
 from doorstone.cli.connection import client, the_platform
 from doorstone.cli.output import USAGE, Form, FormOption, fail, out, say, show, speaks
-from doorstone.formats.wire_fleet import SelectionAsked, ShiftShape, SortSupposed, WhatIfAsked
+from doorstone.formats.wire_fleet import FixDoneAsked, SelectionAsked, ShiftShape, SortSupposed, WhatIfAsked
 
 fleet_app = typer.Typer(no_args_is_help=True)
 fix_app = typer.Typer(no_args_is_help=True)
@@ -205,13 +206,44 @@ def show_fixes(
     """Show the fixes of one device in order, which of them spares another, and how it then stands."""
     with client(context) as service:
         found = service.device_fixes(device, release)
-    rows = [[at, step.fix.title, step.fix.minutes, step.fix.cost, step.meets] for at, step in enumerate(found.steps, 1)]
+    rows = []
+    for at, step in enumerate(found.steps, 1):
+        words = f"{step.fix.title} ({step.told})" if step.told else step.fix.title
+        rows.append([at, words, step.fix.minutes, step.fix.cost, step.meets])
     show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, f"{device} towards {found.release}")
     if form is Form.TABLE:
         for spared in found.spared:
             out().print(f"\nNot needed: {spared.fix.title}. {spared.requirement} is met after “{spared.after}”.")
         left = f" Left: {', '.join(found.left)}." if found.left else ""
         out().print(f"\n{found.minutes} min, {found.cost}. Now {found.state}, then {found.after}.{left}")
+        if not found.exact:
+            out().print("More than 16 fixes touch one another: each requirement's own cheapest is shown.")
+        for one in found.done:
+            seen = f": {one.seen}" if one.seen else f": {one.note}" if one.note else ""
+            out().print(f"\n{one.id}, {one.done_at.date()}, {one.by}: {one.title}, {one.outcome}; {one.word}{seen}")
+
+
+@fix_app.command("record")
+@speaks
+def record_fix(
+    context: typer.Context,
+    device: Annotated[str, typer.Argument(help="Device id.")],
+    title: Annotated[str, typer.Argument(help="The fix, as 'fix show' calls it.")],
+    failed: Annotated[bool, typer.Option("--failed", help="It was tried and did not work; say why in --note.")] = False,
+    done: Annotated[
+        datetime | None, typer.Option(formats=["%Y-%m-%dT%H:%M", "%Y-%m-%d"], help="When it was made; now if left out.")
+    ] = None,
+    note: Annotated[str, typer.Option(help="What happened.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Record a fix as done, or as tried and failed. What it gives is believed until the next reading."""
+    asked = FixDoneAsked(title=title, outcome="failed" if failed else "done", done_at=done, note=note)
+    with client(context) as service:
+        found = service.record_fix(device, asked)
+    show(form, found, ["fix", "device", "title", "outcome", "stands"],
+         [[found.id, found.device, found.title, found.outcome, found.word]])  # fmt: skip
+    if form is Form.TABLE and not failed:
+        say(f"Read the device again to prove it. Then: [bold]doorstone device show[/] {device}")
 
 
 # ---------------------------------------------------------------- selections

@@ -68,7 +68,8 @@ def _ids(found: OverrideSetShape) -> list[str]:
 
 
 def _excess(found: OverrideSetShape) -> str:
-    return f"also switches off {', '.join(found.excess)}" if found.excess else "exact"
+    words = f"also switches off {', '.join(found.excess)}" if found.excess else "exact"
+    return "; ".join([words, *found.warnings])
 
 
 def _print(form: Form, data: object, kits: list[KitShape]) -> None:

@@ -200,6 +200,10 @@ class Client(PeopleCalls, RegisterCalls, KitCalls, OutlookCalls):
     def device_fixes(self, device: str, release: str = "") -> wire_fleet.DeviceFixesShape:
         return self._get(wire_fleet.DeviceFixesShape, f"/devices/{device}/fixes", release=release)
 
+    def record_fix(self, device: str, asked: wire_fleet.FixDoneAsked) -> wire_fleet.FixDoneShape:
+        """Record a fix as done, or as tried and failed."""
+        return self._create(wire_fleet.FixDoneShape, f"/devices/{device}/fixes", asked)
+
     def selections(self) -> list[wire_fleet.SelectionShape]:
         return self._get(wire_fleet.SelectionList, "/selections").items
 

@@ -91,7 +91,7 @@ class Leaf:
                 return bool(self.operand & value)
             case "within_days":
                 day = value.date() if isinstance(value, datetime) else value
-                return (as_of - day).days <= int(self.operand)
+                return 0 <= (as_of - day).days <= int(self.operand)  # a day that is still to come has seen nothing
         raise AssertionError(self.op)
 
     def explain(self, view: View) -> LeafReport:

@@ -14,8 +14,8 @@ from decimal import ROUND_HALF_UP, Decimal
 from doorstone.core.exceptions import ExceptionTerms
 from doorstone.core.facts import View
 from doorstone.core.forecast import Line, Way, forecast
-from doorstone.core.platforms import Platform
-from doorstone.core.sorting import Decision, assess
+from doorstone.core.platforms import Platform, Route
+from doorstone.core.sorting import Decision
 
 MONTH = Decimal("30.4375")
 CENT, TENTH = Decimal("0.01"), Decimal("0.1")
@@ -78,32 +78,36 @@ def ways(
     model: CostModel,
     slower: bool = False,
 ) -> tuple[WayCost, ...]:
-    """Every way of a device with its cost, the one that stays first, then by cost per added month."""
+    """Every way of a device with its cost, the one that stays first, then by cost per added month.
+
+    `slower` says that the device was found to run slower on its release: every month on which it goes on costs its
+    user, on each way but a new device.
+    """
     today = view.as_of
     whole = forecast(platform, device, view, decisions, exceptions)
     plain = forecast(replace(platform, overrides=()), device, view, decisions, exceptions)
     through = whole.serviced_through if whole.serviced_through and whole.serviced_through >= today else None
-    stay = _way("stay", through, today, through, [], f"It stays on {whole.release}")
+    price = _Prices(today, through, model, slower)
     found = []
-    price = _Prices(platform, device, view, decisions, model, slower)
     if plain.technical.moves and plain.technical.runway is not None:
         name = "fix" if any(move.fixes for move in plain.technical.moves) else "take"
-        found.append(_of_line(name, plain.technical, price, through))
+        found.append(price.of_line(name, plain.technical))
     by_hand = any(move.way is Way.BY_EXCEPTION for move in whole.technical.moves)
     if by_hand and whole.technical.runway != plain.technical.runway:
-        found.append(_of_line("except", whole.technical, price, through))
+        found.append(price.of_line("except", whole.technical))
     if through is not None and model.extended_months:
         until = add_months(through, model.extended_months)
         lines = [_line("Extended servicing", Decimal(model.extended_months), "months", model.extended_per_month)]
-        found.append(_way("extend", until, today, through, lines, f"Paid servicing of {whole.release}"))
+        found.append(price.way("extend", until, lines, f"Paid servicing of {whole.release}"))
     until = add_months(today, model.replacement_months)
     lines = [
         _line("A new device", Decimal(1), "device", model.replacement_price),
         _labour("Setting it up", model.replacement_minutes, model),
     ]
-    found.append(_way("replace", until, today, through, lines, "A new device that meets everything"))
+    new = replace(price, slower=False)
+    found.append(new.way("replace", until, lines, "A new device that meets everything", price.staying()))
     found.sort(key=lambda way: (way.per_month is None, way.per_month or Decimal(0)))
-    return (stay, *found)
+    return (price.way("stay", through, [], f"It stays on {whole.release}"), *found)
 
 
 def add_months(day: date, months: int) -> date:
@@ -132,59 +136,56 @@ def _labour(what: str, minutes: int, model: CostModel) -> CostLine:
     return _line(what, (Decimal(minutes) / 60).quantize(CENT, ROUND_HALF_UP), "hours", model.hour)
 
 
-def _way(way: str, until: date | None, today: date, stays: date | None, lines: list[CostLine], how: str) -> WayCost:
-    months = months_between(today, until)
-    added = max(Decimal(0), months - months_between(today, stays))
-    cost = sum((line.total for line in lines), Decimal(0)).quantize(CENT)
-    per_month = (cost / added).quantize(CENT, ROUND_HALF_UP) if added and lines else None
-    return WayCost(way, until, months, added, tuple(lines), cost, per_month, how)
-
-
 @dataclass(frozen=True, slots=True)
 class _Prices:
-    """What a line of moves costs on one device."""
+    """What ways cost on one device, which stays serviced through a day, or is no longer, if nothing is done."""
 
-    platform: Platform
-    device: str
-    view: View
-    decisions: Sequence[Decision]
+    today: date
+    stays: date | None
     model: CostModel
     slower: bool
 
-    def lines(self, line: Line) -> list[CostLine]:
+    def way(
+        self, way: str, until: date | None, lines: Sequence[CostLine], how: str, staying: Decimal | None = None
+    ) -> WayCost:
+        """One way. A month that it adds costs what it costs beyond `staying`, what staying itself costs."""
+        staying = self.staying() if staying is None else staying
+        months = months_between(self.today, until)
+        added = max(Decimal(0), months - months_between(self.today, self.stays))
+        every = (*lines, *self._slow(until))
+        cost = sum((line.total for line in every), Decimal(0)).quantize(CENT)
+        per_month = ((cost - staying) / added).quantize(CENT, ROUND_HALF_UP) if added and lines else None
+        return WayCost(way, until, months, added, every, cost, per_month, how)
+
+    def staying(self) -> Decimal:
+        return sum((line.total for line in self._slow(self.stays)), Decimal(0))
+
+    def of_line(self, way: str, line: Line) -> WayCost:
+        moves = ", then ".join(f"{move.release} from {move.first}" for move in line.moves)
+        return self.way(way, line.runway, self._lines(line), moves)
+
+    def _slow(self, until: date | None) -> list[CostLine]:
+        months = months_between(self.today, until)
+        if not self.slower or not months:
+            return []
+        return [_line("Runs slower than before", months, "months", self.model.slower_per_month)]
+
+    def _lines(self, line: Line) -> list[CostLine]:
+        """Every fix that the moves need, once, and the moves themselves."""
         model, found = self.model, []
-        by_hand = [move for move in line.moves if move.way is Way.BY_EXCEPTION]
+        by_hand = [move for move in line.moves if move.way is Way.BY_EXCEPTION or move.route is Route.CLEAN]
         offered = len(line.moves) - len(by_hand)
-        for title, minutes, cost in self._fixes(line):
-            found.append(_labour(title, minutes, model))
-            if cost:
-                found.append(_line(f"Parts: {title}", Decimal(1), "part", cost))
+        for fix in (fix for move in line.moves for fix in move.steps):
+            found.append(_labour(fix.title, fix.minutes, model))
+            if fix.cost:
+                found.append(_line(f"Parts: {fix.title}", Decimal(1), "part", fix.cost))
         if offered:
             found.append(_labour("Moves that are offered", offered * model.move_minutes, model))
         if by_hand:
-            found.append(_labour("Moves by exception, by hand", len(by_hand) * model.by_hand_minutes, model))
-            days = (line.runway - by_hand[0].first).days if line.runway else 0
+            found.append(_labour("Moves by hand", len(by_hand) * model.by_hand_minutes, model))
+            excepted = [move for move in by_hand if move.way is Way.BY_EXCEPTION]
+            days = (line.runway - excepted[0].first).days if line.runway and excepted else 0
             checks = days // model.check_every_days
             if checks:
                 found.append(_labour("Looking whether updates arrive", checks * model.check_minutes, model))
-            if self.slower:
-                months = months_between(by_hand[0].first, line.runway)
-                found.append(_line("Runs slower than before", months, "months", model.slower_per_month))
         return found
-
-    def _fixes(self, line: Line) -> list[tuple[str, int, Decimal]]:
-        """Each fix that the moves need, once: title, minutes, cost of the part."""
-        done: dict[str, tuple[str, int, Decimal]] = {}
-        for move in line.moves:
-            wanted = set(move.fixes)
-            if wanted:
-                for finding in assess(self.platform, move.release, self.view, self.decisions, self.device).findings:
-                    if finding.requirement.id in wanted and finding.fixes:
-                        fix = finding.fixes[0]
-                        done.setdefault(fix.title, (fix.title, fix.minutes, fix.cost))
-        return list(done.values())
-
-
-def _of_line(way: str, line: Line, price: _Prices, stays: date | None) -> WayCost:
-    moves = ", then ".join(f"{move.release} from {move.first}" for move in line.moves)
-    return _way(way, line.runway, price.view.as_of, stays, price.lines(line), moves)

@@ -9,12 +9,12 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from functools import total_ordering
-from itertools import product
+from itertools import combinations, product
 from typing import Any
 
 
@@ -308,6 +308,10 @@ BUILT_IN: Mapping[str, FactSpec] = dict(
 )
 
 
+FIX = "fix"
+"""The source of what a fix recorded as done gives: older words fall away, and its own does with the next reading."""
+
+
 @dataclass(frozen=True, slots=True)
 class Source:
     """Who reports. Higher `trust` is believed first; `None` days means that a reading does not age."""
@@ -339,7 +343,9 @@ class Candidate:
 class Ruling:
     """An operator's word in a dispute: the `value` to believe of a fact, or whether a requirement is met.
 
-    It holds until something read after `seen_until`, the newest reading that the operator saw, speaks of it.
+    It holds against everything read up to its time, from whichever source and whenever it arrives, and until something
+    read later speaks of it. `seen_until` is the newest reading that the operator saw, which a fast clock may have put
+    after that time.
     """
 
     id: str
@@ -350,10 +356,14 @@ class Ruling:
     by: str
     at: datetime
 
+    def holds(self, read: Iterable[datetime]) -> bool:
+        """Whether nothing was read after it."""
+        return all(time <= max(self.at, self.seen_until) for time in read)
+
 
 @dataclass(frozen=True, slots=True)
 class SettledFact:
-    """The believed candidate, and the `rivals` that disagree with it beyond the fact's tolerance.
+    """The believed candidate, and its `rivals`: the other sources' words, if any two differ beyond the tolerance.
 
     With a `ruling` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.
     """
@@ -377,6 +387,7 @@ class View:
     """One settled picture of a device on `as_of`. `aged` holds facts whose only readings are too old.
 
     `ruled` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
+    `fixed` maps fact -> what a fix that was recorded as done gave it last, whether or not it was read since.
     """
 
     as_of: date
@@ -384,6 +395,7 @@ class View:
     aged: Mapping[str, Candidate] = field(default_factory=dict)
     verdicts: tuple[Verdict, ...] = ()
     ruled: Mapping[str, Ruling] = field(default_factory=dict)
+    fixed: Mapping[str, Candidate] = field(default_factory=dict)
     _values: dict[str, FactValue] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def value(self, name: str) -> FactValue | None:
@@ -401,24 +413,29 @@ class View:
         return default if value is None else str(value)
 
     def worlds(self, names: Iterable[str], most: int = 64) -> Sequence[Mapping[str, FactValue]] | None:
-        """Every combination of candidate values of `names`; None if there are more than `most`."""
+        """Every combination of distinct candidate values of `names`; None if there are more than `most`."""
         contested = sorted(name for name in names if name in self.facts and self.facts[name].rivals)
         if not contested:
             return [self.values()]
-        choices = [(self.facts[name].believed, *self.facts[name].rivals) for name in contested]
+        choices = [_distinct((self.facts[name].believed, *self.facts[name].rivals)) for name in contested]
         if math.prod(len(choice) for choice in choices) > most:
             return None
         base = self.values()
-        return [
-            {**base, **{name: pick.value for name, pick in zip(contested, picks, strict=True)}}
-            for picks in product(*choices)
-        ]
+        return [{**base, **dict(zip(contested, picks, strict=True))} for picks in product(*choices)]
 
     def with_values(self, values: Mapping[str, FactValue], source: str = "what-if") -> View:
         """The same view with some facts replaced, uncontested: what a fix would give."""
         at = datetime(self.as_of.year, self.as_of.month, self.as_of.day)
         added = {name: SettledFact(Candidate(value, source, at)) for name, value in values.items()}
         return View(self.as_of, {**self.facts, **added}, self.aged, ())
+
+
+def _distinct(candidates: Iterable[Candidate]) -> list[FactValue]:
+    found: list[FactValue] = []
+    for candidate in candidates:
+        if candidate.value not in found:
+            found.append(candidate.value)
+    return found
 
 
 def settle(
@@ -448,7 +465,22 @@ def settle(
             if said is None or (reading.taken_at, not passed) > (said.taken_at, not said.passed):
                 verdicts[requirement, reading.source] = Verdict(requirement, passed, reading.source, reading.taken_at)
     last = {ruling.subject: ruling for ruling in sorted(rulings, key=lambda r: (r.at, r.id))}
-    return _pick(newest, verdicts.values(), sources, specs, as_of, last)
+    fixed = {name: candidate for (name, source), candidate in newest.items() if source == FIX}
+    if fixed:
+        newest = _since_fixes(newest, fixed)
+    return replace(_pick(newest, verdicts.values(), sources, specs, as_of, last), fixed=fixed)
+
+
+def _since_fixes(
+    newest: Mapping[tuple[str, str], Candidate], fixed: Mapping[str, Candidate]
+) -> dict[tuple[str, str], Candidate]:
+    """The words without those that a fix has made old; the word of the fix itself goes once something newer is read."""
+    read = {name for (name, _), c in newest.items() if name in fixed and c.taken_at > fixed[name].taken_at}
+    return {
+        (name, source): candidate
+        for (name, source), candidate in newest.items()
+        if name not in fixed or candidate.taken_at > fixed[name].taken_at or (source == FIX and name not in read)
+    }
 
 
 def _later(new: Candidate, held: Candidate) -> bool:
@@ -487,7 +519,7 @@ def _pick(
     facts: dict[str, SettledFact] = {}
     for name in sorted(by_fact):
         said = by_fact[name]
-        if len(said) == 1:
+        if len(said) == 1 and name not in rulings:
             facts[name] = SettledFact(said[0])  # nobody says otherwise
             continue
         ranked = sorted(said, key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True)
@@ -496,19 +528,26 @@ def _pick(
         (v for v in verdicts if _fresh(v.taken_at, _source(sources, v.source).passing_days, as_of)),
         key=lambda v: (v.requirement, v.source),
     )
-    heard = {v.requirement: max(w.taken_at for w in current if w.requirement == v.requirement) for v in current}
-    ruled = {name: r for name, r in rulings.items() if name in heard and heard[name] <= r.seen_until}
+    heard: dict[str, list[datetime]] = {}
+    for verdict in current:
+        heard.setdefault(verdict.requirement, []).append(verdict.taken_at)
+    ruled = {name: r for name, r in rulings.items() if name in heard and r.holds(heard[name])}
     return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
 
 
 def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: Ruling | None) -> SettledFact:
-    """The most trusted word is believed, unless a ruling names another and nothing newer has been read since."""
-    rivals = tuple(c for c in ranked[1:] if not spec.close(ranked[0].value, c.value))
-    if ruling is None or not rivals or any(c.taken_at > ruling.seen_until for c in ranked):
-        return SettledFact(ranked[0], rivals)
-    chosen = next((c for c in ranked if spec.close(c.value, ruling.value)), None)
-    if chosen is None:
-        return SettledFact(ranked[0], rivals)
+    """The most trusted word is believed, unless a ruling names another and nothing newer has been read since.
+
+    Contested is what any two disagree about: of three sources two may each be close to the third.
+    """
+    apart = any(not spec.close(one.value, other.value) for one, other in combinations(ranked, 2))
+    if ruling is None or not ruling.holds(c.taken_at for c in ranked):
+        return SettledFact(ranked[0], tuple(ranked[1:]) if apart else ())
+    agreeing = [c for c in ranked if spec.close(c.value, ruling.value)]
+    if not apart and agreeing:
+        return SettledFact(ranked[0])
+    chosen = next((c for c in agreeing if c.value == ruling.value), agreeing[0] if agreeing else None)
+    chosen = chosen or Candidate(ruling.value, ruling.by, ruling.at)
     return SettledFact(chosen, (), ruling, tuple(c for c in ranked if not spec.close(c.value, chosen.value)))
 
 

@@ -16,6 +16,7 @@ from datetime import date
 from doorstone.core.chain import Place, best_chain
 from doorstone.core.days import DAY, Span, meet
 from doorstone.core.exceptions import ExceptionTerms
+from doorstone.core.experience import NONE, Experience
 from doorstone.core.facts import View
 from doorstone.core.platforms import Fix, Platform, Release, Route, Sort
 from doorstone.core.reach import Answers, Given, Reach, Way, in_force_spans, own_answers, ways_to
@@ -38,6 +39,7 @@ class PlannedMove:
     exceptions: tuple[str, ...]
     route: Route = Route.OFFERED
     steps: tuple[Fix, ...] = ()
+    warnings: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,16 +73,19 @@ def forecast(
     decisions: Sequence[Decision] = (),
     exceptions: Sequence[ExceptionTerms] = (),
     answers: Answers | None = None,
+    experience: Experience = NONE,
 ) -> Forecast:
     """Forecast a device from the release that it runs (`os.release`) on the view's day, with its own `exceptions`.
 
-    `answers` are those of a forecaster that has looked at other devices before. Raises `KeyError` if that release is
-    not in the sheet.
+    `answers` are those of a forecaster that has looked at other devices before, in place of `experience`. Raises
+    `KeyError` if that release is not in the sheet.
     """
     today = view.as_of
     current = platform.release(view.text("os.release"))
     edition = edition_of(platform, view)
-    asked = _Asked(platform, view, edition, current, answers or own_answers(platform, device, view, decisions))
+    asked = _Asked(
+        platform, view, edition, current, answers or own_answers(platform, device, view, decisions, experience)
+    )
     asked.exceptions = tuple(exceptions)
     later = platform.releases[platform.index(current.id) + 1 :]
     reaches = tuple(asked.ways(release.id, ())[0] for release in later)
@@ -167,6 +172,7 @@ def _planned(reach: Reach, window: Span) -> PlannedMove:
         reach.exceptions,
         reach.route,
         reach.steps,
+        reach.warnings,
     )
 
 

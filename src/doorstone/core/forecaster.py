@@ -8,10 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date
+from functools import partial
 from typing import Any
 
 from doorstone.core.board import Board
 from doorstone.core.exceptions import ExceptionTerms
+from doorstone.core.experience import NONE, Experience
 from doorstone.core.facts import FactValue, View
 from doorstone.core.forecast import Forecast, forecast
 from doorstone.core.overrides import Choice, choose
@@ -34,14 +36,23 @@ class Forecaster:
         self._choices: dict[Any, Choice] = {}
         self._after_fixes: dict[tuple[str, Given, tuple[int, ...]], Assessment] = {}
 
-    def forecast(self, number: int, view: View, own: str, exceptions: Sequence[ExceptionTerms]) -> Forecast | None:
+    def forecast(
+        self,
+        number: int,
+        view: View,
+        own: str,
+        exceptions: Sequence[ExceptionTerms],
+        experience: Experience = NONE,
+    ) -> Forecast | None:
         """The forecast of a profile with these exceptions; None if the sheet does not know the release that it runs.
 
         `own` names the device that has the profile to itself, if one does.
         """
         if not self._platform.has(view.text("os.release")):
             return None
-        answers = Answers(lambda release, given: self._assess(number, view, own, release, given), self._choose)
+        answers = Answers(
+            lambda release, given: self._assess(number, view, own, release, given), partial(self._choose, experience)
+        )
         return forecast(self._platform, own, view, self._decisions, exceptions, answers)
 
     def _assess(self, number: int, view: View, own: str, release: str, given: Given) -> Assessment:
@@ -55,12 +66,26 @@ class Forecaster:
         return self._after_fixes[key]
 
     def _choose(
-        self, release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]
+        self,
+        experience: Experience,
+        release: str,
+        route: Route,
+        values: Mapping[str, FactValue],
+        checks: Sequence[str],
+        excepted: set[str],
     ) -> Choice:
         seen = tuple(values.get(name) for name in self._needed)
-        key = (release, route, seen, tuple(checks), frozenset(excepted))
+        key = (release, route, seen, tuple(checks), frozenset(excepted), experience)
         if key not in self._choices:
             self._choices[key] = choose(
-                self._platform, release, route, values, self._as_of, checks, excepted, alternatives=0
+                self._platform,
+                release,
+                route,
+                values,
+                self._as_of,
+                checks,
+                excepted,
+                alternatives=0,
+                known=experience.at(release),
             )
         return self._choices[key]

@@ -12,6 +12,7 @@ from datetime import date
 from enum import StrEnum
 
 from doorstone.core.exceptions import ExceptionState, ExceptionTerms
+from doorstone.core.experience import NONE, Experience
 from doorstone.core.facts import View
 from doorstone.core.forecast import Forecast, Line, forecast
 from doorstone.core.platforms import Origin, Override, Platform, Release, Sort
@@ -85,13 +86,16 @@ def outlook(
     view: View,
     decisions: Sequence[Decision] = (),
     exceptions: Sequence[ExceptionTerms] = (),
+    experience: Experience = NONE,
 ) -> Outlook:
     """The device's forecast, the same under each assumption, and what each of its exceptions does to it."""
-    plain = forecast(platform, device, view, decisions, exceptions)
+    plain = forecast(platform, device, view, decisions, exceptions, experience=experience)
     assumed = []
     for assumption in Assumption:
         under = assume(platform, assumption, view.as_of)
-        found = plain if under is platform else forecast(under, device, view, decisions, exceptions)
+        found = plain
+        if under is not platform:
+            found = forecast(under, device, view, decisions, exceptions, experience=experience)
         words = f"it is the last release published by {view.as_of}"
         lines = [
             replace(line, ended_by=words)

@@ -14,19 +14,26 @@ from itertools import combinations
 from math import ceil
 
 from doorstone.core.conditions import Outcome
+from doorstone.core.experience import AtRelease
 from doorstone.core.facts import FactValue
 from doorstone.core.platforms import Origin, Override, Platform, Route
+
+NOTHING = AtRelease()
 
 Cost = tuple[int, int, int, int, int, tuple[str, ...]]
 
 
 @dataclass(frozen=True, slots=True)
 class OverrideSet:
-    """A set that covers. `excess` are requirements switched off that no exception names."""
+    """A set that covers. `excess` are requirements switched off that no exception names.
+
+    `warnings` say which member was refused on this device before, or seldom works on its model.
+    """
 
     overrides: tuple[Override, ...]
     covers: tuple[str, ...]
     excess: tuple[str, ...]
+    warnings: tuple[str, ...] = ()
 
     @property
     def ids(self) -> tuple[str, ...]:
@@ -64,8 +71,13 @@ def choose(
     checks: Collection[str],
     excepted: Collection[str],
     alternatives: int = 3,
+    known: AtRelease = NOTHING,
 ) -> Choice:
-    """Choose the overrides for `checks` (requirement ids) on this device, release and route."""
+    """Choose the overrides for `checks` (requirement ids) on this device, release and route.
+
+    A set with a member that was refused on the device stands behind every set without one, then one with a member
+    that seldom works on its model: what is `known` at the release counts before everything else.
+    """
     wanted = frozenset(checks)
     asked_here = frozenset(r.id for r in platform.requirements_at(release))
     reasons: dict[str, str] = {}
@@ -78,12 +90,12 @@ def choose(
             usable.append(override)
         else:
             reasons[override.id] = why
-    search = _Search(usable, wanted, asked_here - frozenset(excepted), keep=1 + alternatives)
-    found = [_as_set(chosen, asked_here, frozenset(excepted)) for chosen in search.run()]
+    search = _Search(usable, wanted, asked_here - frozenset(excepted), keep=1 + alternatives, known=known)
+    found = [_as_set(chosen, asked_here, frozenset(excepted), known) for chosen in search.run()]
     best = found[0] if found else None
     for override in usable:
         if best is None or override.id not in best.ids:
-            reasons[override.id] = _why_unused(override, best, wanted)
+            reasons[override.id] = "; ".join(known.warnings([override.id])) or _why_unused(override, best, wanted)
     return Choice(
         best,
         tuple(found[1:]),
@@ -114,10 +126,13 @@ def _why_not(
     return None
 
 
-def _as_set(chosen: Sequence[Override], asked: frozenset[str], excepted: frozenset[str]) -> OverrideSet:
+def _as_set(
+    chosen: Sequence[Override], asked: frozenset[str], excepted: frozenset[str], known: AtRelease
+) -> OverrideSet:
     ordered = tuple(sorted(chosen, key=lambda o: o.id))
     off = frozenset().union(*(o.covers for o in ordered)) & asked
-    return OverrideSet(ordered, tuple(sorted(off)), tuple(sorted(off - excepted)))
+    warnings = known.warnings(o.id for o in ordered)
+    return OverrideSet(ordered, tuple(sorted(off)), tuple(sorted(off - excepted)), warnings)
 
 
 def _why_unused(override: Override, best: OverrideSet | None, wanted: frozenset[str]) -> str:
@@ -145,7 +160,14 @@ class _Search:
     so what is cut cannot be better than what is kept, and what is kept at the end is the optimum.
     """
 
-    def __init__(self, usable: Sequence[Override], wanted: frozenset[str], excess: frozenset[str], keep: int) -> None:
+    def __init__(
+        self,
+        usable: Sequence[Override],
+        wanted: frozenset[str],
+        excess: frozenset[str],
+        keep: int,
+        known: AtRelease = NOTHING,
+    ) -> None:
         self.usable = usable
         self.keep = keep
         self.kept: list[tuple[Cost, tuple[Override, ...]]] = []
@@ -155,11 +177,23 @@ class _Search:
         self.all = (1 << len(checks)) - 1
         self.covers = [sum(checks[name] for name in o.covers if name in checks) for o in usable]
         self.off = [sum(others[name] for name in o.covers if name in others) for o in usable]
+        self._doubt(known, len(others))
         self.prices = _prices(usable)
         self.clashes = [sum(1 << at for at, other in enumerate(usable) if _clash(o, other)) for o in usable]
         self.coverers = [
             [at for at, mask in enumerate(self.covers) if mask >> check & 1] for check in range(len(checks))
         ]
+
+    def _doubt(self, known: AtRelease, others: int) -> None:
+        """Let a doubtful override switch off more than all others together, a refused one more than all of those."""
+        poor = [at for at, o in enumerate(self.usable) if o.id in known.poor]
+        refused = [at for at, o in enumerate(self.usable) if o.id in known.refused]
+        free, size = others, others + 1
+        for members in (poor, refused):
+            for at in members:
+                self.off[at] |= ((1 << size) - 1) << free
+                free += size
+            size *= len(members) + 1
 
     def run(self) -> list[tuple[Override, ...]]:
         self._go((), 0, 0, 0, 0)

@@ -13,6 +13,7 @@ from enum import StrEnum
 from doorstone.core.conditions import Outcome
 from doorstone.core.days import Span, meet, union
 from doorstone.core.exceptions import ExceptionTerms
+from doorstone.core.experience import NONE, Experience
 from doorstone.core.facts import FactValue, View
 from doorstone.core.fix_search import cheapest
 from doorstone.core.overrides import Choice, choose
@@ -46,7 +47,8 @@ class Reach:
 
     `missing` are checks that no exception of the device names, `approved` the days on which every exception that the
     way takes is in force and a kit could be had. Where those are none although exceptions name every check,
-    `not_approved` says why. `given` are the facts once the steps are made.
+    `not_approved` says why. `warnings` tell what attempts have shown of the overrides. `given` are the facts once the
+    steps are made.
     """
 
     release: str
@@ -61,6 +63,7 @@ class Reach:
     why: str = ""
     approved: tuple[Span, ...] = ()
     not_approved: str = ""
+    warnings: tuple[str, ...] = ()
     steps: tuple[Fix, ...] = ()
     given: Given = ()
 
@@ -90,7 +93,9 @@ class Answers:
     choose: Callable[[str, Route, Mapping[str, FactValue], Sequence[str], set[str]], Choice]
 
 
-def own_answers(platform: Platform, device: str, view: View, decisions: Sequence[Decision]) -> Answers:
+def own_answers(
+    platform: Platform, device: str, view: View, decisions: Sequence[Decision], experience: Experience = NONE
+) -> Answers:
     """The answers for one device by itself."""
 
     def assessed(release: str, given: Given) -> Assessment:
@@ -99,7 +104,8 @@ def own_answers(platform: Platform, device: str, view: View, decisions: Sequence
     def chosen(
         release: str, route: Route, values: Mapping[str, FactValue], checks: Sequence[str], excepted: set[str]
     ) -> Choice:
-        return choose(platform, release, route, values, view.as_of, checks, excepted, alternatives=0)
+        known = experience.at(release)
+        return choose(platform, release, route, values, view.as_of, checks, excepted, alternatives=0, known=known)
 
     return Answers(assessed, chosen)
 
@@ -228,6 +234,7 @@ def _by_exception(
                 route=route,
                 checks=checks,
                 overrides=choice.best.ids,
+                warnings=choice.best.warnings,
                 exceptions=tuple(sorted(e.id for e in fitting)),
                 missing=tuple(c for c in checks if c not in named),
                 approved=approved,

@@ -277,6 +277,22 @@ def fixed_view(view: View, findings: Iterable[RequirementFinding]) -> View:
     return view.with_values(given) if given else view
 
 
+def since_fixes(platform: Platform, view: View) -> View:
+    """The view without verdicts, and words on them, that are older than a fix of something that they judge."""
+    if not view.fixed or not (view.verdicts or view.ruled):
+        return view
+    done: dict[str, datetime] = {}
+    for requirement in platform.requirements:
+        times = [view.fixed[name].taken_at for name in requirement.condition.facts() if name in view.fixed]
+        if times:
+            done[requirement.id] = max([*times, done.get(requirement.id, times[0])])
+    return replace(
+        view,
+        verdicts=tuple(v for v in view.verdicts if v.requirement not in done or v.taken_at > done[v.requirement]),
+        ruled={name: r for name, r in view.ruled.items() if name not in done or r.at > done[name]},
+    )
+
+
 def _level(finding: RequirementFinding) -> int:
     if finding.finding is not Finding.UNMET or (finding.sort is Sort.UNSORTED and not finding.fixes):
         return 0

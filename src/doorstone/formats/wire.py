@@ -296,6 +296,7 @@ class FixShape(Shape):
     kind: str
     minutes: int
     cost: Decimal
+    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
 
 
 class RivalShape(Shape):
@@ -354,6 +355,7 @@ class OverrideSetShape(Shape):
     overrides: list[OverrideBrief]
     covers: list[str]
     excess: list[str]
+    warnings: list[str] = Field(description="What attempts have shown of these overrides, on the device or its model")
 
 
 class LeftOutShape(Shape):

@@ -139,6 +139,7 @@ class ReachShape(Shape):
     missing: list[str]
     why: str
     not_approved: str = Field(description="Why the exceptions in hand carry no kit, if they do not")
+    warnings: list[str] = Field(description="What attempts have shown of these overrides, on the device or its model")
     data_lost: bool = Field(description="Whether the device is wiped on the way")
 
 
@@ -152,6 +153,7 @@ class MoveShape(Shape):
     overrides: list[str]
     exceptions: list[str]
     route: str
+    warnings: list[str] = Field(description="What attempts have shown of its overrides, and of its fixes")
 
 
 class LineShape(Shape):

@@ -110,6 +110,26 @@ class FixPart(Shape):
 class FixStepShape(Shape):
     fix: FixPart
     meets: list[str]
+    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+
+
+class FixDoneAsked(Asked):
+    title: str = Field(max_length=200, description="The fix, as the sheet calls it")
+    outcome: Literal["done", "failed"] = "done"
+    done_at: Moment | None = Field(None, description="When it was made; now if left out")
+    note: str = Field("", max_length=1000, description="What happened; needed if it failed")
+
+
+class FixDoneShape(Shape):
+    id: str
+    device: str
+    title: str
+    outcome: str
+    done_at: Moment
+    by: str
+    note: str
+    word: str = Field(description="waiting for a reading, proved by one, not-seen in one; or failed")
+    seen: str = Field(description="What was read since, where that is not what the fix gives")
 
 
 class SparedFixShape(Shape):
@@ -124,10 +144,12 @@ class DeviceFixesShape(Shape):
     steps: list[FixStepShape]
     spared: list[SparedFixShape]
     left: list[str]
+    exact: bool = Field(description="Whether every set of fixes was compared; false beyond 16 that touch one another")
     minutes: int
     cost: Decimal
     state: State
     after: State
+    done: list[FixDoneShape] = Field(description="What was recorded of the device's fixes, newest first")
 
 
 class FixVisitShape(Shape):

@@ -77,6 +77,42 @@ def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
     return [(row["id"], row["kit"]) for row in rows]
 
 
+def of_refused(db: sqlite3.Connection, platform: str, devices: Iterable[str]) -> list[AttemptRow]:
+    """Every attempt on those of these devices on which something was refused."""
+    rows = db.execute(
+        "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value WHERE a.platform = ?"
+        " AND EXISTS (SELECT 1 FROM attempts AS r"
+        " WHERE r.platform = ? AND r.device = j.value AND r.outcome = 'refused')",
+        (json.dumps(sorted(devices)), platform, platform),
+    )
+    return [_attempt(row) for row in rows]
+
+
+def refused_devices(db: sqlite3.Connection, platform: str) -> list[str]:
+    """The devices on which something was refused."""
+    rows = db.execute("SELECT DISTINCT device FROM attempts WHERE platform = ? AND outcome = 'refused'", (platform,))
+    return [row[0] for row in rows]
+
+
+def count_tries(
+    db: sqlite3.Connection, platform: str, model: str, release: str, overrides: Iterable[str], done: bool
+) -> None:
+    """Count an attempt with these overrides on a device of a model."""
+    db.executemany(
+        "INSERT INTO override_tries (platform, model, release, override, tried, done) VALUES (?, ?, ?, ?, 1, ?)"
+        " ON CONFLICT DO UPDATE SET tried = tried + 1, done = done + excluded.done",
+        [(platform, model, release, name, int(done)) for name in overrides],
+    )
+
+
+def override_tries(db: sqlite3.Connection, platform: str) -> list[tuple[str, str, str, int, int]]:
+    """(model, release, override, attempts, of these gone well)."""
+    rows = db.execute(
+        "SELECT model, release, override, tried, done FROM override_tries WHERE platform = ?", (platform,)
+    )
+    return [tuple(row) for row in rows]
+
+
 def get(db: sqlite3.Connection, number: int) -> AttemptRow | None:
     row = db.execute("SELECT * FROM attempts WHERE id = ?", (number,)).fetchone()
     return _attempt(row) if row else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -90,3 +90,11 @@ def _kit(row: sqlite3.Row) -> KitRow:
             "devices": tuple(sorted(json.loads(data["devices"]))),
         }
     )
+
+
+def overrides_of(db: sqlite3.Connection, kits: Iterable[int]) -> dict[int, tuple[str, ...]]:
+    """Kit -> the overrides in it."""
+    rows = db.execute(
+        "SELECT id, overrides FROM kits WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(sorted(kits)),)
+    )
+    return {row["id"]: tuple(json.loads(row["overrides"])) for row in rows}

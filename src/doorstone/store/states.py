@@ -43,6 +43,7 @@ KINDS = {
     ),
     "decision": Kept("decisions", "id", "SD"),
     "settlement": Kept("settlements", "id", "ST"),
+    "fix": Kept("fixes_done", "id", "FX"),
     "kit": Kept("kits", "id", "KT", parts=(("kit_devices", "kit"),)),
     "attempt": Kept("attempts", "id", "AT"),
     "followup": Kept("followups", "id", "FU"),

@@ -138,6 +138,9 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
             "mismatch": given.mismatch,
         }
         number = store.add(db, values)
+        if kit and given.outcome != "abandoned":
+            model, well = now.device(given.device).model, given.outcome == "completed"
+            store.count_tries(db, platform.id, model, release, kit.overrides, well)
         if given.outcome in ("completed", "carry-over-lost"):
             ended = given.ended_at.isoformat()
             settler = Settler(desk, db)

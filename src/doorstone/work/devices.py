@@ -222,9 +222,9 @@ def overrides_for(desk: Desk, device: str, release: str, route: str) -> Override
         if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in excepted)
     )
     view = now.view(device)
-    choice = choose(
-        platform, assessment.release, Route(route), view.values(), view.as_of, checks, excepted | set(checks)
-    )
+    known = now.experience(platform).of(device, now.device(device).model).at(assessment.release)
+    values, named = view.values(), excepted | set(checks)
+    choice = choose(platform, assessment.release, Route(route), values, view.as_of, checks, named, known=known)
     return OverrideAnswer(device, assessment.release, Route(route), checks, choice)
 
 

@@ -209,7 +209,8 @@ def _device_case(
     assessment = now.assessment(device, release)
     unmet = {f.requirement.id for f in assessment.unmet()}
     excepted, stale, used = _in_force(now, exception_store.of_device(db, device), platform, release, device, unmet)
-    choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted))
+    known = now.experience(platform).of(device, now.device(device).model).at(release)
+    choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted), known=known)
     media = choose_media(now, on_record(db, platform), device, release, wanted.media)
     seen = with_media(view, media, release, wanted.carry_over)
     gates = check_gates(platform, route, seen, device, critical=now.device(device).critical)

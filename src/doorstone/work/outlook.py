@@ -38,7 +38,8 @@ def device_outlook(desk: Desk, device: str) -> DeviceOutlook:
     decisions, exceptions = now.decisions_for(platform), now.exceptions_of(device)
     with desk.database.read() as db:
         runs = after_store.last_answer(db, device)
-    found = outlook(platform, device, view, decisions, exceptions)
+    known = now.experience(platform).of(device, now.device(device).model)
+    found = outlook(platform, device, view, decisions, exceptions, known)
     costs = ways(platform, device, view, decisions, exceptions, desk.policy.costs, slower=runs == "slower")
     return DeviceOutlook(device, now.today, found, costs, runs)
 
@@ -58,9 +59,10 @@ def what_if_device(desk: Desk, device: str, given: Supposing) -> tuple[Forecast,
     now, platform, view = _known(desk, device)
     decisions, exceptions = now.decisions_for(platform), now.exceptions_of(device)
     other = supposed(platform, given)
-    before = forecast(platform, device, view, decisions, exceptions)
+    known = now.experience(platform).of(device, now.device(device).model)
+    before = forecast(platform, device, view, decisions, exceptions, experience=known)
     more = supposed_exceptions(platform, device, given, now.today)
-    return before, forecast(other, device, view, decisions, [*exceptions, *more])
+    return before, forecast(other, device, view, decisions, [*exceptions, *more], experience=known)
 
 
 def supposed(platform: Platform, given: Supposing) -> Platform:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from doorstone.core.exceptions import ExceptionState, ExceptionTerms
+from doorstone.core.experience import Experience
 from doorstone.core.facts import View
 from doorstone.core.fleet import Sorted, sorted_as, view_of
 from doorstone.core.forecast import Forecast
@@ -24,6 +26,7 @@ from doorstone.work.board import assessments, count_devices, forecaster, standin
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.doubts import doubts
 from doorstone.work.errors import MissingError
+from doorstone.work.experience import Experiences
 from doorstone.work.hearing import bounded
 from doorstone.work.profiles import Settler, decisions_of, roll, rules
 from doorstone.work.sheets import Sheet
@@ -55,6 +58,7 @@ class Picture:
         self._terms: dict[int, ExceptionTerms] = {}
         self._views: dict[str, View] = {}
         self._records: dict[str, Record] = {}
+        self._experience: dict[str, Experiences] = {}
 
     @property
     def exceptions(self) -> list[ExceptionTerms]:
@@ -216,74 +220,91 @@ class Picture:
         return self.forecasts([self.device(device)])[device]
 
     def forecasts(self, rows: Sequence[DeviceRow]) -> dict[str, Forecast | None]:
-        """Devices' forecasts by id. Devices of one profile with the same exceptions have the same one."""
+        """Devices' forecasts by id: one per profile, exceptions and experience."""
         held = self._held([row.id for row in rows])
-        wanted: dict[str, set[tuple[int, tuple[ExceptionTerms, ...]]]] = {}
+        for name in {row.platform for row in rows if row.platform in self.sheets}:
+            self.experience(self.sheets[name].platform).read(row.id for row in rows if row.platform == name)
+        cases: dict[str, tuple[str, Case]] = {}
         for row in rows:
-            if row.profile is not None and row.platform in self.sheets:
-                wanted.setdefault(row.platform, set()).add((row.profile, held.get(row.id, ())))
-        known = {name: self._ahead(self.sheets[name].platform, cases) for name, cases in wanted.items()}
-        none: Mapping[Any, Forecast | None] = {}
-        return {
-            row.id: known.get(row.platform, none).get((row.profile, held.get(row.id, ())))
-            for row in rows
-        }  # fmt: skip
+            sheet = self.sheets.get(row.platform)
+            if row.profile is not None and sheet is not None:
+                known = self.experience(sheet.platform).of(row.id, row.model)
+                cases[row.id] = row.platform, Case(row.profile, held.get(row.id, ()), known)
+        found: dict[str, Mapping[Case, Forecast | None]] = {}
+        for name in {platform for platform, _ in cases.values()}:
+            wanted = {case for platform, case in cases.values() if platform == name}
+            found[name] = self._ahead(self.sheets[name].platform, wanted)
+        return {row.id: found[cases[row.id][0]][cases[row.id][1]] if row.id in cases else None for row in rows}
 
     def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
-        """Every device's forecast, with how many devices have it: once per profile and set of exceptions."""
+        """Every device's forecast, with how many devices have it: once per profile, exceptions and experience."""
         with self.desk.database.read() as db:
             sizes = profile_store.sizes(db, platform.id)
             apart = exception_store.alike(db, platform.id)
+            models = {number: row.model for number, row in profile_store.in_use(db, platform.id).items()}
             self._read_terms(db, {number for _, numbers, _ in apart for number in numbers})
-        cases: dict[tuple[int, tuple[ExceptionTerms, ...]], int] = {}
+        known = self.experience(platform)
+        cases: Counter[Case] = Counter()
         for profile, numbers, devices in apart:
             sizes[profile] -= devices
-            cases[profile, tuple(self._terms[number] for number in numbers)] = devices
-        for profile, held, before in self._doubted_cases(platform):
-            cases[profile, before] -= 1
-            cases[profile, held] = cases.get((profile, held), 0) + 1
-        cases.update({(profile, ()): devices for profile, devices in sizes.items() if devices})
-        cases = {case: devices for case, devices in cases.items() if devices}
-        known = self._ahead(platform, cases)
-        return [(known[case], devices) for case, devices in cases.items()]
+            held = tuple(self._terms[number] for number in numbers)
+            cases[Case(profile, held, known.of_model(models.get(profile, "")))] += devices
+        for profile, devices in sizes.items():
+            cases[Case(profile, (), known.of_model(models.get(profile, "")))] += devices
+        for before, after in self._apart(platform, known):
+            cases[before] -= 1
+            cases[after] += 1
+        ahead = self._ahead(platform, [case for case, devices in cases.items() if devices])
+        return [(ahead[case], devices) for case, devices in cases.items() if devices]
 
-    def _doubted_cases(
-        self, platform: Platform
-    ) -> list[tuple[int, tuple[ExceptionTerms, ...], tuple[ExceptionTerms, ...]]]:
-        """Devices of which an approval no longer stands: profile, exceptions with their doubts, the same without."""
+    def _apart(self, platform: Platform, known: Experiences) -> Iterator[tuple[Case, Case]]:
+        """The case of each device with a doubtful approval or something refused, first without these, then with."""
         with self.desk.database.read() as db:
             excepted = exception_store.excepted_devices(db, platform.id)
-        names = self._doubted(excepted)
+        names = {*self._doubted(excepted), *known.refused()}
         held = self._held(names)
-        return [
-            (row.profile, held[row.id], tuple(replace(e, doubt="") for e in held[row.id]))
-            for row in self.rows(names)
-            if row.profile is not None and row.platform == platform.id
-        ]
+        for row in self.rows(names):
+            if row.profile is not None and row.platform == platform.id:
+                mine = held.get(row.id, ())
+                plain = tuple(replace(e, doubt="") for e in mine)
+                before = Case(row.profile, plain, known.of_model(row.model))
+                yield before, Case(row.profile, mine, known.of(row.id, row.model))
 
-    def _ahead(
-        self, platform: Platform, cases: Iterable[tuple[int, tuple[ExceptionTerms, ...]]]
-    ) -> Mapping[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None]:
+    def experience(self, platform: Platform) -> Experiences:
+        """What attempts have shown of the platform's overrides."""
+        if platform.id not in self._experience:
+            self._experience[platform.id] = Experiences(self.desk, platform)
+        return self._experience[platform.id]
+
+    def _ahead(self, platform: Platform, cases: Iterable[Case]) -> Mapping[Case, Forecast | None]:
         """The forecasts of these cases, those that are known already taken as they are."""
         decisions = self.decisions_for(platform)
-        known: dict[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None] = {}
+        known: dict[Case, Forecast | None] = {}
         if not self.desk.database.writing:
             known = self.desk.shared(("ahead", platform.id), (platform, decisions, self.today), dict)
             bounded(known, MOST_FORECASTS)
         found = {case: known.get(case, _NOT_YET) for case in cases}
         missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
         if missing:
-            profiles = {profile for profile, _ in missing}
+            profiles = {case.profile for case in missing}
             with self.desk.database.read() as db:
                 pictures = profile_store.pictures(db, profiles)
                 made = forecaster(self.desk, platform, decisions, profiles)
             views = {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in pictures.items()}
-            for profile, held in missing:
+            for case in missing:
                 self.desk.traffic.give_way()
                 with turn:
-                    ahead = made.forecast(profile, *views[profile], held)
-                found[profile, held] = known[profile, held] = ahead
-        return cast(Mapping[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None], found)
+                    ahead = made.forecast(case.profile, *views[case.profile], case.exceptions, case.experience)
+                found[case] = known[case] = ahead
+        return cast(Mapping[Case, Forecast | None], found)
+
+
+class Case(NamedTuple):
+    """What a forecast rests on, beside the rules and the day."""
+
+    profile: int
+    exceptions: tuple[ExceptionTerms, ...]
+    experience: Experience
 
 
 MOST_FORECASTS = 50_000

@@ -28,7 +28,7 @@ from doorstone.core.facts import (
 )
 from doorstone.core.fleet import profile_facts, profile_key, profile_picture
 from doorstone.core.platforms import Sort
-from doorstone.core.sorting import Decision, Scope
+from doorstone.core.sorting import Decision, Scope, since_fixes
 from doorstone.core.words import Words, current_texts
 from doorstone.store import decisions as decision_store
 from doorstone.store import devices as device_store
@@ -187,7 +187,12 @@ class Settler:
     def view(self, device: str, record: Record | None = None) -> View:
         """One device settled; `record` is its row, if the caller has read it."""
         readings = self._readings(heard_of(record)) if record else self.readings(device)
-        return settle(readings, self.by.sources, self.by.specs, self.by.today, self.rulings(device))
+        view = settle(readings, self.by.sources, self.by.specs, self.by.today, self.rulings(device))
+        return self._since_fixes(view)
+
+    def _since_fixes(self, view: View) -> View:
+        sheet = self.by.sheets.get(view.text("os.platform")) if view.fixed else None
+        return since_fixes(sheet.platform, view) if sheet else view
 
     def rulings(self, device: str) -> list[Ruling]:
         found = []
@@ -324,6 +329,7 @@ class Settler:
 
     def _place(self, device: str, heard: Heard, rulings: Iterable[Ruling]) -> Place:
         view = settle(self._readings(heard), self.by.sources, self.by.specs, self.by.today, rulings)
+        view = self._since_fixes(view)
         platform, model, runs, edition = (
             view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")
         )

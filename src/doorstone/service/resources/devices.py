@@ -21,7 +21,8 @@ from doorstone.formats.wire import (
 )
 from doorstone.service.operations import DECIDERS, EVERYONE, Answer, Call, Operations
 from doorstone.store.devices import Filter
-from doorstone.work import devices
+from doorstone.work import devices, fixes_done
+from doorstone.work.picture import picture
 
 operations = Operations("devices")
 
@@ -104,7 +105,11 @@ def change_device(call: Call[None, DeviceChangeAsked]) -> BaseModel:
 )
 def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
     found = devices.assess_device(call.desk, call.path["device"], call.query.release)
-    return AssessmentShape.model_validate(found)
+    shape = AssessmentShape.model_validate(found)
+    if told := fixes_done.told_of(picture(call.desk), call.path["device"]):
+        for fix in (fix for finding in shape.findings for fix in finding.fixes):
+            fix.told = told.get(fix.title, "")
+    return shape
 
 
 @operations(
@@ -146,4 +151,6 @@ def _set(found: OverrideSet) -> OverrideSetShape:
         )
         for o in found.overrides
     ]
-    return OverrideSetShape(overrides=briefs, covers=list(found.covers), excess=list(found.excess))
+    return OverrideSetShape(
+        overrides=briefs, covers=list(found.covers), excess=list(found.excess), warnings=list(found.warnings)
+    )

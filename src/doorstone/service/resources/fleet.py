@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from pydantic import Field
 
 from doorstone.formats.wire import Asked, KitRoute
@@ -11,6 +13,8 @@ from doorstone.formats.wire_fleet import (
     DeviceFixesShape,
     FilterAsked,
     FilterShape,
+    FixDoneAsked,
+    FixDoneShape,
     FixRoundShape,
     FixStepShape,
     FleetShape,
@@ -26,8 +30,9 @@ from doorstone.formats.wire_fleet import (
 from doorstone.service.operations import EVERYONE, HANDS, Answer, Call, Operations
 from doorstone.store.devices import Filter
 from doorstone.store.selections import SelectionRow
-from doorstone.work import fixes, fleet, selections
+from doorstone.work import fixes, fixes_done, fleet, selections
 from doorstone.work.fleet import SortAsked, WhatIf
+from doorstone.work.picture import picture
 
 operations = Operations("fleet")
 
@@ -119,18 +124,43 @@ def fix_round_csv(call: Call[ChosenQuery, None]) -> Answer:
     answer=DeviceFixesShape,
 )  # fmt: skip
 def device_fixes(call: Call[ReleaseQuery, None]) -> DeviceFixesShape:
-    found = fixes.device_fixes(call.desk, call.path["device"], call.query.release)
+    device = call.path["device"]
+    found = fixes.device_fixes(call.desk, device, call.query.release)
+    now = picture(call.desk)
+    told = fixes_done.told_of(now, device)
+    steps = [FixStepShape.model_validate(step) for step in found.plan.steps]
     return DeviceFixesShape(
         device=found.device,
         release=found.release,
-        steps=[FixStepShape.model_validate(step) for step in found.plan.steps],
+        steps=[step.model_copy(update={"told": told.get(step.fix.title, "")}) for step in steps],
         spared=[SparedFixShape.model_validate(fix) for fix in found.plan.spared],
         left=list(found.plan.left),
+        exact=found.plan.exact,
         minutes=found.plan.minutes,
         cost=found.plan.cost,
         state=found.state,
         after=found.after,
+        done=[_fix_done(one) for one in fixes_done.fixes_of(now, device)],
     )
+
+
+def _fix_done(one: fixes_done.FixDone) -> FixDoneShape:
+    r = one.row
+    done = datetime.fromisoformat(r.done_at)
+    return FixDoneShape(
+        id=one.id, device=r.device, title=r.title, outcome=r.outcome, done_at=done, by=r.by, note=r.note,
+        word=one.word.value, seen=one.seen,
+    )  # fmt: skip
+
+
+@operations(
+    "POST", "/devices/<device>/fixes", "Record a fix as done, or as tried and failed", roles=HANDS, body=FixDoneAsked,
+    answer=FixDoneShape, status=201, creates=True, touches=lambda call: [call.path["device"]],
+)  # fmt: skip
+def record_fix(call: Call[None, FixDoneAsked]) -> FixDoneShape:
+    a = call.body
+    given = fixes_done.FixGiven(a.title, a.outcome, a.done_at, a.note)
+    return _fix_done(fixes_done.record_fix(call.desk, call.actor, call.path["device"], given))
 
 
 @operations("GET", "/selections", "Saved selections", roles=EVERYONE, answer=SelectionList)

@@ -8,7 +8,8 @@ from doorstone.formats.wire import Asked
 from doorstone.formats.wire_after import DeviceForecastShape, FleetForecastShape, OverviewShape
 from doorstone.service.operations import EVERYONE, Call, Operations
 from doorstone.service.resources.devices import ReleaseQuery
-from doorstone.work import forecast
+from doorstone.work import fixes_done, forecast
+from doorstone.work.picture import picture
 
 operations = Operations("forecast")
 
@@ -49,4 +50,10 @@ def fleet_forecast(call: Call[FleetQuery, None]) -> FleetForecastShape:
 )
 def device_forecast(call: Call[ReleaseQuery, None]) -> DeviceForecastShape:
     found = forecast.device_forecast(call.desk, call.path["device"], call.query.release)
-    return DeviceForecastShape.model_validate(found)
+    shape = DeviceForecastShape.model_validate(found)
+    told = fixes_done.told_of(picture(call.desk), call.path["device"])
+    for line, shown in ((found.forecast.technical, shape.forecast.technical),
+                        (found.forecast.approved, shape.forecast.approved)):  # fmt: skip
+        for move, one in zip(line.moves, shown.moves, strict=True):
+            one.warnings += [f"{fix.title}: {told[fix.title]}" for fix in move.steps if fix.title in told]
+    return shape

@@ -341,7 +341,8 @@ def test_a_backup_that_was_altered_or_cut_is_refused_and_nothing_is_left(
 def test_a_copy_is_kept_before_the_schema_changes(demo_data: Path) -> None:
     with sqlite3.connect(demo_data / "doorstone.db") as db:
         db.executescript(
-            "DROP TABLE fixes_done; DROP TABLE override_tries; DROP INDEX attempts_refused;"
+            "DROP TABLE fixes_done; DROP TABLE override_tries; DROP INDEX attempts_wrong; DROP INDEX devices_heard;"
+            "ALTER TABLE devices DROP COLUMN heard_at;"
             "DROP TABLE sign_ins; DROP TABLE second_looks; DROP TABLE ledger_states; DROP INDEX people_bound;"
             "PRAGMA user_version = 7;"
             + "".join(

@@ -189,7 +189,7 @@ def test_observations_from_a_file_all_or_none_and_known_ones_left_alone(desk: De
 
 
 def test_situation_19_phased_is_no_surprise_but_unsupported_is(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "os.release": "9.0"}))
+    read(desk, line("d1", {**GOOD, "os.release": "9.1"}))
     attempts.record_observations(desk, PETRA, [saw("d1", "release", "not-offered", "phased")])
     assert "standing-differs" not in {item.kind for item in due.due_list(desk)}
     attempts.record_observations(desk, PETRA, [saw("d1", "release", "not-offered", "unsupported", "2027-01-18")])

@@ -392,11 +392,11 @@ def test_a_condition_is_attested_again_and_again_and_overdue_if_it_is_not(desk: 
 def test_a_review_names_the_next_one_and_evidence_is_attached(desk: Desk) -> None:
     read(desk, line("d1", CHIPLESS))
     granted(desk, "d1")
-    assert [d.kind for d in due.due_list(on(desk, "2027-04-10"), "petra")] == ["condition", "review"]
+    assert [d.kind for d in due.due_list(on(desk, "2027-04-10"), "petra")] == ["condition", "not-heard-from", "review"]
     with pytest.raises(BadInputError, match="next review cannot be on 2027-12-01"):
         caring.review(desk, PETRA, "EX-0001", None, D("2027-12-01"), "Fine.")
     caring.review(on(desk, "2027-04-10"), PETRA, "EX-0001", None, D("2027-08-01"), "Still needed.")
-    assert [d.kind for d in due.due_list(on(desk, "2027-05-05"), "petra")] == ["condition"]
+    assert [d.kind for d in due.due_list(on(desk, "2027-05-05"), "petra")] == ["condition", "not-heard-from"]
     caring.attach(desk, PETRA, "EX-0001", AttachmentGiven("Order", "https://northmere.example/o/7", "ab" * 32))
     assert exceptions.get_exception(desk, "EX-0001").row.attachments[0].sha256 == "ab" * 32
 
@@ -464,7 +464,7 @@ def test_situations_16_and_21_the_notice_stands_in_both_records_and_rollback_is_
         return [(d.kind, d.on.isoformat()) for d in found]
 
     assert of_device("2027-01-18") == [("rollback-ends", "2027-02-01")]
-    assert [kind for kind, _ in of_device("2027-03-10")] == ["check"]
+    assert [kind for kind, _ in of_device("2027-03-10")] == ["not-heard-from", "check"]
 
 
 def test_the_account_of_a_device_says_who_allowed_what_and_whether_it_holds(desk: Desk) -> None:

@@ -54,7 +54,7 @@ def test_the_next_reading_proves_it_or_it_is_not_seen_and_never_disputed(desk: D
         assert fixes_done.told_of(picture(then), "d1") == {
             SWITCH: "recorded as done on 2027-01-18 (FX-0001), not seen since: tpm.state is off (collector, 2027-01-19)"
         }
-        assert [one.id for one in fixes_done.not_seen(picture(then))] == ["FX-0001"]
+        assert [one.id for one in fixes_done.latest_fixes(picture(then))] == ["FX-0001"]
 
 
 def test_a_fix_that_failed_changes_nothing_and_is_told_before_it_is_proposed_again(desk: Desk) -> None:

@@ -3114,7 +3114,7 @@ export interface components {
              * Object Kind
              * @enum {string}
              */
-            object_kind: "exception" | "device";
+            object_kind: "exception" | "device" | "platform";
             /** Object */
             object: string;
             /** Words */
@@ -6016,7 +6016,7 @@ export interface components {
          * @description The effect on one update class, from best to worst.
          * @enum {string}
          */
-        Standing: "normal" | "unpromised" | "withheld";
+        Standing: "normal" | "unpromised" | "withheld" | "ended";
         /** StandingShape */
         StandingShape: {
             /** Device */

@@ -13,6 +13,16 @@ const KINDS: Record<string, string> = {
   condition: "Attest",
   "follow-up": "Follow up",
   "rollback-ends": "Last day to go back",
+  uncovered: "Cover or go back",
+  "floor-runs": "Sort anew",
+  "floor-found": "Sort it",
+  refused: "Find out why",
+  "failure-unmatched": "Match the words",
+  "fix-not-seen": "Fix again",
+  drift: "Apply again",
+  "went-back": "Decide",
+  "release-late": "Correct the sheet",
+  "not-heard-from": "Read again",
   "standing-differs": "Look into it",
   check: "Check updates",
 };
@@ -50,7 +60,9 @@ export function DuePage() {
                       </td>
                       <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind] ?? one.kind}</td>
                       <td className="cell">
-                        <Go to={`/${one.object_kind}s/${one.object}`}>{one.object}</Go>
+                        <Go to={one.object_kind === "platform" ? "/sheets" : `/${one.object_kind}s/${one.object}`}>
+                          {one.object}
+                        </Go>
                         <span className="text-ink-2">{one.words.replace(one.object, "")}</span>
                       </td>
                     </tr>

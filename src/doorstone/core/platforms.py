@@ -38,10 +38,11 @@ class Standing(StrEnum):
     NORMAL = "normal"
     UNPROMISED = "unpromised"
     WITHHELD = "withheld"
+    ENDED = "ended"  # of every class, once the release is out of servicing; never the effect of a requirement
 
     @property
     def rank(self) -> int:
-        return ("normal", "unpromised", "withheld").index(self.value)
+        return ("normal", "unpromised", "withheld", "ended").index(self.value)
 
 
 class Origin(IntEnum):

@@ -6,7 +6,7 @@ In: an assessment at the release that the device runs, observations, a day. Out:
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
 from doorstone.core.platforms import Platform, Standing, UpdateClass
@@ -42,10 +42,22 @@ def standing(
     observations: Iterable[Observation],
     as_of: date,
     check_every_days: int = 60,
+    edition: str = "",
 ) -> tuple[ClassStanding, ...]:
-    """The worst effect of the unmet requirements per class, beside the newest observation of that class."""
+    """The worst effect of the unmet requirements per class, beside the newest observation of that class.
+
+    After the release's last serviced day for the edition every class is `ended`; what is seen from then on is as
+    expected if nothing comes, and better if something still does.
+    """
     seen = [o for o in observations if o.seen_on <= as_of]
-    return tuple(_one(platform, assessment, seen, kind, as_of, check_every_days) for kind in UpdateClass)
+    ends = platform.release(assessment.release).servicing_ends.get(edition)
+    found = [_one(platform, assessment, seen, kind, as_of, check_every_days, ends) for kind in UpdateClass]
+    return tuple(_ended(one) if ends is not None and as_of > ends else one for one in found)
+
+
+def _ended(one: ClassStanding) -> ClassStanding:
+    """After a release's last serviced day every class is `ended`: nothing is promised, and nothing can be worse."""
+    return replace(one, expected=Standing.ENDED, because=())
 
 
 def _one(
@@ -55,6 +67,7 @@ def _one(
     kind: UpdateClass,
     as_of: date,
     check_every_days: int,
+    ends: date | None,
 ) -> ClassStanding:
     expected, because = Standing.NORMAL, []
     for finding in assessment.findings:
@@ -66,7 +79,8 @@ def _one(
         elif effect is expected and effect is not Standing.NORMAL:
             because.append(finding.requirement.id)
     newest = max((o for o in seen if o.update_class is kind), key=lambda o: o.seen_on, default=None)
-    return ClassStanding(kind, expected, tuple(because), newest, _compare(expected, newest, as_of, check_every_days))
+    then = Standing.ENDED if newest and ends is not None and newest.seen_on > ends else expected
+    return ClassStanding(kind, expected, tuple(because), newest, _compare(then, newest, as_of, check_every_days))
 
 
 def _compare(expected: Standing, newest: Observation | None, as_of: date, check_every_days: int) -> str:
@@ -77,7 +91,7 @@ def _compare(expected: Standing, newest: Observation | None, as_of: date, check_
     arrives = newest.result in ("arrived", "offered")
     if newest.reason in ("phased", "held"):
         return "as-expected"  # says nothing about eligibility
-    if expected is Standing.WITHHELD:
+    if expected in (Standing.WITHHELD, Standing.ENDED):
         return "better" if arrives else "as-expected"
     return "as-expected" if arrives else "worse"
 

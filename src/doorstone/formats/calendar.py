@@ -18,13 +18,15 @@ def calendar(name: str, found: Iterable[Due], now: datetime, address: str = "") 
     feed.add("name", name)
     for due in found:
         event = Event()
-        event.add("uid", f"{due.kind}-{due.object}@doorstone")
+        part = f"-{due.part.replace(' ', '-')}" if due.part else ""
+        event.add("uid", f"{due.kind}-{due.object}{part}@doorstone")
         event.add("dtstamp", now.replace(tzinfo=UTC))
         event.add("dtstart", due.on)
         event.add("summary", due.words)
         event.add("categories", [due.kind.value])
         event.add("transp", "TRANSPARENT")
         if address:
-            event.add("url", f"{address.rstrip('/')}/{due.object_kind}s/{due.object}")
+            page = "sheets" if due.object_kind == "platform" else f"{due.object_kind}s/{due.object}"
+            event.add("url", f"{address.rstrip('/')}/{page}")
         feed.add_component(event)
     return bytes(feed.to_ical())

@@ -163,7 +163,7 @@ class DueShape(Shape):
     kind: str
     on: date
     overdue: bool
-    object_kind: Literal["exception", "device"]
+    object_kind: Literal["exception", "device", "platform"]
     object: str
     words: str
 

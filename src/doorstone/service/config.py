@@ -102,6 +102,7 @@ class Config(BaseSettings):
     smtp_tls: Literal["none", "start", "always"] = Field("none", description="TLS with the mail server")
     check_every_days: int = Field(60, ge=1, description="Days after which an observation is too old to tell")
     stay_days: int = Field(180, ge=0, description="Days of servicing left from which staying is recommended")
+    silent_days: int = Field(45, ge=1, description="Days without any reading after which a device is asked about")
     update_service: str = Field(
         "", description="Address that is asked what updates a device gets, with {device} and {day} in it; none if empty"
     )
@@ -169,6 +170,7 @@ def open_desk(config: Config, *, existing: bool = False) -> Desk:
         decide_days=config.decide_days,
         check_every_days=config.check_every_days,
         stay_days=config.stay_days,
+        silent_days=config.silent_days,
         costs=CostModel(
             config.cost_hour,
             config.cost_move_minutes,

@@ -133,6 +133,18 @@ def verifications(db: sqlite3.Connection, device: str) -> list[VerificationRow]:
     ]
 
 
+def not_right(db: sqlite3.Connection) -> list[VerificationRow]:
+    """The newest verification of each device with each kit, where a setting is not as it was put in."""
+    rows = db.execute(
+        "SELECT v.* FROM verifications AS v WHERE v.ok = 0 AND NOT EXISTS"
+        " (SELECT 1 FROM verifications AS w WHERE w.device = v.device AND w.kit = v.kit AND w.id > v.id)"
+        " ORDER BY v.device, v.id"
+    )
+    return [
+        VerificationRow(**{**dict(r), "ok": bool(r["ok"]), "settings": tuple(json.loads(r["settings"]))}) for r in rows
+    ]
+
+
 def polls(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, PollRow]:
     rows = db.execute(
         "SELECT * FROM polls WHERE device IN (SELECT value FROM json_each(?))", (json.dumps(list(devices)),)

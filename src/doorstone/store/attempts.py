@@ -88,6 +88,26 @@ def of_refused(db: sqlite3.Connection, platform: str, devices: Iterable[str]) ->
     return [_attempt(row) for row in rows]
 
 
+def wrong_devices(db: sqlite3.Connection, platform: str) -> list[str]:
+    """The devices with an attempt that was refused, did not start or was taken back."""
+    rows = db.execute(
+        "SELECT DISTINCT device FROM attempts WHERE platform = ?"
+        " AND outcome IN ('refused', 'failed-to-start', 'rolled-back') ORDER BY device",
+        (platform,),
+    )
+    return [row[0] for row in rows]
+
+
+def releases_tried(db: sqlite3.Connection, platform: str) -> set[str]:
+    """The releases that somebody has tried to put on, by the counts of overrides and what went wrong."""
+    rows = db.execute(
+        "SELECT release FROM override_tries WHERE platform = ? UNION SELECT release FROM attempts WHERE platform = ?"
+        " AND outcome IN ('refused', 'failed-to-start', 'rolled-back')",
+        (platform, platform),
+    )
+    return {row[0] for row in rows}
+
+
 def refused_devices(db: sqlite3.Connection, platform: str) -> list[str]:
     """The devices on which something was refused."""
     rows = db.execute("SELECT DISTINCT device FROM attempts WHERE platform = ? AND outcome = 'refused'", (platform,))

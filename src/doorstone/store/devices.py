@@ -31,7 +31,8 @@ class Record(NamedTuple):
     """A device's whole row. `words`: JSON, what each source says now, as [source, time, number of the content].
 
     `profile` is None while no sheet describes its platform; `stands_until` is the last day on which it is as it was
-    settled, None if no word on it ages; `heard_in` is the import that spoke of it last.
+    settled, None if no word on it ages; `heard_in` is the import that spoke of it last,
+    `heard_at` the time of the newest reading.
     """
 
     id: str
@@ -48,6 +49,7 @@ class Record(NamedTuple):
     stands_until: str | None
     words: str
     heard_in: int | None
+    heard_at: str = ""
 
 
 def new_record(device: str, at: str) -> Record:
@@ -89,7 +91,7 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
     """The whole rows of those of these devices that there are."""
     rows = db.execute(
         "SELECT d.id, name, site, role, critical, added_at, platform, model, runs, edition, profile, stands_until,"
-        " words, heard_in FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
+        " words, heard_in, heard_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
         (json.dumps(list(devices)),),
     )
     return {row[0]: Record(*row) for row in rows}
@@ -104,12 +106,12 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     changed = [record for record in now if record[0] in held and held[record[0]] != record]
     db.executemany(
         "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, runs, edition, profile,"
-        " stands_until, words, heard_in) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        " stands_until, words, heard_in, heard_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         added,
     )
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8, runs = ?9,"
-        " edition = ?10, profile = ?11, stands_until = ?12, words = ?13, heard_in = ?14 WHERE id = ?1",
+        " edition = ?10, profile = ?11, stands_until = ?12, words = ?13, heard_in = ?14, heard_at = ?15 WHERE id = ?1",
         changed,
     )
     moved: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
@@ -216,6 +218,12 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[Dev
         (listed,),
     )
     yield from (_row(r) for r in rows)
+
+
+def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
+    """The devices of which nothing was read from a day on, each with the time of its last reading, oldest first."""
+    rows = db.execute("SELECT * FROM devices WHERE heard_at > '' AND heard_at < ? ORDER BY heard_at, id", (before,))
+    return [(_row(row), row["heard_at"]) for row in rows]
 
 
 def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:

@@ -23,6 +23,7 @@ from doorstone.work.sheets import need_release
 
 OUTCOMES = ("completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned")
 RESULTS = ("arrived", "offered", "not-offered")
+MOST_TEXT = 500
 REASONS = ("phased", "held", "unsupported", "unknown")
 
 
@@ -145,9 +146,14 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
             ended = given.ended_at.isoformat()
             settler = Settler(desk, db)
             settler.drop_older(given.device, "os.release", ended)
-            said = settler.known.shelf.number_of(db, body_of({"os.release": release}, {}))
+            said = settler.known.shelf.number_of(db, body_of({"os.release": release}, {}, texts=[]))
             settler.hear([NewReading(given.device, "attempt", ended, said)])
             after.begin(desk, db, platform, kit, number, values)
+        elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
+            settler = Settler(desk, db)  # words that name no check are a failure message that somebody is to sort
+            words = [" ".join(given.seen.split())[:MOST_TEXT]]
+            said = settler.known.shelf.number_of(db, body_of({}, {}, texts=words))
+            settler.hear([NewReading(given.device, "attempt", given.ended_at.isoformat(), said)])
         record(desk, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(desk, id_of("AT", number))
 
@@ -309,7 +315,7 @@ def device_standing(desk: Desk, device: str) -> DeviceStanding:
         for o in list_observations(desk, device)
     ]
     assessment = now.assessment(device, runs)
-    classes = standing(platform, assessment, seen, now.today, desk.policy.check_every_days)
+    classes = standing(platform, assessment, seen, now.today, desk.policy.check_every_days, now.device(device).edition)
     held = [
         (e.id, e.requirements) for e in now.exceptions_of(device) if e.in_force(now.today) and e.reaches(platform, runs)
     ]

@@ -57,7 +57,8 @@ class Policy:
     """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks.
 
     `two_approvers` is none, critical or all; `required` are fields that a request must have: conditions, attachment.
-    `ahead_days` before a review or a lapse it is due; a request waits for `decide_days` before it is overdue.
+    A device is asked about after `silent_days` without a reading. `ahead_days` before a review or a lapse it is due; a
+    request waits for `decide_days` before it is overdue.
     """
 
     most_days: int = 365
@@ -68,6 +69,7 @@ class Policy:
     decide_days: int = 7
     check_every_days: int = 60
     stay_days: int = 180
+    silent_days: int = 45
     costs: CostModel = field(default_factory=CostModel)
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 

@@ -20,6 +20,7 @@ from doorstone.store.people import PersonRow
 from doorstone.work.deciding import rollback_until
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.exceptions import kept_conditions, stale_devices
+from doorstone.work.notice import noticed
 from doorstone.work.people import digest_of
 from doorstone.work.picture import Picture, picture
 
@@ -65,6 +66,7 @@ def _every(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due]:
     yield from _rollbacks(db, now)
     yield from _surprises(desk, db, now)
     yield from _checks(desk, db, now)
+    yield from noticed(desk, db, now)
 
 
 def _named(row: ExceptionRow) -> str:
@@ -141,7 +143,8 @@ def _surprises(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due
         if sheet is None or not sheet.platform.has(row.runs):
             continue
         assessment = now.assessment(device, row.runs)
-        for found in standing(sheet.platform, assessment, held, now.today, desk.policy.check_every_days):
+        every = desk.policy.check_every_days
+        for found in standing(sheet.platform, assessment, held, now.today, every, row.edition):
             if found.compared in ("better", "worse") and found.observed is not None:
                 kind = found.update_class
                 words = f"{device}: {kind} updates are {found.compared} than the sheet has it ({found.expected})"

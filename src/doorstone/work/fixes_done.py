@@ -138,15 +138,15 @@ def told_of(now: Picture, device: str) -> Mapping[str, str]:
     return {title: one.told for title, one in last.items() if one.told}
 
 
-def not_seen(now: Picture) -> list[FixDone]:
-    """Every fix that was recorded as done, and of which the next reading says otherwise."""
+def latest_fixes(now: Picture) -> list[FixDone]:
+    """Of every fix on every device what was recorded last."""
     with now.desk.database.read() as db:
         devices = store.devices(db)
     found = []
     for device in devices:
         titles: set[str] = set()
         for one in fixes_of(now, device):
-            if one.row.title not in titles and one.word is FixWord.NOT_SEEN:
+            if one.row.title not in titles:
                 found.append(one)
             titles.add(one.row.title)
     return found

@@ -157,7 +157,8 @@ def take_in(
         own = about or {}
         if not obeyed and held is not None and (number is None or record.heard_in != number):
             own = {name: value for name, value in own.items() if name not in GUARDED}
-        record = record._replace(words=words, heard_in=number or record.heard_in, **own)
+        last = max(record.heard_at, taken_at)
+        record = record._replace(words=words, heard_in=number or record.heard_in, heard_at=last, **own)
         now[device] = record, heard
     return told
 

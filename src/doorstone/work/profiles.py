@@ -242,7 +242,7 @@ class Settler:
             mine = (about or _NOTHING).get
             yield Record._make(
                 (device, mine("name", ""), mine("site", ""), mine("role", ""), mine("critical", 0), at, *found, words,
-                 number)
+                 number, taken_at)
             )  # fmt: skip
 
     def drop_older(self, device: str, fact: str, before: str) -> None:

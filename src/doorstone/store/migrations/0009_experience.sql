@@ -27,5 +27,11 @@ INSERT INTO override_tries (platform, model, release, override, tried, done)
     FROM attempts AS a JOIN kits AS k ON k.id = a.kit JOIN devices AS d ON d.id = a.device, json_each(k.overrides) AS o
     WHERE a.outcome <> 'abandoned' GROUP BY a.platform, d.model, a.release, o.value;
 
--- The devices on which something was refused are few.
-CREATE INDEX attempts_refused ON attempts (platform, device) WHERE outcome = 'refused';
+-- Attempts that went wrong are few.
+CREATE INDEX attempts_wrong ON attempts (platform, outcome, device)
+    WHERE outcome IN ('refused', 'failed-to-start', 'rolled-back');
+
+-- When anything was last read of a device, so that silence is noticed.
+ALTER TABLE devices ADD COLUMN heard_at TEXT NOT NULL DEFAULT '';
+UPDATE devices SET heard_at = COALESCE((SELECT MAX(json_extract(value, '$[1]')) FROM json_each(words)), '');
+CREATE INDEX devices_heard ON devices (heard_at);

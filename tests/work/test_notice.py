@@ -1,0 +1,168 @@
+"""What an administrator must notice is due at the next look, says what to do, and is gone once that is done."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+
+from doorstone.core.platforms import Standing, UpdateClass
+from doorstone.core.standing import Observation, standing
+from doorstone.work import after, attempts, due, fixes_done, sorting, told
+from doorstone.work.desk import Desk
+from doorstone.work.fixes_done import FixGiven
+from tests.asking import ADMIN, PETRA, granted, line, on, read
+from tests.build import CHIPLESS, GOOD, tarn, view
+from tests.work.test_after import carried, tried
+from tests.work.test_fixes_done import OFF, SWITCH, refused
+
+AT = datetime(2027, 1, 18, 8)
+
+
+def words(desk: Desk, kind: str) -> list[str]:
+    return [item.words for item in due.due_list(desk) if item.kind == kind]
+
+
+def test_a_device_that_runs_by_a_lapsed_exception_is_uncovered_from_the_day_after(desk: Desk) -> None:
+    carried(desk)
+    assert words(on(desk, "2027-09-30"), "uncovered") == []  # its last day
+    assert words(on(desk, "2027-10-01"), "uncovered") == [
+        "d1: on 9.1 with processor-listed, security-chip unmet and no exception in force: renew or ask, fix, or go back"
+    ]
+
+
+def test_a_part_taken_out_of_a_device_that_runs_the_release_is_uncovered_too(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "9.1"}))
+    assert words(desk, "uncovered") == []
+    read(desk, line("d1", {"memory.mib": 4096}, at="2027-01-17T08:00:00"))
+    assert words(desk, "uncovered") == [
+        "d1: on 9.1 with memory-set-up unmet and no exception in force: renew or ask, fix, or go back"
+    ]
+
+
+def test_a_floor_unmet_at_the_release_that_runs_contradicts_its_sort(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "9.1", "cpu.features": ["avx"]}))
+    (said,) = words(desk, "floor-runs")
+    assert said == (
+        "d1: on 9.1 although “Instruction level x86-64-v3” is unmet and sorted as a floor there: sort it anew, "
+        "or read again"
+    )
+
+
+def test_a_check_that_turned_out_to_be_a_floor_is_due_until_it_is_sorted(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1")
+    attempts.record_attempt(desk, PETRA, tried("d1", "failed-to-start"))
+    assert words(desk, "floor-found") == [
+        "d1 did not start on 9.1 with processor-listed, security-chip unmet (AT-0001): is one of them a floor? "
+        "Sort it, or try again"
+    ]
+    for name in ("processor-listed", "security-chip"):
+        sorting.decide(desk, ADMIN, "tarn", name, "9.1", "release", "", "floor", "attempt", "It does not start.")
+    assert words(desk, "floor-found") == []
+
+
+def test_an_override_that_ended_early_is_named_until_it_is_tried_again(desk: Desk) -> None:
+    kit = refused(desk)
+    assert words(desk, "refused") == [
+        "compat-drop-in did not keep set-up from refusing d1 on 9.1 by security-chip (AT-0001): if it has ended, say "
+        "so in the sheet; choose another"
+    ]
+    attempts.record_attempt(desk, PETRA, tried("d1", "completed", kit))
+    assert words(desk, "refused") == []
+
+
+def test_a_check_that_the_sheet_does_not_have_is_asked_about(desk: Desk) -> None:
+    read(desk, line("d1", GOOD))
+    attempts.record_attempt(desk, PETRA, tried("d1", "refused", seen="The sound module is not ready."))
+    assert words(desk, "refused") == [
+        "set-up refused d1 on 9.1 by no check that was named (AT-0001): “The sound module is not ready.”: name it in a "
+        "new attempt, or add the check to the sheet"
+    ]
+    assert words(desk, "failure-unmatched") == [
+        "tarn: “The sound module is not ready.” (1 devices) match no requirement: say what they speak of"
+    ]
+    told.match_text(desk, ADMIN, "tarn", "The sound module is not ready.", "storage")
+    assert words(desk, "failure-unmatched") == []
+
+
+def test_a_fix_that_failed_and_one_that_is_not_seen_are_due(desk: Desk) -> None:
+    read(desk, line("d1", OFF), line("d2", OFF))
+    fixes_done.record_fix(desk, PETRA, "d1", FixGiven(SWITCH, "failed", note="The menu is locked."))
+    fixes_done.record_fix(desk, PETRA, "d2", FixGiven(SWITCH))
+    assert [said.split(":")[0] for said in words(desk, "fix-not-seen")] == ["d1"]
+    then = on(desk, "2027-01-19")
+    read(then, line("d2", {"tpm.state": "off"}, at="2027-01-18T12:00:00"))
+    assert [said.split(":")[0] for said in words(then, "fix-not-seen")] == ["d1", "d2"]
+
+
+def test_a_release_that_is_late_is_asked_about_until_something_shows_it(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "os.release": "9.1"}))
+    assert words(on(desk, "2027-03-16"), "release-late") == []
+    then = on(desk, "2027-03-17")
+    assert words(then, "release-late") == [
+        "tarn: 9.2 was to be published on 2027-03-16, and nothing here shows it: record its media, or correct the "
+        "sheet's date"
+    ]
+    read(then, line("d1", {"os.release": "9.2"}, at="2027-03-17T08:00:00"))
+    assert words(then, "release-late") == []
+
+
+def test_a_roll_back_is_due_until_the_device_is_tried_again(desk: Desk) -> None:
+    kit = carried(desk)
+    attempts.record_attempt(desk, PETRA, tried("d1", "rolled-back", kit))
+    assert words(desk, "went-back") == ["d1 went back from 9.1 (AT-0002): try again, or close its exception"]
+    attempts.record_attempt(desk, PETRA, tried("d1", "completed", kit))
+    assert words(desk, "went-back") == []
+
+
+def test_a_setting_that_drifted_is_due_until_it_is_right_again(desk: Desk) -> None:
+    kit = carried(desk)
+    row = {
+        "place": "system",
+        "section": "setup/compat",
+        "name": "accept",
+        "state": "missing",
+        "expected": "",
+        "found": "",
+    }
+    after.add_verification(desk, PETRA, kit, "d1", {"kit": kit, "ok": False, "settings": [row]})
+    assert words(on(desk, "2027-12-01"), "drift") == [
+        "d1: setup/compat/accept missing since KT-0001 (2027-01-18): apply the kit again, and verify"
+    ]
+    after.add_verification(desk, PETRA, kit, "d1", {"kit": kit, "ok": True, "settings": [{**row, "state": "right"}]})
+    assert words(desk, "drift") == []
+
+
+def test_situation_of_silence_a_device_not_heard_from_is_asked_about_by_site(desk: Desk) -> None:
+    read(desk, line("d1", GOOD), line("d2", GOOD, site="Orrin Field Station"))  # read on 15 January
+    assert words(on(desk, "2027-03-01"), "not-heard-from") == []  # 45 days
+    assert words(on(desk, "2027-03-02"), "not-heard-from") == [
+        "d1: nothing read since 2027-01-15 at Herbarium: read again, or find out where they are",
+        "d2: nothing read since 2027-01-15 at Orrin Field Station: read again, or find out where they are",
+    ]
+    then = on(desk, "2027-03-02")
+    read(then, line("d1", {"disk.free_gib": 20}, at="2027-03-01T08:00:00"))
+    assert [said[:2] for said in words(then, "not-heard-from")] == ["d2"]
+
+
+# ------------------------------------------------------------------------ standing
+
+
+def test_after_the_last_serviced_day_every_class_is_ended_and_nothing_is_worse() -> None:
+    from doorstone.core.sorting import assess
+
+    facts = {**GOOD, "os.release": "9.1"}
+    day = date(2027, 12, 1)  # 9.1 is serviced through 2027-11-30 for edition desk
+    seen = [
+        Observation(day, UpdateClass.SECURITY, "not-offered", "unsupported"),
+        Observation(day, UpdateClass.DRIVER, "arrived"),
+        Observation(date(2027, 11, 30), UpdateClass.RELEASE, "not-offered", "unsupported"),
+    ]
+    found = {
+        one.update_class: (one.expected, one.compared)
+        for one in standing(tarn(), assess(tarn(), "9.1", view(facts, day)), seen, day, edition="desk")
+    }
+    assert found == {
+        UpdateClass.SECURITY: (Standing.ENDED, "as-expected"),
+        UpdateClass.DRIVER: (Standing.ENDED, "better"),
+        UpdateClass.RELEASE: (Standing.ENDED, "worse"),  # seen on the last day, on which it was still promised
+    }

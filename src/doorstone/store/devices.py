@@ -220,6 +220,11 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[Dev
     yield from (_row(r) for r in rows)
 
 
+def added_on(db: sqlite3.Connection, device: str) -> str:
+    """The day on which the device was first read."""
+    return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
+
+
 def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
     """The devices of which nothing was read from a day on, each with the time of its last reading, oldest first."""
     rows = db.execute("SELECT * FROM devices WHERE heard_at > '' AND heard_at < ? ORDER BY heard_at, id", (before,))

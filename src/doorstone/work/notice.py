@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, timedelta
 
 from doorstone.core.due import Due, DueKind
+from doorstone.core.exceptions import ExceptionState
 from doorstone.core.platforms import Platform, Sort
 from doorstone.store import after as after_store
 from doorstone.store import attempts as attempt_store
@@ -66,11 +67,13 @@ def _running(desk: Desk, db: sqlite3.Connection, now: Picture, platform: Platfor
         failing = {n for n in profiles if set(marks[n].marks.values()) & {"floor", "installer-check", "fixable"}}
         if failing:
             rows = list(device_store.of_profiles(db, failing))
-            yield from _contradicted(now, platform, release, rows)
-            yield from _uncovered(now, platform, release, rows)
+            yield from _contradicted(db, now, platform, release, rows)
+            yield from _uncovered(db, now, platform, release, rows)
 
 
-def _contradicted(now: Picture, platform: Platform, release: str, rows: Sequence[DeviceRow]) -> Iterator[Due]:
+def _contradicted(
+    db: sqlite3.Connection, now: Picture, platform: Platform, release: str, rows: Sequence[DeviceRow]
+) -> Iterator[Due]:
     found: dict[str, list[DeviceRow]] = {}
     assessed = now.assessments(rows, release)
     for row in rows:
@@ -83,34 +86,52 @@ def _contradicted(now: Picture, platform: Platform, release: str, rows: Sequence
             f"{_these(held)}: on {release} although “{title}” is unmet and sorted as a floor there: "
             "sort it anew, or read again"
         )
+        on = min(_on_release_since(db, now, row, release) for row in held)
         yield Due(
-            DueKind.FLOOR_RUNS, now.today, "device", held[0].id, words, roles=KEEPERS, sites=_sites(held),
+            DueKind.FLOOR_RUNS, on, "device", held[0].id, words, roles=KEEPERS, sites=_sites(held),
             part=f"{release} {requirement}",
         )  # fmt: skip
 
 
-def _uncovered(now: Picture, platform: Platform, release: str, rows: Sequence[DeviceRow]) -> Iterator[Due]:
+def _uncovered(
+    db: sqlite3.Connection, now: Picture, platform: Platform, release: str, rows: Sequence[DeviceRow]
+) -> Iterator[Due]:
     found: dict[tuple[str, ...], list[DeviceRow]] = {}
+    since: dict[str, date] = {}
     assessed = now.assessments(rows, release)
     for row in rows:
         findings = assessed[row.id].unmet() if row.id in assessed else ()
         unmet = {f.requirement.id for f in findings if f.sort is Sort.CHECK}
         if not unmet:
             continue
-        held = [e for e in now.exceptions_of(row.id) if e.in_force(now.today) and e.reaches(platform, release)]
-        named = {name for e in held if e.stands for name in e.requirements}
+        reaching = [e for e in now.exceptions_of(row.id) if e.reaches(platform, release)]
+        named = {name for e in reaching if e.stands and e.in_force(now.today) for name in e.requirements}
         if missing := tuple(sorted(unmet - named)):
             found.setdefault(missing, []).append(row)
+            ended = [e for e in reaching if e.state in _ONCE_APPROVED and e.expiry < now.today]
+            over = [e.expiry + timedelta(days=1) for e in ended if e.requirements & unmet]
+            since[row.id] = max([_on_release_since(db, now, row, release), *over])
     for missing, held_by in found.items():
         words = (
             f"{_these(held_by)}: on {release} with {', '.join(missing)} unmet and no exception in force: "
             "renew or ask, fix, or go back"
         )
+        on = min(since[row.id] for row in held_by)
         yield Due(
-            DueKind.UNCOVERED, now.today, "device", held_by[0].id, words, roles=DECIDERS | HANDS,
+            DueKind.UNCOVERED, on, "device", held_by[0].id, words, roles=DECIDERS | HANDS,
             sites=_sites(held_by), part=f"{release} {' '.join(missing)}",
         )  # fmt: skip
 
+
+def _on_release_since(db: sqlite3.Connection, now: Picture, row: DeviceRow, release: str) -> date:
+    """The day of the attempt that brought the release, else the day from which the device is known."""
+    tries = (a for a in attempt_store.every(db, row.id) if a.release == release and a.outcome in _ARRIVED)
+    ended = max((a.ended_at[:10] for a in tries), default="")
+    return date.fromisoformat(ended or device_store.added_on(db, row.id))
+
+
+_ARRIVED = ("completed", "carry-over-lost")
+_ONCE_APPROVED = (ExceptionState.APPROVED, ExceptionState.LAPSED)
 
 # ----------------------------------------------------------------- what went wrong
 

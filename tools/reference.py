@@ -18,6 +18,7 @@ from typer.testing import CliRunner
 from doorstone.cli.main import ORDER, app
 from doorstone.core.conditions import OPERATORS
 from doorstone.core.facts import BUILT_IN
+from doorstone.formats.mapping import MappingDocument
 from doorstone.formats.sheet_schema import json_schema
 from doorstone.service.config import Config
 from doorstone.service.resources import OPERATIONS
@@ -111,6 +112,58 @@ def sheet() -> Iterator[str]:
         yield ""
 
 
+MAPPING_HEAD = """# Mappings
+
+A TOML file, format 1, that says how a foreign table or JSON becomes readings:
+`doorstone reading import FILE --map MAPPING`, or the Mapping field of the console's Readings page.
+Try it with `--dry-run` first. Unknown keys are refused.
+"""
+MAPPING_RULES = """## Numbers
+
+A mark before exactly three digits may part thousands or begin the decimals: `8,192` is 8192 or 8.192.
+Unless `decimal` (or `thousands`) says which, such a number is refused with both readings. `7,9`, `1.234,5`
+and `8 192` can be read one way only, and are. Numbers of JSON are taken as they are. A unit in the cell
+counts before `unit`.
+
+`sizes = "as-sold"`: on memory, kB, MB, GB, TB mean KiB, MiB, GiB, TiB, as on the label of a module. Disks
+are sold in the plain sense, so it does not touch them.
+
+## Dates
+
+Several ways to write a date may be given, in `dates` for the file or `time` for a column. A date that two
+of them read differently is refused with both. The constant `taken_at = "now"` is the time of the import.
+
+## Tables
+
+Commas, semicolons and tabs are told apart by the header line, unless `separator` says. A file is UTF-8,
+UTF-16 with its mark, or what `encoding` names.
+
+## Paths into JSON
+
+`from` is the path of keys, joined by dots. The items of a list of objects go by their `id`, else by their
+place from 0 on. `**.` at the beginning stands for any keys: the first place in the file where the rest is
+found. A path to an object gives the words of a set: its keys, but those that are false.
+
+## Ready ones
+
+- [`lshw.toml`](../mappings/lshw.toml): the JSON that `lshw -json` prints on Debian."""
+
+
+def mappings() -> Iterator[str]:
+    schema = MappingDocument.model_json_schema(by_alias=True)
+    yield MAPPING_HEAD
+    for title, part in (("The file", schema), ("Each `[[column]]`", schema["$defs"]["ColumnPart"])):
+        yield f"## {title}\n"
+        yield "| key | what may stand there | needed | default | |"
+        yield "|---|---|---|---|---|"
+        for key, held in part["properties"].items():
+            needed = "yes" if key in part.get("required", []) else ""
+            default = "" if held.get("default") in (None, [], "", {}) else f"`{held['default']}`"
+            yield f"| `{key}` | {_shape(held)} | {needed} | {default} | {held.get('description', '')} |"
+        yield ""
+    yield MAPPING_RULES
+
+
 def _help(*words: str) -> str:
     text = CliRunner().invoke(app, [*words, "--help"], prog_name="doorstone").stdout
     return "\n".join(line.rstrip() for line in text.strip("\n").splitlines())
@@ -140,7 +193,8 @@ def cli() -> Iterator[str]:
         yield f"\n{'#' * (1 + len(words))} doorstone {' '.join(words)}\n\n```text\n{_help(*words)}\n```"
 
 
-PAGES = {"facts.md": facts, "api.md": api, "configuration.md": configuration, "sheet.md": sheet, "cli.md": cli}
+PAGES = {"facts.md": facts, "api.md": api, "configuration.md": configuration, "sheet.md": sheet, "cli.md": cli,
+         "mappings.md": mappings}  # fmt: skip
 
 
 def main() -> int:

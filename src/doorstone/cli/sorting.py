@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -85,7 +85,7 @@ def sort(
 def read_mapping_file(file: Path, platform: Platform) -> ColumnMapping:
     """A mapping for the platform's facts; leaves with words and a code if it cannot be used."""
     try:
-        return read_mapping(file.read_text("utf-8"), platform.specs)
+        return read_mapping(file.read_text("utf-8"), platform.specs, datetime.now(UTC).replace(tzinfo=None))
     except MappingError as error:
         troubles = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems]
         fail(BAD_INPUT, f"The mapping {file.name} cannot be used", "Mend each place", troubles)

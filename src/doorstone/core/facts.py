@@ -11,11 +11,13 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from enum import StrEnum
 from functools import total_ordering
 from itertools import combinations, product
 from typing import Any
+
+from doorstone.core.numbers import UNSAID, Marks, NumberError, read_number
 
 
 class FactError(ValueError):
@@ -79,10 +81,11 @@ _BYTES = {
     "KiB": 2**10, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40,
 }  # fmt: skip
 _HERTZ = {"kHz": 10**3, "MHz": 10**6, "GHz": 10**9}
+_NONE: Mapping[str, str] = {}
 _SCALES: tuple[Mapping[str, int], ...] = (_BYTES, _HERTZ)
 _YES = {"true", "yes", "1"}
 _NO = {"false", "no", "0"}
-_QUANTITY = re.compile(r"\s*([+-]?[0-9][0-9,]*(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*")
+_QUANTITY = re.compile(r"\s*([+-]?[0-9.,][0-9.,'’\u00a0\u202f\u2009 ]*?)\s*([A-Za-z]*)\s*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,22 +119,35 @@ class FactSpec:
     def _number(self, raw: object) -> FactValue:
         if isinstance(raw, bool) or not isinstance(raw, int | float | Decimal | str):
             raise FactError(f"{self.name} is a number, not {raw!r}", "Write a number")
-        factor = Decimal(1)
-        text = str(raw)
         if isinstance(raw, str):
-            found = _QUANTITY.fullmatch(raw)
-            if not found:
-                raise FactError(f"{raw!r} is not a number for {self.name}", self._number_mend())
-            text = found[1].replace(",", "")
-            if found[2]:
-                factor = self._factor(found[2])
+            return self.quantity(raw)
+        return self._in_range(Decimal(str(raw)), raw)
+
+    def quantity(self, text: str, marks: Marks = UNSAID, unit: str = "", units: Mapping[str, str] = _NONE) -> FactValue:
+        """Read a number with or without its unit. `unit` is that of bare numbers; `units` maps a word to what it means.
+
+        Raises `FactError`, with both readings of a number that `marks` leave open.
+        """
+        found = _QUANTITY.fullmatch(text)
+        if not found:
+            raise FactError(f"{text!r} is not a number for {self.name}", self._number_mend())
+        word = found[2] or unit
+        factor = self._factor(units.get(word, word)) if word else Decimal(1)
         try:
-            number = Decimal(text)
-        except InvalidOperation as error:
-            raise FactError(f"{raw!r} is not a number for {self.name}", self._number_mend()) from error
+            number = read_number(found[1], marks)
+        except NumberError as error:
+            if not error.readings:
+                raise FactError(f"{text!r} is not a number for {self.name}", self._number_mend()) from error
+            both = " or ".join(f"{reading.normalize():f}" for reading in error.readings)
+            raise FactError(
+                f"{text!r} for {self.name} can be read as {both}",
+                "Write it without a thousands mark, or say in a mapping which mark begins the decimals",
+            ) from error
+        return self._in_range(number * factor, text)
+
+    def _in_range(self, number: Decimal, raw: object) -> FactValue:
         if not number.is_finite() or abs(number) > Decimal(10) ** 15:
             raise FactError(f"{raw!r} is out of range for {self.name}", self._number_mend())
-        number *= factor
         return math.floor(number) if self.type is FactType.INTEGER else number
 
     def _number_mend(self) -> str:

@@ -2,6 +2,12 @@
 
 format = 1
 others = "ignore"                      # or refuse, the default: a column that is not mentioned is an error
+separator = ";"                        # of the table's cells; found out if left out
+encoding = "windows-1252"              # UTF-8, or UTF-16 with its mark, if left out
+decimal = ","                          # and thousands = "."
+dates = ["%d.%m.%Y", "%Y-%m-%d"]       # a date that two of them read differently is refused
+nothing = ["n.v.", "k. A."]            # what says nothing, beside the usual words
+sizes = "as-sold"                      # GB on a memory label means GiB; as-written, the default, takes it at its word
 [constant]
 source = "inventory"
 taken_at = "2027-01-11"
@@ -17,15 +23,18 @@ values = { "Enabled" = "on", "Present, not ready" = "off", "None" = "absent" }
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import codecs
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from decimal import Decimal
 from difflib import get_close_matches
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError
 
-from doorstone.core.facts import FactError, FactSpec, FactType
+from doorstone.core.facts import FactError, FactSpec, FactType, FactValue
+from doorstone.core.numbers import Marks
 from doorstone.formats.sheet import Lines, SheetProblem, shape_problem
 from doorstone.formats.toml import TomlError, read_toml
 
@@ -38,6 +47,9 @@ WORDINGS = {
 }  # fmt: skip
 """Vendors' words for the facts that are `on`, `off` or `absent`, understood in any mapped column."""
 _NOTHING = {"", "n/a", "na", "null", "unknown", "-", "--", "?"}
+AS_SOLD = {"kB": "KiB", "KB": "KiB", "MB": "MiB", "GB": "GiB", "TB": "TiB"}
+"""What the words on a memory label mean: a module sold as 8 GB holds 8 GiB. Disks are sold in the plain sense."""
+NOW = "now"
 _Name = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 
 
@@ -62,12 +74,18 @@ class ColumnPart(BaseModel):
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
-    from_: _Name = Field(alias="from", description="The column's name, as it stands in the file")
+    from_: _Name = Field(alias="from", description="The column as it stands in the file, or the path of JSON keys")
     to: _Name = Field(description="A fact, or device, source, taken_at, name, site, role, critical, texts, verdict:ID")
     unit: str | None = Field(None, description="Unit of bare numbers in the column")
     values: dict[str, str | bool | int] = Field({}, description="The file's words, in any case, to ours")
-    time: str | None = Field(None, description="How a date or time is written, such as %d/%m/%Y %H:%M")
+    time: str | list[str] | None = Field(
+        None, description="How a date or time is written, such as %d/%m/%Y %H:%M; several may be given"
+    )
     separator: str | None = Field(None, min_length=1, max_length=5, description="What parts the words of a set")
+    decimal: Literal[".", ","] | None = Field(None, description="The mark before decimals, if not that of the file")
+    thousands: Literal[".", ",", " ", "'", "’"] | None = Field(None, description="The mark between thousands")
+    nothing: list[str] | None = Field(None, description="What says nothing in this column, beside the usual words")
+    sizes: Literal["as-written", "as-sold"] | None = Field(None, description="What GB means here, if not as the file")
 
 
 class MappingDocument(BaseModel):
@@ -76,7 +94,16 @@ class MappingDocument(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     format: Literal[1]
-    others: Literal["refuse", "ignore"] = "refuse"
+    others: Literal["refuse", "ignore"] = Field("refuse", description="What to do with columns that are not mapped")
+    separator: str = Field("", max_length=1, description="What parts the cells of a table; found out if left out")
+    encoding: str = Field("", description="UTF-8, or UTF-16 with its mark, if left out; windows-1252, iso-8859-15, ...")
+    decimal: Literal["", ".", ","] = Field("", description="The mark before decimals")
+    thousands: Literal["", ".", ",", " ", "'", "’"] = Field("", description="The mark between thousands")
+    dates: list[str] = Field([], description="How dates and times are written, such as %d.%m.%Y")
+    nothing: list[str] = Field([], description="What says nothing, beside: n/a, na, null, unknown, -, --, ?")
+    sizes: Literal["as-written", "as-sold"] = Field(
+        "as-written", description="as-sold: kB, MB, GB, TB of memory mean KiB, MiB, GiB, TiB"
+    )
     constant: dict[str, str] = Field({}, description="Of every row: source, taken_at, site, role, or any fact")
     column: list[ColumnPart] = Field(min_length=1)
 
@@ -86,9 +113,21 @@ class ColumnMapping:
     """How the columns of a foreign file become parts of a reading."""
 
     columns: Mapping[str, tuple[ColumnPart, ...]]
-    constants: Mapping[str, str]
-    ignore: bool
+    document: MappingDocument
     specs: Mapping[str, FactSpec]
+    now: datetime | None = None
+
+    @property
+    def ignore(self) -> bool:
+        return self.document.others == "ignore"
+
+    @property
+    def constants(self) -> Mapping[str, str]:
+        """What is the same in every row; `now` is the time at which the file is read."""
+        at = self.now.isoformat(timespec="seconds") if self.now else ""
+        return {
+            name: at if (name, value) == ("taken_at", NOW) else value for name, value in self.document.constant.items()
+        }
 
     def missing(self, header: list[str]) -> list[str]:
         """Columns that are mapped but do not stand in the file."""
@@ -112,7 +151,19 @@ class ColumnMapping:
                 raise CellError(name, f"Nothing is said about {name!r}", 'Map it, or write others = "ignore"')
         return made
 
+    def item(self, data: Mapping[str, Any]) -> dict[str, Any]:
+        """A foreign JSON object as a row of ours: `from` is a path of keys, joined by dots."""
+        flat = flat_keys(data)
+        for path in self.columns:
+            if path not in flat and (found := at_path(data, path)) is not None:
+                flat[path] = found
+        if self.ignore:
+            flat = {name: value for name, value in flat.items() if name in self.columns}
+        return self.row(flat)
+
     def _value(self, part: ColumnPart, raw: Any) -> Any:
+        if isinstance(raw, dict):  # an object whose keys are the words: a set
+            raw = [str(name) for name, held in raw.items() if held not in (False, None)]
         text = str(raw).strip() if isinstance(raw, str | int | float) and not isinstance(raw, bool) else ""
         plain = text.lower()
         words = {word.strip().lower(): ours for word, ours in part.values.items()}
@@ -120,7 +171,8 @@ class ColumnMapping:
             return words.get(str(raw).lower(), raw)
         if plain in words:
             return words[plain]
-        if raw is None or (isinstance(raw, str) and plain in _NOTHING):
+        nothing = {word.strip().lower() for word in (*self.document.nothing, *(part.nothing or ()))}
+        if raw is None or (isinstance(raw, str) and plain in _NOTHING | nothing):
             return None
         spec = self.specs.get(part.to)
         if spec and spec.choices and plain not in spec.choices:
@@ -128,16 +180,93 @@ class ColumnMapping:
                 return WORDINGS[plain]
             message = f"{text!r} is none of {', '.join(spec.choices)}"
             raise CellError(part.from_, message, f'Add it to values in the mapping: values = {{ "{text}" = "..." }}')
-        if part.time is not None:
-            try:
-                return datetime.strptime(text, part.time).isoformat()
-            except ValueError as error:
-                raise CellError(part.from_, f"{text!r} is not written as {part.time}", "Correct time") from error
+        if text and (part.time or self._dated(part, spec)):
+            return self._moment(part, text)
         if part.separator is not None and isinstance(raw, str):
             return [word.strip() for word in raw.split(part.separator) if word.strip()]
-        if part.unit is not None and text and not text[-1].isalpha():
-            return f"{text} {part.unit}"
+        if spec and spec.type in (FactType.INTEGER, FactType.DECIMAL) and text:
+            return self._number(part, spec, raw, text)
         return raw if isinstance(raw, list) else text
+
+    def _dated(self, part: ColumnPart, spec: FactSpec | None) -> bool:
+        dated = part.to == "taken_at" or (spec is not None and spec.type in (FactType.DATE, FactType.TIMESTAMP))
+        return dated and bool(self.document.dates)
+
+    def _moment(self, part: ColumnPart, text: str) -> str:
+        """A date or time as ISO 8601; one that two of the ways to write it read differently is refused."""
+        ways = [part.time] if isinstance(part.time, str) else part.time or self.document.dates
+        found: dict[str, str] = {}
+        for way in ways:
+            try:
+                found.setdefault(datetime.strptime(text, way).isoformat(), way)
+            except ValueError:
+                continue
+        if not found:
+            raise CellError(part.from_, f"{text!r} is not written as {' or '.join(ways)}", "Add to time or dates")
+        if len(found) > 1:
+            both = " or ".join(f"{moment[:10]} ({way})" for moment, way in found.items())
+            raise CellError(part.from_, f"{text!r} can be read as {both}", "Leave one of them in time or dates")
+        return next(iter(found))
+
+    def _number(self, part: ColumnPart, spec: FactSpec, raw: Any, text: str) -> FactValue:
+        marks = Marks(part.decimal or self.document.decimal, part.thousands or self.document.thousands)
+        if not isinstance(raw, str):  # a number of JSON is one already
+            marks, text = Marks(".", " "), format(Decimal(text), "f")
+        sold = (part.sizes or self.document.sizes) == "as-sold" and spec.name.startswith("memory.")
+        try:
+            return spec.quantity(text, marks, part.unit or "", AS_SOLD if sold else {})
+        except FactError as error:
+            raise CellError(part.from_, error.message, error.mend) from error
+
+
+def flat_keys(item: Mapping[str, Any], before: str = "", depth: int = 0) -> dict[str, Any]:
+    """Nested keys joined by dots. Items of a list of objects go by their `id`, else by their place from 0 on."""
+    flat: dict[str, Any] = {}
+    for name, value in item.items():
+        if isinstance(value, dict) and depth < MOST_DEEP:
+            flat.update(flat_keys(value, f"{before}{name}.", depth + 1))
+        elif isinstance(value, list) and value and all(isinstance(one, dict) for one in value) and depth < MOST_DEEP:
+            flat.update(flat_keys(_by_id(value), f"{before}{name}.", depth + 1))
+        else:
+            flat[f"{before}{name}"] = value
+    return flat
+
+
+MOST_DEEP = 20
+
+
+def _by_id(items: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Items by their `id`; one whose id stands already, or that has none, by its place."""
+    found: dict[str, Any] = {}
+    for at, item in enumerate(items):
+        name = str(item.get("id", at))
+        found[name if name not in found else f"{name}#{at}"] = item
+    return found
+
+
+def at_path(data: Any, path: str) -> Any:
+    """What stands at a path of keys: an object or list too; None if nothing does. A key may itself hold dots.
+
+    `**.` stands for any keys before the rest: the first place where the rest is found, in the order of the file.
+    """
+    if path == "" or data is None:
+        return data if path == "" else None
+    if path.startswith("**."):
+        rest = path.removeprefix("**.")
+        if (found := at_path(data, rest)) is not None:
+            return found
+        within = data.values() if isinstance(data, dict) else data if isinstance(data, list) else ()
+        return next((held for one in within if (held := at_path(one, path)) is not None), None)
+    if isinstance(data, list) and all(isinstance(one, dict) for one in data):
+        data = _by_id(data)
+    if not isinstance(data, dict):
+        return None
+    for name, value in data.items():
+        if path == name:
+            return value
+        if path.startswith(f"{name}.") and (found := at_path(value, path[len(name) + 1 :])) is not None:
+            return found
+    return None
 
 
 def _put(row: dict[str, Any], to: str, value: Any) -> None:
@@ -151,8 +280,11 @@ def _put(row: dict[str, Any], to: str, value: Any) -> None:
         row["facts"][to] = value
 
 
-def read_mapping(text: str, specs: Mapping[str, FactSpec]) -> ColumnMapping:
-    """Read a mapping file. Raises `MappingError` with every place that is wrong."""
+def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None = None) -> ColumnMapping:
+    """Read a mapping file; `now` is the time for a constant `taken_at = "now"`.
+
+    Raises `MappingError` with every place that is wrong.
+    """
     try:
         raw = read_toml(text)
     except TomlError as error:
@@ -162,7 +294,7 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec]) -> ColumnMapping:
         document = MappingDocument.model_validate(raw)
     except ValidationError as error:
         raise MappingError([shape_problem(locate, item) for item in error.errors(include_url=False)]) from error
-    problems = []
+    problems = _file_problems(document, locate)
     for name in document.constant:
         if not _known(name, specs):
             problems.append(_unknown(locate(("constant", name)), f"constant.{name}", name, specs))
@@ -178,7 +310,29 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec]) -> ColumnMapping:
     columns: dict[str, tuple[ColumnPart, ...]] = {}
     for part in document.column:
         columns[part.from_] = (*columns.get(part.from_, ()), part)
-    return ColumnMapping(columns, document.constant, document.others == "ignore", specs)
+    return ColumnMapping(columns, document, specs, now)
+
+
+def _file_problems(document: MappingDocument, locate: Lines) -> list[SheetProblem]:
+    """What is said of the file as a whole and cannot be meant."""
+    problems = []
+    if document.encoding:
+        try:
+            codecs.lookup(document.encoding)
+        except LookupError:
+            mend = "Write utf-8, utf-16, windows-1252 or iso-8859-15, or leave it out"
+            problems.append(SheetProblem(locate(("encoding",)), "encoding", f"{document.encoding!r} is unknown", mend))
+    parts = [("", document.decimal, document.thousands)]
+    parts += [
+        (f"column[{at + 1}].", part.decimal or document.decimal, part.thousands or document.thousands)
+        for at, part in enumerate(document.column)
+        if part.decimal or part.thousands
+    ]
+    for place, decimal, thousands in parts:
+        if decimal and decimal == thousands:
+            mend = "Give each its own mark"
+            problems.append(SheetProblem(locate(("thousands",)), f"{place}thousands", "The same mark as decimal", mend))
+    return problems
 
 
 def _known(name: str, specs: Mapping[str, FactSpec]) -> bool:

@@ -28,6 +28,7 @@ _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": T
 MOST_LINE = 100_000
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
+_NOT_UTF_8 = "Save the file as UTF-8, or name its encoding in a mapping"
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 
 
@@ -78,7 +79,7 @@ def _rows(stream: BinaryIO, form: str, reader: FactReader, mapping: ColumnMappin
         return _json_lines(stream, mapping) if mapping or _marked(stream) else _plain_lines(stream, reader)
     if form == "json":
         return _json_items(stream, mapping)
-    return _table_rows(stream, "\t" if form == "tsv" else ",", reader.specs, mapping)
+    return _table_rows(stream, "\t" if form == "tsv" else "", reader.specs, mapping)
 
 
 class _FileError(CellError):
@@ -139,12 +140,12 @@ def _too_long() -> CellError:
     return CellError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
 
 
-def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
+def _lines(stream: BinaryIO, encoding: str = "") -> Iterator[tuple[int, str | CellError]]:
     """Numbered lines of text; one that is too long or is not text comes as an error in its place."""
     head = stream.read(2)
     stream.seek(0)
-    encoding = "utf-16" if head in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
-    errors = "replace" if encoding == "utf-16" else "surrogateescape"
+    encoding = "utf-16" if head in (b"\xff\xfe", b"\xfe\xff") else encoding or "utf-8-sig"
+    errors = "surrogateescape" if encoding == "utf-8-sig" else "replace"
     text = io.TextIOWrapper(stream, encoding, errors, newline="")
     number = 0
     try:
@@ -158,7 +159,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
             bad = re.search("[\ud800-\udfff]", line)
             if bad:
                 where = f"column {bad.start() + 1}"
-                yield number, CellError(where, "A character here is not UTF-8", "Save the file as UTF-8")
+                yield number, CellError(where, "A character here is not UTF-8", _NOT_UTF_8)
             else:
                 yield number, line
     finally:
@@ -170,7 +171,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, str | CellError]]:
 
 
 def _json_lines(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
-    for number, line in _lines(stream):
+    for number, line in _lines(stream, mapping.document.encoding if mapping else ""):
         if isinstance(line, CellError):
             yield number, line
         elif line.strip():
@@ -183,7 +184,8 @@ def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tup
         yield 1, _FileError("file", f"over {MOST_JSON // 2**20} MiB of JSON in one piece", "Write one object a line")
         return
     try:
-        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+        given = mapping.document.encoding if mapping else ""
+        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else given or "utf-8-sig")
     except UnicodeDecodeError as error:
         yield 1, _FileError("file", f"Byte {error.start + 1} is not UTF-8", "Save the file as UTF-8")
         return
@@ -192,6 +194,8 @@ def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tup
         yield 1, _FileError(data.place, data.message, data.mend)
         return
     items = data.get("readings") if isinstance(data, dict) else data
+    if items is None and mapping is not None:
+        items = [data]  # one foreign object is one device
     if not isinstance(items, list):
         yield 1, _FileError("file", "Not a list of readings", 'Write [ {...}, {...} ] or { "readings": [ ... ] }')
         return
@@ -228,20 +232,9 @@ def _mapped(item: Any, mapping: ColumnMapping | None) -> Any:
     if mapping is None or isinstance(item, CellError) or not isinstance(item, dict):
         return item
     try:
-        return mapping.row(_flat(item))
+        return mapping.item(item)
     except CellError as error:
         return error
-
-
-def _flat(item: Mapping[str, Any], before: str = "", depth: int = 0) -> dict[str, Any]:
-    """Nested keys joined by dots: what a mapping speaks of."""
-    flat: dict[str, Any] = {}
-    for name, value in item.items():
-        if isinstance(value, dict) and depth < 10:
-            flat.update(_flat(value, f"{before}{name}.", depth + 1))
-        else:
-            flat[f"{before}{name}"] = value
-    return flat
 
 
 # -------------------------------------------------------------------- tables
@@ -253,10 +246,11 @@ def _table_rows(
     """Rows of a table with a header line. A line that is no text is told of, and counts as blank in its table."""
     bad: list[tuple[int, CellError]] = []
     at = 0
+    encoding = mapping.document.encoding if mapping else ""
 
     def lines() -> Iterator[str]:
         nonlocal at
-        for number, line in _lines(stream):
+        for number, line in _lines(stream, encoding):
             at = number
             if isinstance(line, CellError):
                 bad.append((number, line))
@@ -264,6 +258,7 @@ def _table_rows(
             else:
                 yield line
 
+    delimiter = (mapping.document.separator if mapping else "") or delimiter or _delimiter(stream, encoding)
     reader = csv.reader(lines(), delimiter=delimiter, strict=True)
     header: list[str] | None = None
     while True:
@@ -298,6 +293,16 @@ def _as_file(error: CellError) -> CellError:
     return _FileError("header", error.message, error.mend)
 
 
+def _delimiter(stream: BinaryIO, encoding: str) -> str:
+    """What parts the cells of a table: the mark that stands most often in its first line that is not blank."""
+    head = next((line for _, line in _lines(stream, encoding) if isinstance(line, CellError) or line.strip()), "")
+    stream.seek(0)
+    if isinstance(head, CellError):
+        return ","
+    plain = re.sub(r'"[^"]*"', "", head)
+    return max(",;\t", key=lambda mark: (plain.count(mark), mark == ","))
+
+
 def _header_problems(
     columns: list[str], specs: Mapping[str, FactSpec], mapping: ColumnMapping | None
 ) -> Iterator[CellError]:
@@ -329,7 +334,10 @@ def _split_unit(column: str) -> tuple[str, str]:
 
 def _table_row(cells: Mapping[str, str], mapping: ColumnMapping | None) -> Any:
     if mapping is not None:
-        return _mapped(dict(cells), mapping)
+        try:
+            return mapping.row(cells)
+        except CellError as error:
+            return error
     data: dict[str, Any] = {"facts": {}, "verdicts": {}}
     for column, cell in cells.items():
         name, unit = _split_unit(column)

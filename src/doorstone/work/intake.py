@@ -108,7 +108,7 @@ def _mapping(desk: Desk, text: str) -> ColumnMapping | None:
     if not text.strip():
         return None
     try:
-        return read_mapping(text, all_specs(all_sheets(desk)))
+        return read_mapping(text, all_specs(all_sheets(desk)), desk.clock.now())
     except MappingError as error:
         troubles = [
             Trouble(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems

@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz torture rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz oracle torture rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
@@ -67,6 +67,9 @@ check: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Check wha
 
 fuzz: $(VENV)/installed.stamp ## Ask the service whatever its OpenAPI document allows, for an hour: SECONDS=3600
 	@$(BIN)/python -m tests.fuzzing $(or $(SECONDS),3600) $(SEED)
+
+oracle: $(VENV)/installed.stamp ## Compare states, choices and forecasts with slow answers of their own, for an hour: SECONDS=3600
+	@$(BIN)/python -m tests.oracle.compare $(or $(SECONDS),3600) $(SEED)
 
 torture: $(VENV)/installed.stamp ## Kill the service 300 times while it is written to: KILLS=300
 	@$(BIN)/python -m tests.torture $(or $(KILLS),300) $(SEED)

@@ -110,6 +110,36 @@ def sheet() -> Iterator[str]:
             default = "" if held.get("default") in (None, [], "") else f"`{held['default']}`"
             yield f"| `{key}` | {_shape(held)} | {needed} | {default} | {held.get('description', '')} |"
         yield ""
+    yield SHEET_RULES
+
+
+SHEET_RULES = """## What is refused
+
+A sheet that cannot be meant is refused with its line: `until` that does not come after `from`; two sorts or effects
+from one release, or one outside the requirement's span; servicing that ends before publication; a release without an
+edition; an override that covers what is a floor wherever it works, or that conflicts with itself; a fix that gives
+nothing that its requirement looks at, or leaves it unmet; a requirement on `media.*` (write a gate); an empty effect.
+
+## What each kind of override needs
+
+| kind | needs |
+|---|---|
+| `setting` | `settings`, each with a `place` of `[store]` |
+| `answer` | `settings` with `place = "answers"` |
+| `argument` | `arguments` for set-up |
+| `prepared-media` | `files` that are `added`, each with `file` |
+| `media-file` | `files` that are `emptied`, `replaced` (with `file`) or `removed`, each with the SHA-256 `before` |
+| `loader` | `loader` with `stick`, `disk` and `file` |
+
+## Words
+
+- A condition that is left out (`needs`, `when`) is shown as *always*.
+- In a `json-file` store a setting's `path` and `name` are the steps of a JSON Pointer (RFC 6901): path
+  `setup/compat` and name `accept` is `/setup/compat/accept`. A step that is not there yet is made; one that is no
+  object as shipped is refused.
+- A model table has the columns `model`, `last`, `possible`, `patches`. Patches are separated by semicolons. An empty
+  `last` means that the maker carries the model to no release; an empty `possible` means the same as `last`. A model
+  that is not in the table does not meet a requirement that is tied to it."""
 
 
 MAPPING_HEAD = """# Mappings

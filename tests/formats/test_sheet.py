@@ -138,3 +138,37 @@ def test_a_damaged_sheet_is_read_or_refused_but_never_crashes(start: int, length
 def test_an_enormous_sheet_is_refused() -> None:
     with pytest.raises(SheetError, match="over 2 MB"):
         read_sheet("#" * 2_000_001, {})
+
+
+# ------------------------------------------------------- what cannot be meant
+
+GRAPHICS = 'sort = [{ from = "9.0", as = "installer-check" }, { from = "9.3", as = "floor" }]'
+DROP_IN = 'id = "compat-drop-in"\ntitle = "Compatibility drop-in"\ncovers = ["security-chip", "processor-listed"]'
+BOOT_ON = 'gives = { "firmware.secure_boot" = "on" }'
+EFFECT = '  minutes = 10\n\n  [[requirement.effect]]\n  from = "9.0"\n  security = "unpromised"\n'
+NO_MEANING = [
+    ('until = "9.2"\nkind = "setting"', 'until = "9.0"\nkind = "setting"', "override[1].until: It ends at release 9.0"),
+    (GRAPHICS, GRAPHICS.replace("9.3", "9.0"), "Two sorts from release 9.0"),
+    (GRAPHICS, GRAPHICS.replace('"9.0", as', '"8", as'), "The sort from 8 never counts: graphics-level begins at 9.0"),
+    ("desk = 2027-11-30, ", "desk = 2026-05-11, ", "Servicing of 9.1 for desk ends 2026-05-11, before it is published"),
+    ("desk = 2027-11-30, ", "", "Release 9.1 says nothing of edition desk"),
+    (DROP_IN, DROP_IN + '\nconflicts = ["compat-drop-in"]', "It conflicts with itself"),
+    (DROP_IN, DROP_IN.replace("security-chip", "instruction-level"), "It covers instruction-level, which is a floor"),
+    (BOOT_ON, BOOT_ON.replace('"on"', '"off"'), "secure-boot is still unmet"),
+    (BOOT_ON, 'gives = { "cpu.cores" = 8 }', "gives nothing that secure-boot looks at"),
+    ('fact = "disk.system_gib", at_least = 60, tolerance = "3%"', 'fact = "media.verified", is = true', "of the media"),
+    (EFFECT, EFFECT.replace('  security = "unpromised"\n', ""), "The effect says nothing"),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "message"), NO_MEANING)
+def test_a_sheet_that_cannot_be_meant_is_refused_with_place_and_mend(old: str, new: str, message: str) -> None:
+    found = problems((old, new))
+    assert any(message in str(problem) for problem in found), [str(problem) for problem in found]
+    assert all(problem.line and problem.mend for problem in found)
+
+
+def test_two_effects_from_one_release_are_refused() -> None:
+    effect = '  [[requirement.effect]]\n  from = "9.0"\n  driver = "withheld"\n'
+    (found,) = problems((effect, effect + effect))
+    assert "Two effects from release 9.0" in str(found)

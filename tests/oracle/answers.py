@@ -8,39 +8,12 @@ from __future__ import annotations
 from itertools import combinations, permutations, product
 from typing import Any
 
+from tests.oracle.logic import facts_of, outcome
 from tests.oracle.worlds import SOURCES
 
 World = dict[str, Any]
 Facts = dict[str, Any]
 FOREVER = 10_000
-
-
-# ------------------------------------------------------------------- conditions
-
-
-def outcome(asked: Any, known: Facts) -> str:
-    """met, unmet or unread, as Kleene's logic has it."""
-    if asked is None:
-        return "met"
-    if "not" in asked:
-        return {"met": "unmet", "unmet": "met", "unread": "unread"}[outcome(asked["not"], known)]
-    for word, decides, neutral in (("all", "unmet", "met"), ("any", "met", "unmet")):
-        if word in asked:
-            parts = {outcome(part, known) for part in asked[word]}
-            return decides if decides in parts else "unread" if "unread" in parts else neutral
-    value = known.get(asked["fact"])
-    if value is None:
-        return "unread"
-    op = next(key for key in asked if key != "fact")
-    wanted = asked[op]
-    holds = {
-        "is": lambda: value == wanted,
-        "is_not": lambda: value != wanted,
-        "at_least": lambda: value >= wanted,
-        "at_most": lambda: value <= wanted,
-        "one_of": lambda: value in wanted,
-    }[op]()
-    return "met" if holds else "unmet"
 
 
 def candidates(readings: list[World]) -> dict[str, list[Any]]:
@@ -63,15 +36,6 @@ def finding(asked: World, said: dict[str, list[Any]]) -> str:
         for picks in product(*(said[name] for name in names))
     }
     return outcomes.pop() if len(outcomes) == 1 else "disputed"
-
-
-def facts_of(asked: Any) -> set[str]:
-    if asked is None:
-        return set()
-    if "fact" in asked:
-        return {asked["fact"]}
-    parts = [asked["not"]] if "not" in asked else asked.get("all") or asked.get("any")
-    return set().union(*(facts_of(part) for part in parts))
 
 
 # ---------------------------------------------------------------------- sorting
@@ -244,7 +208,8 @@ class Ways:
 
     def _way(self, release: World, given: Facts, kept: set[str], usable: list[World]) -> World | None:
         now, by_hand = dict(given), False
-        for _ in range(5):
+        seen = [dict(given)]
+        while True:
             said = {**self.said, **{name: [value] for name, value in now.items()}}
             state, marks = sorted_device(self.world, release["id"], said)
             asked = {one["id"]: one for one in asked_at(self.world, release["id"])}
@@ -254,10 +219,17 @@ class Ways:
                 break
             known = {name: values[0] for name, values in said.items()}
             chosen, _ = cheapest(to_fix, unmet, known)
+            then = dict(now)
             for fix in chosen:
-                now |= fix["gives"]
+                then |= fix["gives"]
+            if then in seen:
+                break  # they undo one another
+            seen.append(then)
+            now = then
             by_hand = True
         if state in ("unsettled", "floored"):
+            return None
+        if any(self._sort(one["id"], release) != "installer-check" for one in to_fix):
             return None
         known = {name: values[0] for name, values in said.items()}
         checks = {n for n, mark in marks.items() if mark not in ("met", "unread", "disputed")}

@@ -10,6 +10,8 @@ from datetime import date, timedelta
 from random import Random
 from typing import Any
 
+from tests.oracle.logic import facts_of, outcome
+
 TODAY = date(2027, 1, 18)
 VALUES: dict[str, list[Any]] = {
     "cpu.cores": [1, 2, 4, 8],
@@ -48,6 +50,20 @@ def facts(random: Random, most: int) -> dict[str, Any]:
     return {name: random.choice(VALUES[name]) for name in chosen}
 
 
+def gives(random: Random, asked: dict[str, Any]) -> dict[str, Any]:
+    """What a fix gives: something that the condition looks at, which does not leave it unmet."""
+    found = facts(random, 2)
+    for _ in range(30):  # a condition that contradicts itself is met by nothing; its sheet is refused
+        found = facts(random, 2)
+        if set(found) & facts_of(asked) and outcome(asked, found) != "unmet":
+            return found
+        name = random.choice(sorted(facts_of(asked)))
+        found[name] = random.choice(VALUES[name])
+        if outcome(asked, found) != "unmet":
+            return found
+    return found
+
+
 def sheet(random: Random) -> dict[str, Any]:
     """A sheet as data: every list in the order in which it stands in the file."""
     count = random.randint(3, 5)
@@ -79,11 +95,12 @@ def requirement(random: Random, name: str, releases: list[str]) -> dict[str, Any
         sorts.append({"from": since, "as": "installer-check" if random.random() < 0.75 else "floor"})
         if len(inside) > 1 and random.random() < 0.3:
             sorts.append({"from": random.choice(inside[1:]), "as": random.choice(["installer-check", "floor"])})
+    asked = condition(random)
     fixes = [
         {
             "title": f"{name} fix {at}",
             "when": condition(random, 1) if random.random() < 0.8 else None,
-            "gives": facts(random, 2),
+            "gives": gives(random, asked),
             "minutes": random.choice([0, 10, 30]),
             "cost": random.choice([0, 0, 20, 40]),
         }
@@ -93,7 +110,7 @@ def requirement(random: Random, name: str, releases: list[str]) -> dict[str, Any
         "id": name,
         "from": since,
         "until": until,
-        "condition": condition(random),
+        "condition": asked,
         "sorts": sorts,
         "fixes": fixes,
     }

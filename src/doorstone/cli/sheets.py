@@ -187,7 +187,7 @@ def explain(
 def preview(
     file: SheetFile,
     override: Annotated[str, typer.Argument(help="Override id, or the id of a settings set.")],
-    release: Annotated[str, typer.Option("--release", "-r", help="The last of the sheet if left out.")] = "",
+    release: Annotated[str, typer.Option("--release", "-r", help="The last on which it works if left out.")] = "",
     form: FormOption = Form.TABLE,
 ) -> None:
     """Print what an override or a settings set would put into a kit, without a service."""
@@ -196,11 +196,16 @@ def preview(
     from doorstone.formats.filling import FillError, fill_template
 
     platform = platform_from(file)
-    release = release or platform.releases[-1].id
+    chosen = next((o for o in platform.overrides if o.id == override), None)
+    works = [r.id for r in platform.releases if chosen is None or platform.in_span(r.id, chosen.since, chosen.until)]
+    release = release or works[-1]
     if not platform.has(release):
         fail(
             MISSING, f"{platform.name} has no release {release!r}", f"Use {', '.join(r.id for r in platform.releases)}"
         )
+    if release not in works:
+        ended = f"ends at {chosen.until}" if chosen and chosen.until else "begins later"
+        fail(REFUSED, f"{override} does not work on {release}: it {ended}", f"It works on {', '.join(works)}")
     try:
         files = preview_files(platform, override, release, fill_template)
     except KeyError:

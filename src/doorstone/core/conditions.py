@@ -183,6 +183,17 @@ class Leaf:
         return f"{self.fact} {self.required()}"
 
 
+def in_full(condition: Condition) -> str:
+    """A condition in words with its tolerances: `memory.mib at least 6,144 MiB (3% less will do)`."""
+    words = str(condition)
+    lacking = dict.fromkeys(
+        f"{leaf.tolerance * 100:g}% {'more' if leaf.op == 'at_most' else 'less'} of {leaf.fact} will do"
+        for leaf in condition.leaves()
+        if leaf.tolerance
+    )
+    return f"{words} ({', '.join(lacking)})" if lacking else words
+
+
 @dataclass(frozen=True, slots=True)
 class _Parts:
     """What `all` and `any` share: their parts, and what those look at."""

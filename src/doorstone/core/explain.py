@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from doorstone.core.conditions import in_full
 from doorstone.core.platforms import Fix, Override, Platform, Sort, Standing, UpdateClass
 
 
@@ -46,7 +47,7 @@ def explain(platform: Platform, requirement: str) -> Explanation:
             rows.append(
                 AtRelease(
                     release.id,
-                    str(asked.condition),
+                    in_full(asked.condition),
                     platform.sheet_sort(asked, release.id),
                     platform.effects_at(asked, release.id),
                     tuple(o.id for o in covering if platform.in_span(release.id, o.since, o.until)),

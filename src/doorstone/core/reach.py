@@ -23,8 +23,6 @@ from doorstone.core.sorting import Assessment, Decision, RequirementFinding, Sta
 Given = tuple[tuple[str, FactValue], ...]
 """Facts that fixes have given, by name: what a fix gives at one move is so at all later ones."""
 
-MOST_ROUNDS = 4  # fixes may uncover what further fixes mend; a sheet in which that goes on longer contradicts itself
-
 
 class Way(StrEnum):
     """How a release is reached. `clean` is a clean install where nothing else stands in the way: data is lost."""
@@ -167,27 +165,34 @@ def _way(
     """The way on which `excepted` is not fixed although it could be, and everything else that has a fix is."""
     release, state = before.release, before.state
     now, steps, fixed, made = before, list[Fix](), list[str](), dict(given)
-    for _ in range(MOST_ROUNDS):
+    seen = {given}
+    while now.state not in (State.UNSETTLED, State.FLOORED):
         to_fix = [f.requirement for f in now.unmet() if f.fixes and f.requirement.id not in excepted]
         if not to_fix:
             break
         unmet = [f.requirement for f in now.unmet() if not f.against]
         values = {**view.values(), **made}
         found = cheapest(to_fix, unmet, values, view.as_of)
-        if not found.fixes:
-            break
+        then = {**made, **{name: value for fix in found.fixes for name, value in fix.gives.items()}}
+        reached: Given = tuple(sorted(then.items()))
+        if reached in seen:
+            break  # the fixes that are left undo one another
+        seen.add(reached)
+        made = then
         steps += found.fixes
-        fixed += [r.id for r in to_fix]
-        for fix in found.fixes:
-            made |= dict(fix.gives)
-        now = answers.assess(release, tuple(sorted(made.items())))
+        fixed += [r.id for r in to_fix if r.id not in fixed]
+        now = answers.assess(release, reached)
     after: Given = tuple(sorted(made.items()))
     if now.state in (State.UNSETTLED, State.FLOORED):
         return replace(_closed(now, given), state=state)
     values = {**view.values(), **made}
     route = open_route(platform, values, view)
     plain = Reach(release, Way.OFFERED, state, route, (), tuple(fixed), steps=tuple(steps), given=after)
-    checks = tuple(f.requirement.id for f in now.unmet() if not f.fixes or f.requirement.id in excepted)
+    undone = [f for f in now.unmet() if f.fixes and f.requirement.id not in excepted]
+    if any(f.sort is not Sort.CHECK for f in undone):
+        why = f"the fixes of {' and '.join(f.requirement.title for f in undone)} undo one another at {release}"
+        return Reach(release, Way.FLOORED, state, Route.IN_PLACE, why=why, given=given)
+    checks = tuple(f.requirement.id for f in now.unmet())
     if not checks:
         way = Way.AFTER_FIX if steps else (Way.CLEAN if route is Route.CLEAN else Way.OFFERED)
         return replace(plain, way=way)

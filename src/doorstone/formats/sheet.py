@@ -37,6 +37,7 @@ from doorstone.core.platforms import (
     UpdateClass,
 )
 from doorstone.core.stores import ANSWERS
+from doorstone.formats.sheet_meaning import contradictions
 from doorstone.formats.sheet_parts import Beside
 from doorstone.formats.sheet_schema import (
     ConditionPart,
@@ -252,6 +253,9 @@ class _Builder:
             {model: row for table in self.tables.values() for model, row in table.items()},
             tuple(self._set(at, part) for at, part in enumerate(doc.set)),
         )
+        if not self.problems:
+            for path, message, mend in contradictions(doc, platform):
+                self._add(path, message, mend)
         if self.problems:
             raise SheetError(self.name, sorted(self.problems, key=lambda p: (p.line or 0, p.place)))
         return platform

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from doorstone.core.exceptions import ExceptionState, shown, stale_because
 from doorstone.core.facts import View, settle
 from doorstone.core.fleet import profile_facts, rules_basis
-from doorstone.core.platforms import Platform
+from doorstone.core.platforms import Override, Platform
 from doorstone.core.revisions import Change, differences
 from doorstone.core.sorting import assess
 from doorstone.formats.sheet import SheetError, read_sheet
@@ -19,6 +19,7 @@ from doorstone.store import attempts as attempt_store
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as kit_store
+from doorstone.store import profiles as profile_store
 from doorstone.store import sheets as store
 from doorstone.store import texts
 from doorstone.work.desk import Actor, Desk, id_of, record
@@ -161,14 +162,14 @@ def sheet_impact(desk: Desk, text: str, lists: Mapping[str, str], name: str) -> 
     if before.sha256 == _digest(text, lists):
         return Impact(platform.id, platform.name, before.revision, False, (), 0, (), (), (), ())
     old, new = get_sheet(desk, platform.id).platform, with_reported(platform, reported)
-    moves = _moves(desk, old, new)
+    moves, moved = _moves(desk, old, new)
     return Impact(
         platform.id,
         platform.name,
         before.revision,
         True,
         differences(old, new),
-        len({device for move in moves for device in move.devices}),
+        len(moved),
         tuple(moves),
         tuple(_exceptions(desk, old, new)),
         tuple(_kits(desk, old, new)),
@@ -176,8 +177,8 @@ def sheet_impact(desk: Desk, text: str, lists: Mapping[str, str], name: str) -> 
     )
 
 
-def _moves(desk: Desk, old: Platform, new: Platform) -> list[StateMove]:
-    """Only releases whose rules differ are sorted both ways, and each profile once."""
+def _moves(desk: Desk, old: Platform, new: Platform) -> tuple[list[StateMove], set[str]]:
+    """The moves, and every device that moves. Only releases whose rules differ are sorted both ways, profiles once."""
     today = desk.today()
     touched = [
         r.id for r in new.releases if old.has(r.id) and rules_basis(old, r.id, today) != rules_basis(new, r.id, today)
@@ -185,6 +186,7 @@ def _moves(desk: Desk, old: Platform, new: Platform) -> list[StateMove]:
     cases = _cases(desk, old, new) if touched else []
     decisions = picture(desk).decisions_for(old)
     found = []
+    every: set[str] = set()
     for release in touched:
         moved: dict[tuple[str, str], list[str]] = {}
         for before, after, own, devices in cases:
@@ -194,7 +196,8 @@ def _moves(desk: Desk, old: Platform, new: Platform) -> list[StateMove]:
                 moved.setdefault((was, becomes), []).extend(devices)
         for (was, becomes), devices in sorted(moved.items()):
             found.append(StateMove(release, was, becomes, len(devices), tuple(sorted(devices)[:50])))
-    return found
+            every.update(devices)
+    return found, every
 
 
 def _cases(desk: Desk, old: Platform, new: Platform) -> list[tuple[View, View, str, list[str]]]:
@@ -249,10 +252,13 @@ def _exceptions(desk: Desk, old: Platform, new: Platform) -> Iterable[Touched]:
 
 
 def _kits(desk: Desk, old: Platform, new: Platform) -> Iterable[Touched]:
+    """Kits that would no longer be what the sheet says, each with every device that it is for."""
     with desk.database.read() as db:
         rows = [row for row in kit_store.every(db, None) if row.platform == old.id]
     for row in rows:
         words = []
+        if not new.has(row.release):
+            words.append(f"release {row.release} is no longer in the sheet")
         for name in row.overrides:
             was = next((o for o in old.overrides if o.id == name), None)
             now = next((o for o in new.overrides if o.id == name), None)
@@ -260,29 +266,63 @@ def _kits(desk: Desk, old: Platform, new: Platform) -> Iterable[Touched]:
                 words.append(f"its override {name} is gone")
             elif new.has(row.release) and not new.in_span(row.release, now.since, now.until):
                 words.append(f"its override {name} does not work on {row.release}")
-            elif was and (was.settings, was.arguments) != (now.settings, now.arguments):
+            elif was and _made_otherwise(was, now):
                 words.append(f"its override {name} is done in another way")
+        if old.store != new.store:
+            words.append("settings are kept in another way")
+        sets = {s.id: s for s in old.sets}, {s.id: s for s in new.sets}
+        words += [f"its settings set {name} differs" for name in row.sets if sets[0].get(name) != sets[1].get(name)]
         if words:
-            yield Touched(id_of("KT", row.id), (row.device,), tuple(words))
+            yield Touched(id_of("KT", row.id), tuple(sorted(row.devices)), tuple(words))
+
+
+def _made_otherwise(was: Override, now: Override) -> bool:
+    """Whether a kit made today would hold something else for the override."""
+    return any(
+        getattr(was, name) != getattr(now, name)
+        for name in ("settings", "arguments", "files", "loader", "kind", "cautions", "expect", "restart", "lasting")
+    )
 
 
 def _relying(desk: Desk, old: Platform, new: Platform) -> Iterable[Touched]:
-    """Overrides that would end or go, with the devices that were carried by them."""
+    """Overrides that would end or go, with every device that relies on them: by attempt, kit or forecast."""
+    lost = {was.id: _lost(old, new, was) for was in old.overrides}
+    if not any(lost.values()):
+        return
     with desk.database.read() as db:
         kits = {row.id: row for row in kit_store.every(db, None) if row.platform == old.id}
         carried = [a for a in attempt_store.every(db) if a.outcome == "completed" and a.kit in kits]
+        rows = list(device_store.of_profiles(db, profile_store.in_use(db, old.id)))
+    ahead = picture(desk).forecasts(rows)
     for was in old.overrides:
-        now = next((o for o in new.overrides if o.id == was.id), None)
-        lost = [
-            r.id
-            for r in new.releases
-            if old.has(r.id)
-            and old.in_span(r.id, was.since, was.until)
-            and (now is None or not new.in_span(r.id, now.since, now.until))
-        ]
-        devices = sorted({a.device for a in carried if a.kit and was.id in kits[a.kit].overrides})
-        if lost:
-            yield Touched(was.id, tuple(devices), (f"no longer works on {', '.join(lost)}",))
+        if not lost[was.id]:
+            continue
+        by = {
+            "carried by it": {a.device for a in carried if a.kit and was.id in kits[a.kit].overrides},
+            "with a kit": {d for kit in kits.values() if was.id in kit.overrides for d in kit.devices},
+            "by their forecast": {
+                device
+                for device, found in ahead.items()
+                if found is not None
+                for move in found.technical.moves
+                if was.id in move.overrides and move.release in lost[was.id]
+            },
+        }
+        words = [f"no longer works on {', '.join(lost[was.id])}"]
+        words += [f"{len(devices)} {how}" for how, devices in by.items() if devices]
+        yield Touched(was.id, tuple(sorted(set().union(*by.values()))), tuple(words))
+
+
+def _lost(old: Platform, new: Platform, was: Override) -> list[str]:
+    """The releases on which an override works by the old sheet, and not by the new."""
+    now = next((o for o in new.overrides if o.id == was.id), None)
+    return [
+        r.id
+        for r in new.releases
+        if old.has(r.id)
+        and old.in_span(r.id, was.since, was.until)
+        and (now is None or not new.in_span(r.id, now.since, now.until))
+    ]
 
 
 # ---------------------------------------------------------------- revisions

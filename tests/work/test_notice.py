@@ -78,7 +78,7 @@ def test_a_check_that_the_sheet_does_not_have_is_asked_about(desk: Desk) -> None
         "new attempt, or add the check to the sheet"
     ]
     assert words(desk, "failure-unmatched") == [
-        "tarn: “The sound module is not ready.” (1 devices) match no requirement: say what they speak of"
+        "tarn: “The sound module is not ready.” (1 device) match no requirement: say what they speak of"
     ]
     told.match_text(desk, ADMIN, "tarn", "The sound module is not ready.", "storage")
     assert words(desk, "failure-unmatched") == []

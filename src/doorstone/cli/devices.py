@@ -44,7 +44,14 @@ def list_devices(
         found = list(service.devices(known.id, release=target, **where))
     rows = [[d.id, d.site, d.model, d.release, d.state, strip(d.marks), d.runway] for d in found]
     columns = ["device", "site", "model", "runs", f"for {target}", "findings", "runway"]
-    show(form, found, columns, rows)
+    asked = list(found[0].marks) if found else []
+    about = ["device", "name", "site", "role", "critical", "model", "runs", "edition", "target", "state"]
+    every = [
+        [d.id, d.name, d.site, d.role, d.critical, d.model, d.release, d.edition, target, d.state,
+         *(d.marks.get(name, "") for name in asked), d.runway]
+        for d in found
+    ]  # fmt: skip
+    show(form, found, columns, rows, typed=([*about, *asked, "runway"], every))
     if form is Form.TABLE:
         say(LEGEND)
         say(f"{len(found)} device{'' if len(found) == 1 else 's'}. One of them: [bold]doorstone device show[/] DEVICE")
@@ -91,7 +98,11 @@ def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
         if f.mark == "disputed":
             fix = f"Sources disagree. See: doorstone dispute list --device {title.split()[0]}" if title else ""
         rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])
-    show(form, assessment, ["requirement", "finding", "required", "measured", "fix, or why"], rows, title)
+    columns = ["requirement", "finding", "required", "measured", "fix, or why"]
+    if rows or form is not Form.TABLE:
+        show(form, assessment, columns, rows, title)
+    else:
+        out().print(f"[bold]{title}[/]")
     met = [f.requirement.id for f in assessment.findings if f.mark == "met"]
     if form is Form.TABLE and met:
         out().print(f"\n{MARKS['met']}: {', '.join(met)}")

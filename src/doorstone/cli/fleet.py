@@ -87,7 +87,7 @@ def compare(
         sides = {"release": release[0], "route": routes[0], "other_release": release[-1], "other_route": routes[-1]}
         found = service.compare_fleet(known.id, **sides, **where)
     names = list(dict.fromkeys([*found.one.outcomes, *found.other.outcomes]))
-    columns = ["", f"{found.one.release} {found.one.route}", f"{found.other.release} {found.other.route}"]
+    columns = ["state", f"{found.one.release} {found.one.route}", f"{found.other.release} {found.other.route}"]
     rows = [[name, found.one.outcomes.get(name, 0), found.other.outcomes.get(name, 0)] for name in names]
     show(form, found, columns, rows, f"{found.devices} devices of {known.name}")
     if form is Form.TABLE:

@@ -58,7 +58,7 @@ def choose(
         if left.id not in tried:
             reasons.setdefault(left.why, []).append(left.id)
     rows += [["left out", names, "", why] for why, names in reasons.items()]
-    show(form, answer, ["", "overrides", "covers", "why"], rows, f"{device} to {answer.release}, {answer.route}")
+    show(form, answer, ["part", "overrides", "covers", "why"], rows, f"{device} to {answer.release}, {answer.route}")
     if not answer.best and answer.checks:
         say(f"Nothing covers {', '.join(answer.uncovered)}. Look at the other route, or fix it.")
 

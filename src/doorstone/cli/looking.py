@@ -194,7 +194,7 @@ def suppose(
                     ("as approved, supposed", one.after.approved),
                 )
             ]
-            show(form, one, ["", "serviced through", "ended by"], rows, device)
+            show(form, one, ["assumption", "serviced through", "ended by"], rows, device)
             if form is Form.TABLE:
                 out().print(f"\nSupposed: {line_words(one.after.technical)}")
             return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Annotated
@@ -202,12 +203,26 @@ def plan(
         [
             u.media,
             u.what,
-            f"{len(u.devices)}: {', '.join(u.devices[:4])}{', …' if len(u.devices) > 4 else ''}",
+            _some(u.devices),
             [f"{n} × {u.stick_gb} GB, {site}" for site, n in u.sticks.items()],
             u.troubles or "sound",
         ]
         for u in found.uses
     ]
-    rows += [["none", m.why, f"{len(m.devices)}: {', '.join(m.devices[:4])}", "", m.mend] for m in found.mismatches]
+    rows += [["none", m.why, _some(m.devices), "", m.mend] for m in found.mismatches]
     columns = ["media", "what it is, or what is missing", "devices", "sticks", "today, or the mend"]
-    show(form, found, columns, rows, f"Media for {found.release}")
+    typed = [[u.media, u.what, name, "; ".join(u.troubles)] for u in found.uses for name in u.devices]
+    typed += [["", m.why, name, m.mend] for m in found.mismatches for name in m.devices]
+    heads = ["media", "what it is, or what is missing", "device", "today, or the mend"]
+    show(form, found, columns, rows, f"Media for {found.release}", typed=(heads, typed))
+    groups = [use.devices for use in found.uses] + [gap.devices for gap in found.mismatches]
+    if form is Form.TABLE and any(len(devices) > NAMED for devices in groups):
+        say("Every device by name: [bold]--format csv[/], or the console's plan.")
+
+
+NAMED = 12
+
+
+def _some(devices: Sequence[str]) -> str:
+    more = f" and {len(devices) - NAMED} more" if len(devices) > NAMED else ""
+    return f"{len(devices)}: {', '.join(devices[:NAMED])}{more}"

@@ -12,9 +12,11 @@ from typing import Annotated, Any, NoReturn, ParamSpec, TypeVar
 
 import typer
 from pydantic import BaseModel, ValidationError
+from rich.cells import cell_len
 from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
+from rich.text import Text
 
 from doorstone.client import errors as client_errors
 from doorstone.formats.tables import csv_text
@@ -70,13 +72,23 @@ def _plain(value: Any) -> Any:
     return value
 
 
-def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[Any]], title: str = "") -> None:
-    """Print `data` as JSON, or `rows` under `columns` as CSV or a table that fits the terminal."""
+def show(
+    form: Form,
+    data: Any,
+    columns: Sequence[str],
+    rows: Iterable[Sequence[Any]],
+    title: str = "",
+    typed: tuple[Sequence[str], Iterable[Sequence[Any]]] | None = None,
+) -> None:
+    """Print `data` as JSON, or `rows` under `columns` as CSV or as a table that loses nothing.
+
+    `typed` are columns and rows for CSV, where those of the table are drawn or shortened for people.
+    """
     if form is Form.JSON:
         sys.stdout.write(json.dumps(_plain(data), indent=2, ensure_ascii=False) + "\n")
         return
     if form is Form.CSV:
-        sys.stdout.write(csv_text(columns, rows))
+        sys.stdout.write(csv_text(*(typed or (columns, rows))))
         return
     marked = [column in MARKED for column in columns]
     cells = [
@@ -86,22 +98,51 @@ def show(form: Form, data: Any, columns: Sequence[str], rows: Iterable[Sequence[
         ]
         for row in rows
     ]
+    console = out()
     if title:
-        out().print(f"[bold]{escape(title)}[/]")
+        console.print(f"[bold]{escape(title)}[/]")
+    widths = fitting(columns, cells, console.width)
+    if widths is None:
+        _records(console, columns, cells)
+        return
     table = Table(box=None, pad_edge=False)
-    for at, column in enumerate(columns):
-        narrow = all(len(row[at]) <= 12 or row[at] in MARKS.values() for row in cells)
-        words = [word for row in cells for word in row[at].split() if row[at] not in MARKS.values()]
-        least = min(20, max(map(len, words), default=0))
-        table.add_column(column, no_wrap=narrow, overflow="fold", min_width=least, header_style="dim")
+    for column, width in zip(columns, widths, strict=True):
+        table.add_column(column, width=width, overflow="fold", header_style="dim")
     for row in cells:
         table.add_row(*row)
-    out().print(table)
+    console.print(table)
 
 
-def _drawn(column: str, value: Any) -> str:
-    mark = MARKS.get(str(value)) if column in MARKED else None
-    return mark or escape(_lines(value))
+GAP = 2
+
+
+def fitting(columns: Sequence[str], cells: Sequence[Sequence[str]], width: int) -> list[int] | None:
+    """The width of each column in a terminal so wide: no word is broken. None where the words alone do not fit."""
+    plain = [[Text.from_markup(cell).plain for cell in row] for row in cells]
+    held = [[column, *(row[at] for row in plain)] for at, column in enumerate(columns)]
+    least = [max((cell_len(word) for cell in column for word in cell.split()), default=1) for column in held]
+    chosen = [max((cell_len(line) for cell in column for line in cell.split("\n")), default=1) for column in held]
+    room = width - GAP * (len(columns) - 1)
+    if sum(least) > room:
+        return None
+    while sum(chosen) > room:
+        at = max((n for n in range(len(chosen)) if chosen[n] > least[n]), key=lambda n: chosen[n])
+        chosen[at] -= 1
+    return chosen
+
+
+def _records(console: Console, columns: Sequence[str], cells: Sequence[Sequence[str]]) -> None:
+    """Each row as a record of its own, a line a column, where a table would have to break words."""
+    label = max(map(cell_len, columns), default=0)
+    for number, row in enumerate(cells):
+        if number:
+            console.print()
+        record = Table(box=None, pad_edge=False, show_header=False)
+        record.add_column(width=min(label, console.width // 3), style="dim", overflow="fold")
+        record.add_column(overflow="fold", ratio=1)
+        for column, cell in zip(columns, row, strict=True):
+            record.add_row(column, cell)
+        console.print(record)
 
 
 def _lines(value: Any) -> str:

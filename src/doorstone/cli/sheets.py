@@ -142,10 +142,12 @@ def revisions(
     with client(context) as service:
         found = service.revisions(platform)
     rows = [
-        [r.revision, f"{r.loaded_by} {r.loaded_at.date()}", [f"{c.subject}: {c.words}" for c in r.changes] or "–"]
+        [r.revision, f"{r.loaded_by} {r.loaded_at.date()}", [f"{c.subject}: {c.words}" for c in r.changes]]
         for r in found
     ]
-    show(form, found, ["revision", "loaded", "what changed"], rows)
+    typed = [[r.revision, r.loaded_by, r.loaded_at, c.kind, c.subject, c.words] for r in found for c in r.changes]
+    columns = ["revision", "loaded by", "loaded at", "kind", "of", "what changed"]
+    show(form, found, ["revision", "loaded", "what changed"], rows, typed=(columns, typed))
 
 
 @app.command()

@@ -25,7 +25,9 @@ def due(
     with client(context) as service:
         found = service.due(mine=mine)
     rows = [[f"{d.on}{' overdue' if d.overdue else ''}", d.kind, d.words] for d in found]
-    show(form, found, ["by", "what", ""], rows)
+    typed = [[d.on, d.overdue, d.kind, d.object_kind, d.object, d.words] for d in found]
+    columns = ["by", "overdue", "kind", "of", "object", "to do"]
+    show(form, found, ["by", "what", "to do"], rows, typed=(columns, typed))
     if not found:
         say("Nothing is due.")
 
@@ -113,7 +115,7 @@ def password(
 
 def _print(form: Form, data: object, hooks: list[HookShape]) -> None:
     rows = [[h.id, h.url, h.kinds or "all", "told" if h.active else "removed", f"{h.by}, {h.at.date()}"] for h in hooks]
-    show(form, data, ["hook", "address", "events", "", "by"], rows)
+    show(form, data, ["hook", "address", "events", "sends", "by"], rows)
 
 
 @hook_app.command("add")

@@ -191,7 +191,7 @@ def _texts(desk: Desk, now: Picture, platform: Platform) -> Iterator[Due]:
     if waiting:
         first = waiting[0]
         more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
-        said = f"“{first.text}” ({first.devices} devices){more}"
+        said = f"“{first.text}” ({first.devices} device{'s' if first.devices > 1 else ''}){more}"
         words = f"{platform.id}: {said} match no requirement: say what they speak of"
         on = date.fromisoformat(min(one.last for one in waiting)[:10])
         yield Due(DueKind.UNMATCHED, on, "platform", platform.id, words, roles=KEEPERS)

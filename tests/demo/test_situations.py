@@ -243,7 +243,7 @@ def test_an_export_in_foreign_columns_is_read_and_its_bad_lines_are_told(demo: D
     row = intake.get_import(demo, "IM-0004").row
     assert (row.state, row.readings, row.rejected, row.added) == ("done", 5, 2, 0)
     problems = [(p.line, p.place) for p in intake.import_problems(demo, "IM-0004")]
-    assert problems == [(6, "Security chip"), (7, "memory.mib")]
+    assert problems == [(6, "Security chip"), (7, "RAM (GB)")]
     facts = {f.name: f for f in devices.get_device(demo, "nbt-007", "9.1").facts}
     assert facts["tpm.state"].believed.value == "off"
     assert facts["memory.mib"].rivals == ()

@@ -297,7 +297,15 @@ def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_pa
     assert setup_program.starts(target) == "yes"
     (target.root / "boot/bridge.ldr.patches").write_text("colour profile 6\n")
     assert setup_program.starts(target) == "dark"
-    assert sh(folder / "loader-undo", target.root).returncode == 0
+    undone = sh(folder / "loader-undo", target.root)
+    later = target.root / "boot/bridge.ldr.patches.later-KT-0001-loader"
+    assert (undone.returncode, f"kept as: {later}" in undone.stdout, later.read_text()) == (
+        0,
+        True,
+        "colour profile 6\n",
+    )
+    later.unlink()
+    later.parent.rmdir()  # made for the loader
     assert tree(target.root) == before
     runbook = (folder / "runbook.md").read_text()
     assert "- [ ] **Blocking.** Run `sh loader-apply`" in runbook

@@ -43,6 +43,7 @@ class KitCase:
     waived: Mapping[str, str] = field(default_factory=dict)  # gate -> why it was waived
     media: Media | None = None
     sets: tuple[SettingsSet, ...] = ()
+    machines: tuple[tuple[str, str, str], ...] = ()  # device, name, serial number
 
     @property
     def expires(self) -> date | None:

@@ -42,18 +42,45 @@ def kit_faults(
             yield f"{path} was changed"
     for path in sorted(set(files) - set(digests) - {SUMS, MANIFEST, SIGNATURE}):
         yield f"{path} does not belong to it"
+    yield from _sums(files, manifest["files"], {MANIFEST, SIGNATURE} if signed is None else set())
     expires = manifest.get("expires")
-    if expires is not None and today > date.fromisoformat(expires):
+    try:
+        over = expires is not None and today > date.fromisoformat(expires)
+    except (TypeError, ValueError):
+        yield f"its last day is {str(expires)[:40]!r}, which is no day"
+        return
+    if over:
         yield f"it was to be used through {expires}: an exception that it rests on has lapsed"
+
+
+def _sums(files: Mapping[str, bytes], digests: Mapping[str, str], others: set[str]) -> Iterator[str]:
+    """What is wrong with the digests beside the manifest: apply goes by them."""
+    if SUMS not in files:
+        yield f"{SUMS} is missing: apply would refuse the kit"
+        return
+    said = {}
+    for line in files[SUMS].decode(errors="replace").splitlines():
+        digest, _, path = line.partition("  ")
+        said[path] = digest
+    whole = {path: hashlib.sha256(files[path]).hexdigest() for path in others if path in files}
+    for path, digest in sorted({**digests, **whole}.items()):
+        if path not in said:
+            yield f"{SUMS} does not name {path}"
+        elif said[path] != digest:
+            yield f"{SUMS} has another digest for {path}"
+    for path in sorted(set(said) - set(digests) - {MANIFEST, SIGNATURE}):
+        yield f"{SUMS} names {path}, which does not belong to it"
 
 
 def _manifest(files: Mapping[str, bytes]) -> dict[str, Any] | None:
     try:
         data = json.loads(files[MANIFEST])
-    except (KeyError, ValueError):
+    except (KeyError, ValueError, RecursionError):
         return None
     fits = isinstance(data, dict) and data.get("format") == KIT_FORMAT and isinstance(data.get("files"), dict)
-    return data if fits else None
+    if not fits or not all(isinstance(digest, str) for digest in data["files"].values()):
+        return None
+    return dict(data)
 
 
 def kit_differences(one: Mapping[str, bytes], other: Mapping[str, bytes]) -> list[tuple[str, str, str]]:

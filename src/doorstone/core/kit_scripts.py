@@ -9,6 +9,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from doorstone.core.kit_json import JSON
 from doorstone.core.kit_near import NEAR
@@ -29,6 +30,24 @@ class Area:
         return f"{self.prefix}apply", f"{self.prefix}undo", f"{self.prefix}verify"
 
 
+@dataclass(frozen=True, slots=True)
+class Holds:
+    """What apply checks before it does anything: the last day, and the machines that the kit is for.
+
+    `machines` are (device, name, serial number); any of the three that a machine says of itself will do.
+    """
+
+    expires: date | None = None
+    machines: tuple[tuple[str, str, str], ...] = ()
+
+    @property
+    def words(self) -> str:
+        """Every word by which a machine may be known, in small letters, spaces left out."""
+        said = [word.lower().replace(" ", "") for machine in self.machines for word in machine if word]
+        return " ".join(dict.fromkeys(said))
+
+
+NOTHING_TO_HOLD = Holds()
 SYSTEM = Area("", "the settings", "the root of the system, / if not given", "/")
 MEDIA = Area("media-", "the changes of the media", "the folder of a working copy of the media, or of the stick", "")
 LOADER = Area("loader-", "the loader", "the root of the system, / if not given", "/")
@@ -38,30 +57,94 @@ AREAS = (SYSTEM, MEDIA, LOADER, AFTER)
 _ROOT = r"""set -eu
 umask 022
 here=$(cd "$(dirname "$0")" && pwd)
-root=${1:-@ROOT@}
+root=${1-@ROOT@}
 [ -n "$root" ] && [ -d "$root" ] || { printf '@SELF@: "%s" is not a folder; name @WHERE@\n' "$root" >&2; exit 2; }
 root=${root%/}
 kit=@QUOTED_ID@
-keep=$root/.doorstone/$kit@SUFFIX@
+own=$kit@SUFFIX@
+keep=$root/.doorstone/$own
 digest() { sha256sum < "$1" | cut -d ' ' -f 1; }
+refuse() { printf '@SELF@: %s. Nothing was done.\n' "$1" >&2; exit 4; }
+
+plain() {  # target: nothing on the way to it is a link or leads out of the root, and it is a plain file or not there
+    at=$root rest=$1
+    case /$rest/ in */../*|*/./*|*//*) refuse "$rest is no path below the root" ;; esac
+    while :; do
+        at=$at/${rest%%/*}
+        [ ! -L "$at" ] || refuse "$at is a link, and links are not followed"
+        case $rest in */*) rest=${rest#*/} ;; *) break ;; esac
+        [ ! -e "$at" ] || [ -d "$at" ] || refuse "$at is no folder"
+    done
+    [ ! -e "$at" ] || [ -f "$at" ] || refuse "$at is no plain file"
+}
+"""
+
+_HOLDS = r"""
+forced=
+as_found=
+shift_one=1
+for word in "$@"; do
+    if [ "$shift_one" = 1 ]; then shift_one=0; continue; fi
+    case $word in
+        --as-found) as_found=$word ;;
+        --force) forced=$word ;;
+        *) printf '@SELF@: %s is not known; @OPTIONS@\n' "$word" >&2; exit 2 ;;
+    esac
+done
+
+doubt() {  # what does not hold
+    [ -z "$forced" ] || { printf '@SELF@: %s; going on, as --force has it\n' "$1" >&2; return 0; }
+    printf '@SELF@: %s. Nothing was done. To go on all the same: sh @SELF@ ROOT --force\n' "$1" >&2
+    exit 5
+}
+
+last=@EXPIRES@
+[ -z "$last" ] || [ "$(date +%Y%m%d)" -le "$last" ] ||
+    doubt "this kit was to be used through $last: an exception it rests on has lapsed"
+
+machine() {  # the names of this machine, whole and up to the first dot, and its serial number, in small letters
+    {
+        if [ -f "$root/etc/hostname" ]; then head -n 1 "$root/etc/hostname" | sed -e p -e 's/[.].*//'; fi
+        if [ -z "$root" ]; then uname -n | sed -e p -e 's/[.].*//'; fi
+        if [ -f "$root/sys/class/dmi/id/product_serial" ]; then
+            head -n 1 "$root/sys/class/dmi/id/product_serial" 2>/dev/null || :
+        fi
+    } | tr -d ' \t\r' | tr '[:upper:]' '[:lower:]' | sort -u
+}
+known=@MACHINES@
+if [ -n "$known" ]; then
+    said=$(machine) fits=
+    set -f
+    for word in $said; do case " $known " in *" $word "*) fits=$word ;; esac; done
+    set +f
+    if [ -n "$said" ] && [ -z "$fits" ]; then
+        doubt "this is $(printf '%s' "$said" | tr '\n' ' '), and the kit is for @DEVICES@"
+    fi
+fi
 """
 
 _APPLY = (
     r"""#!/bin/sh
 # Puts @WHAT@ of kit @ID@ in place, after taking a copy of what was there. Doing it twice is harmless.
-# Usage: sh @SELF@ [ROOT@LAX_WORDS@]     ROOT is @WHERE@
+# Usage: sh @SELF@ [ROOT@LAX_WORDS@ [--force]]     ROOT is @WHERE@
 """
     + _ROOT
-    + r"""
-(cd "$here" && sha256sum -c --quiet SHA256SUMS) || {
+    + r"""@HOLDS@
+unsound=$(cd "$here" && { [ -f SHA256SUMS ] || echo 'SHA256SUMS: missing'; sha256sum -c SHA256SUMS 2>/dev/null; } |
+    grep -v ': OK$') || :
+[ -z "$unsound" ] || {
+    printf '%s\n' "$unsound" >&2
     echo '@SELF@: the kit was changed or is incomplete; download it again. Nothing was done.' >&2; exit 3; }
-
-refuse() { printf '@SELF@: %s. Nothing was done.\n' "$1" >&2; exit 4; }
 
 expect() {  # number, target, SHA-256 of what must be there before it is changed
     [ ! -e "$keep/$1.saved" ] || return 0
     [ -f "$root/$2" ] || refuse "$root/$2 is not there"
     [ "$(digest "$root/$2")" = "$3" ] || refuse "$root/$2 is not the file that this kit was made for"
+}
+
+begin() {  # the folder for copies, and our turn among the kits that were put in here
+    mkdir -p "$keep"
+    grep -qx "$own" "$root/.doorstone/order" 2>/dev/null || printf '%s\n' "$own" >> "$root/.doorstone/order"
 }
 
 folder() {  # make a folder below the root, writing down each one that was not there
@@ -74,29 +157,32 @@ folder() {  # make a folder below the root, writing down each one that was not t
 save() {  # number, target: a copy of what is there, once
     [ ! -e "$keep/$1.saved" ] || return 0
     rm -f "$keep/$1.before"
-    if [ -e "$root/$2" ] || [ -L "$root/$2" ]; then cp -pP "$root/$2" "$keep/$1.before"; fi
+    if [ -e "$root/$2" ]; then cp -pP "$root/$2" "$keep/$1.before"; fi
+    printf '%s\n' "$2" > "$keep/$1.target"
     : > "$keep/$1.saved"
 }
 
-put() {  # number, target, file in the kit
+put() {  # number, target, file in the kit: with the mode and the owner of what was there
     save "$1" "$2"
     case $2 in */*) folder "${2%/*}" ;; esac
-    cp "$here/$3" "$root/$2.doorstone-new"
+    rm -f "$root/$2.doorstone-new"
+    if [ -e "$root/$2" ]; then cp -p "$root/$2" "$root/$2.doorstone-new"; fi
+    cat "$here/$3" > "$root/$2.doorstone-new"
     mv -f "$root/$2.doorstone-new" "$root/$2"
+    digest "$root/$2" > "$keep/$1.after"
     printf 'in place: %s/%s\n' "$root" "$2"
 }
 
 drop() {  # number, target
     save "$1" "$2"
     rm -f "$root/$2"
+    echo gone > "$keep/$1.after"
     printf 'removed: %s/%s\n' "$root" "$2"
 }
 """
 )
 
 _PATCH = r"""
-as_found=${2:-}
-case $as_found in ''|--as-found) ;; *) printf '@SELF@: %s is not known; --as-found is\n' "$as_found" >&2; exit 2 ;; esac
 fits() {  # number, target, patch in the kit: whether it can be applied, before anything is done
     [ ! -e "$keep/$1.saved" ] || return 0
     json try "$root/$2" "$here/$3" '' '' "$as_found" || {
@@ -109,6 +195,7 @@ patch() {  # number, target, patch in the kit
     from=$keep/$1.before lax=$as_found back=$keep/$1.back
     if [ -e "$keep/$1.after" ]; then from=$root/$2 lax=again back=; fi
     case $2 in */*) folder "${2%/*}" ;; esac
+    rm -f "$root/$2.doorstone-new"
     if [ -e "$root/$2" ]; then cp -p "$root/$2" "$root/$2.doorstone-new"; fi
     json apply "$from" "$here/$3" "$root/$2.doorstone-new" "$back" "$lax"
     mv -f "$root/$2.doorstone-new" "$root/$2"
@@ -126,10 +213,37 @@ _UNDO = (
     + r"""
 [ -d "$keep" ] || { printf '@SELF@: kit %s is not applied here; nothing to do.\n' "$kit"; exit 0; }
 
+over=  # what was put in after this kit and lies over it
+after_us=
+if [ -f "$root/.doorstone/order" ]; then
+    while IFS= read -r other; do
+        if [ "$other" = "$own" ]; then after_us=1; continue; fi
+        [ -n "$after_us" ] && [ -d "$root/.doorstone/$other" ] || continue
+        for mine in "$keep"/*.target; do  # what was patched can be taken out in any order
+            [ ! -e "${mine%.target}.back" ] || continue
+            for theirs in "$root/.doorstone/$other"/*.target; do
+                if [ -f "$mine" ] && [ -f "$theirs" ] && [ "$(cat "$mine")" = "$(cat "$theirs")" ]; then over=$other; fi
+            done
+        done
+    done < "$root/.doorstone/order"
+fi
+[ -z "$over" ] || refuse "$over was put in after it, over the same files: undo $over first, then this one"
+
+later() {  # number, target: what somebody else changed since is kept beside it, and named
+    [ -f "$keep/$1.after" ] && [ -f "$root/$2" ] || return 0
+    now=$(digest "$root/$2")
+    [ "$now" != "$(cat "$keep/$1.after")" ] || return 0
+    if [ -f "$keep/$1.before" ] && [ "$now" = "$(digest "$keep/$1.before")" ]; then return 0; fi
+    mv -f "$root/$2" "$root/$2.later-$own"
+    printf 'changed since by somebody else, kept as: %s/%s\n' "$root" "$2.later-$own"
+}
+
 back() {  # number, target
     [ -e "$keep/$1.saved" ] || return 0
-    rm -f "$root/$2.doorstone-new"
-    if [ -e "$keep/$1.before" ] || [ -L "$keep/$1.before" ]; then
+    rm -f "$root/$2.doorstone-new" "$root/$2.doorstone-old"
+    later "$1" "$2"
+    if [ -e "$keep/$1.before" ]; then
+        case $2 in */*) mkdir -p "$root/${2%/*}" ;; esac
         cp -pP "$keep/$1.before" "$root/$2.doorstone-old"
         mv -f "$root/$2.doorstone-old" "$root/$2"
     else
@@ -142,12 +256,20 @@ back() {  # number, target
 
 _BACK_JSON = r"""
 back_json() {  # number, target: the copy if nothing else has changed since, else only what the kit put in
-    if [ -e "$keep/$1.after" ] && [ -e "$root/$2" ] && [ "$(digest "$root/$2")" != "$(cat "$keep/$1.after")" ]; then
+    [ -e "$keep/$1.saved" ] || return 0
+    if [ -e "$keep/$1.taken" ] && [ -f "$root/$2" ] && [ "$(digest "$root/$2")" = "$(cat "$keep/$1.taken")" ]; then
+        rm -f "$keep/$1.saved"  # taken out already, in a run that was cut short
+        return 0
+    fi
+    if [ -e "$keep/$1.after" ] && [ -f "$root/$2" ] && [ "$(digest "$root/$2")" != "$(cat "$keep/$1.after")" ]; then
+        if [ -f "$keep/$1.before" ] && [ "$(digest "$root/$2")" = "$(digest "$keep/$1.before")" ]; then return 0; fi
+        rm -f "$root/$2.doorstone-new"
         cp -p "$root/$2" "$root/$2.doorstone-new"
         json apply "$root/$2" "$keep/$1.back" "$root/$2.doorstone-new" || {
             rm -f "$root/$2.doorstone-new"
             printf '%s\n' '@SELF@: it was changed since in the same place. Nothing was undone there.' \
                 "What was there before is in $keep/$1.before" >&2; exit 4; }
+        digest "$root/$2.doorstone-new" > "$keep/$1.taken"
         mv -f "$root/$2.doorstone-new" "$root/$2"
         printf 'taken out, what others changed since is kept: %s/%s\n' "$root" "$2"
         rm -f "$keep/$1.saved"
@@ -160,6 +282,11 @@ back_json() {  # number, target: the copy if nothing else has changed since, els
 _UNDO_END = r"""if [ -e "$keep/folders" ]; then
     awk '{ line[NR] = $0 } END { for (i = NR; i > 0; i--) print line[i] }' "$keep/folders" |
     while IFS= read -r name; do rmdir "$root/$name" 2>/dev/null || :; done
+fi
+if [ -f "$root/.doorstone/order" ]; then
+    grep -vx "$own" "$root/.doorstone/order" > "$root/.doorstone/order.new" || :
+    mv -f "$root/.doorstone/order.new" "$root/.doorstone/order"
+    [ -s "$root/.doorstone/order" ] || rm -f "$root/.doorstone/order"
 fi
 rm -rf "$keep"
 rmdir "$root/.doorstone" 2>/dev/null || :
@@ -175,10 +302,9 @@ _VERIFY = (
 
 _LOOK_INI = r"""
 look_ini() {  # place, target, file in the kit: every INI file of the target's folder, read in order
-    set -- "$1" "$here/$3" "$root/${2%/*}"/*.ini
-    place=$1 want=$2
-    shift 2
-    [ -e "$1" ] || set --
+    place=$1 want=$here/$3 folder=$root/${2%/*}
+    set --
+    for file in "$folder"/*.ini; do [ ! -f "$file" ] || set -- "$@" "$file"; done
     awk -v place="$place" '
         function trim(s) { sub(/^[ \t]+/, "", s); sub(/[ \t\r]+$/, "", s); return s }
         function text(s,   i, c, out) {
@@ -223,7 +349,11 @@ look_ini() {  # place, target, file in the kit: every INI file of the target's f
 """
 
 _LOOK_JSON = r"""
-look_json() { json look "$root/$2" "$here/$3" '' '' '' "$1"; }
+look_json() {  # place, target, patch in the kit
+    have=$root/$2
+    [ ! -e "$have" ] || [ -f "$have" ] || have=/dev/null
+    json look "$have" "$here/$3" '' '' '' "$1"
+}
 """
 
 _LOOK_FILE = r"""
@@ -294,7 +424,9 @@ exec "${SET_UP:-@PROGRAM@}" @ARGUMENTS@ "$@"
 """
 
 
-def scripts(area: Area, kit: str, pieces: Sequence[Piece], next_step: str) -> dict[str, bytes]:
+def scripts(
+    area: Area, kit: str, pieces: Sequence[Piece], next_step: str, holds: Holds = NOTHING_TO_HOLD
+) -> dict[str, bytes]:
     """The three scripts of an area by name. `next_step` is said once all is in place."""
     patches = any(piece.change == "patch" for piece in pieces)
     numbered = list(enumerate(pieces, 1))
@@ -309,12 +441,16 @@ def scripts(area: Area, kit: str, pieces: Sequence[Piece], next_step: str) -> di
     apply, undo, verify = area.scripts
 
     def fixed(text: str, name: str) -> str:
-        return _fill(text, area, name, kit, patches)
+        return _fill(text, area, name, kit, patches, holds)
 
-    steps = ["\n", *(f"{line}\n" for line in expects), 'mkdir -p "$keep"\n', *(f"{line}\n" for line in puts)]
+    guards = [_call("plain", p.target) for p in pieces]
+    guards.append('plain ".doorstone/$own/0"')
+    ahead = ["\n", *(f"{line}\n" for line in (*guards, *expects))]
+    steps = [*ahead, "begin\n" if pieces else 'mkdir -p "$keep"\n', *(f"{line}\n" for line in puts)]
+    takes_out = "\n".join(["", *guards, *backs, ""])
     texts = {
         apply: [fixed(_APPLY + (JSON + _PATCH if patches else ""), apply), *steps, f"echo {shlex.quote(next_step)}\n"],
-        undo: [fixed(_UNDO + (JSON + _BACK_JSON if patches else ""), undo), "\n", "\n".join(backs), "\n", _UNDO_END],
+        undo: [fixed(_UNDO + (JSON + _BACK_JSON if patches else ""), undo), takes_out, _UNDO_END],
         verify: [
             fixed(_VERIFY + "".join(text for text, used in looking if used), verify),
             _VERIFY_END.replace("@LOOKS@", "\n".join(looks) or ":"),
@@ -334,8 +470,14 @@ def _call(function: str, *words: object) -> str:
     return " ".join([function, *(shlex.quote(str(word)) for word in words)])
 
 
-def _fill(text: str, area: Area, self: str, kit: str, patches: bool) -> str:
+def _fill(text: str, area: Area, self: str, kit: str, patches: bool, holds: Holds) -> str:
+    of_a_machine = area is not MEDIA
     for word, value in (
+        ("@HOLDS@", _HOLDS),
+        ("@EXPIRES@", holds.expires.strftime("%Y%m%d") if holds.expires else "''"),
+        ("@MACHINES@", shlex.quote(holds.words if of_a_machine else "")),
+        ("@DEVICES@", ", ".join(device for device, _, _ in holds.machines)),
+        ("@OPTIONS@", "--as-found and --force are" if patches else "--force is"),
         ("@LAX_WORDS@", " [--as-found]" if patches else ""),
         ("@SELF@", self),
         ("@WHAT@", area.what),

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 
 from doorstone.core.gates import GateResult
 from doorstone.core.kit_case import KitCase
-from doorstone.core.kit_scripts import AFTER, AREAS, LOADER, MEDIA, SYSTEM, Area, scripts, set_up_script
+from doorstone.core.kit_scripts import AFTER, AREAS, LOADER, MEDIA, SYSTEM, Area, Holds, scripts, set_up_script
 from doorstone.core.overrides import Choice, OverrideSet
 from doorstone.core.platforms import Platform, Route, Setting, Sort
 from doorstone.core.runbook import restart_of, runbook, set_up_arguments
@@ -99,7 +99,7 @@ def render(case: KitCase, sign: Callable[[bytes], bytes] | None = None, fill: Fi
         files["answers.ini"] = ini_text(_heading(case), answers)
     areas = _areas(case, settings, fill, files)
     for area, pieces in areas.items():
-        files |= scripts(area, case.id, pieces, _next_step(case, area))
+        files |= scripts(area, case.id, pieces, _next_step(case, area), Holds(case.expires, case.machines))
     arguments = set_up_arguments(case)
     files["set-up"] = set_up_script(case.id, case.platform.store.set_up, arguments, bool(answers))
     files["runbook.md"] = runbook(case, settings, answers, areas).encode()

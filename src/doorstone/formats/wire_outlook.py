@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from datetime import date
 from decimal import Decimal
-from typing import Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
 from doorstone.core.outlook import Assumption
 from doorstone.core.platforms import Sort
@@ -89,13 +90,21 @@ class FollowUpAsked(Asked):
     confirm: bool = Field(False, description="Said twice: that doing it ends going back is meant")
 
 
+def _as_text(value: Any) -> Any:
+    """A value of a JSON store as the text that is kept: a list or number as JSON writes it."""
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+
+
+_Kept = Annotated[str, BeforeValidator(_as_text)]
+
+
 class SettingStateShape(Asked):
     place: str = ""
     section: str = ""
     name: str
     state: Literal["right", "missing", "different", "near-miss"]
-    expected: str = ""
-    found: str = ""
+    expected: _Kept = ""
+    found: _Kept = ""
     near: str = ""
     slip: str = ""
 

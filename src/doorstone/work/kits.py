@@ -305,6 +305,7 @@ def _kit_case(
         {gate: why.strip() for gate, why in sorted((wanted.waive or {}).items()) if gate in waivable},
         found[0].media,
         _sets(platform, wanted),
+        tuple((one.device, now.device(one.device).name, now.view(one.device).text("machine.serial")) for one in found),
     )
 
 
@@ -485,6 +486,32 @@ def kit_archive(desk: Desk, name: str) -> bytes:
     return data
 
 
+def _no_longer_so(now: Picture, platform: Platform, row: store.KitRow) -> list[str]:
+    """What of the facts and gates that a kit was made on is otherwise today, device by device."""
+    found = []
+    media = None
+    if row.media:
+        with now.desk.database.read() as db:
+            held = {one.id: one for one in on_record(db, platform)}
+        media = held.get(row.media)
+    excepted = {name for e in now.exceptions if e.id in row.exceptions for name in e.requirements}
+    for device in row.devices:
+        known = now.device(device)
+        if known.runs == row.release:
+            continue  # it has served
+        assessment = now.assessment(device, row.release)
+        for finding in assessment.findings:
+            if finding.mark != "met" and finding.requirement.id not in excepted:
+                found.append(f"{device}: {finding.requirement.title} is {finding.mark} now")
+        seen = with_media(now.view(device), media, row.release, row.carry_over)
+        for gate in check_gates(platform, Route(row.route), seen, device, critical=known.critical):
+            if gate.blocks:
+                found.append(f"{device}: {gate.gate.title}: {gate.measured}")
+            elif gate.waivable and gate.gate.id not in row.waived:
+                found.append(f"{device}: {gate.gate.title}: {gate.measured} (a warning)")
+    return found
+
+
 def list_kits(desk: Desk, device: str = "") -> list[Kit]:
     """Newest first, without their files."""
     with desk.database.read() as db:
@@ -526,7 +553,12 @@ def _standing(desk: Desk, rows: Sequence[store.KitRow]) -> dict[int, KitStanding
             if state != "approved":
                 reasons.append(f"{name} is {state}")
             reasons += [f"{name} is stale for {device}" for device in row.devices if device in stale.get(name, {})]
+        last = min((date.fromisoformat(e.expires_on) for n in row.exceptions if (e := held[n])), default=None)
+        if last is not None and now.today > last:
+            reasons.append(f"its last day was {last}")
         if row.media and (held_media := media.get(number_of("MD", row.media))) and held_media.withdrawn:
             reasons.append(f"{row.media} was withdrawn: {held_media.withdrawn}")
+        if sheet is not None and not reasons and sheet.platform.has(row.release):
+            reasons += _no_longer_so(now, sheet.platform, row)
         found[row.id] = KitStanding(tuple(reasons), tuple(sorted(used.get(row.id, ()))))
     return found

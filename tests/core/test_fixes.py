@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doorstone.core.conditions import Outcome
-from doorstone.core.fixes import FixPlan, after_fixes, plan_fixes
+from doorstone.core.fixes import FixPlan, after_fixes, plan_fixes, stop_before
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import assess
 from doorstone.formats.sheet import read_sheet
@@ -120,6 +120,25 @@ def test_beyond_sixteen_fixes_each_requirement_gets_its_own_and_the_plan_says_so
     found = plan(sheet(*parts), {"cpu.cores": 1})
     assert (found.exact, found.left) == (exact, ())
     assert len(found.steps) == (1 if exact else count)  # the largest board meets them all
+
+
+@pytest.mark.parametrize(
+    ("encrypted", "saved", "kind", "stops"),
+    [
+        (True, False, "firmware-setting", True),
+        (True, None, "firmware-setting", True),
+        (True, True, "firmware-setting", False),
+        (False, False, "firmware-setting", False),
+        (True, False, "part", False),
+    ],
+)
+def test_situation_30_an_unsaved_key_stops_a_firmware_fix(
+    encrypted: bool, saved: bool | None, kind: str, stops: bool
+) -> None:
+    platform = sheet(BOOT + fix("Switch on", SMALL, '{ "firmware.secure_boot" = "on" }').replace('"part"', f'"{kind}"'))
+    facts = {"disk.encrypted": encrypted, **({} if saved is None else {"care.recovery_key_saved": saved})}
+    of = view(facts, specs=platform.specs)
+    assert bool(stop_before(platform.requirements[0].fixes[0], of)) is stops
 
 
 facts = st.fixed_dictionaries(

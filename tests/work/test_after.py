@@ -112,6 +112,9 @@ def test_what_an_upgrade_leaves_to_do_and_when_the_device_is_finished(desk: Desk
 def test_situations_21_and_31_what_ends_rollback_is_asked_twice(desk: Desk) -> None:
     carried(desk)
     old = steps(desk)["old-release"]
+    for step in after.device_followups(desk, "d1").steps:
+        if step.blocking:
+            after.settle(desk, PETRA, id_of("FU", step.id), "done")
     with pytest.raises(RefusedError, match="ends going back, which is possible through 2027-02-01"):
         after.settle(desk, PETRA, old, "done")
     assert after.device_followups(desk, "d1").rollback_until == date(2027, 2, 1)
@@ -123,7 +126,7 @@ def test_situations_21_and_31_what_ends_rollback_is_asked_twice(desk: Desk) -> N
 def test_situation_28_how_it_runs_is_asked_and_weighs_in_the_course(desk: Desk) -> None:
     carried(desk)
     name = steps(desk)["performance"]
-    with pytest.raises(BadInputError, match="no answer does not fit"):
+    with pytest.raises(BadInputError, match="it takes an answer"):
         after.settle(desk, PETRA, name, "done")
     after.settle(desk, PETRA, name, "done", "slower")
     assert outlook.device_outlook(desk, "d1").runs == "slower"
@@ -252,6 +255,34 @@ def test_an_answer_that_says_nothing_of_use_is_a_failure_and_records_nothing(des
         said = polling.poll(desk, lambda device, day, a=answer: a, AT + timedelta(days=days), timedelta(0))  # type: ignore[misc]
         assert said["d1"].startswith("failed")
     assert attempts.list_observations(desk, "d1") == []
+
+
+# ------------------------------------------------------------- after a wipe, in order
+
+
+def test_situation_34_after_a_wipe_nothing_is_asked_that_cannot_be_so(desk: Desk) -> None:
+    carried(desk)
+    kept = {step.name for step in after.device_followups(desk, "d1").steps}
+    read(desk, line("d2", {**GOOD, "care.applications": ["Plate Reader"]}))
+    attempts.record_attempt(desk, PETRA, tried("d2", route="clean", carry_over="nothing"))
+    steps = {step.name: step for step in after.device_followups(desk, "d2").steps}
+    assert "ends-rollback" in {step.kind for step in after.device_followups(desk, "d1").steps}
+    assert "ends-rollback" not in {step.kind for step in steps.values()}
+    assert steps["application plate reader"].todo.startswith("Put it in anew")
+    assert len(kept) > 3
+
+
+def test_what_ends_going_back_waits_for_what_the_device_is_not_finished_without(desk: Desk) -> None:
+    read(desk, line("d1", {**GOOD, "care.applications": ["Plate Reader"]}))
+    attempts.record_attempt(desk, PETRA, tried("d1"))
+    steps = {step.kind: step for step in after.device_followups(desk, "d1").steps}
+    last = id_of("FU", steps["ends-rollback"].id)
+    with pytest.raises(RefusedError, match="the device is not finished"):
+        after.settle(desk, PETRA, last, "done", confirm=True)
+    for step in after.device_followups(desk, "d1").steps:
+        if step.blocking:
+            after.settle(desk, PETRA, id_of("FU", step.id), "done")
+    assert after.settle(desk, PETRA, last, "done", confirm=True).state == "done"
 
 
 # ------------------------------------------------------------------ the days roll

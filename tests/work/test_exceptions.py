@@ -208,15 +208,26 @@ def test_a_selection_is_asked_for_device_by_device_and_one_may_go_on_with_the_re
     save_selection(desk, PETRA, "Small ones", "tarn", "", Filter(site="Herbarium"))
     wanted = asked(requirements=("storage",), more={"selection": "Small ones"})
     checked = exceptions.check(desk, wanted)
-    assert checked.devices == ("d1", "d2", "d4")
+    assert checked.devices == ("d1", "d2")
+    floored = "Instruction level x86-64-v3 is a floor at 9.1: no exception carries the device there"
     assert [(t.place, t.message) for t in checked.refused] == [
-        ("d3, storage", "64 GB system disk: the device meets it")
+        ("d3, storage", "64 GB system disk: the device meets it"),
+        ("d4, instruction-level", floored),
     ]
-    with pytest.raises(RefusedError, match="No exception can be had for 1 device as asked"):
+    with pytest.raises(RefusedError, match="No exception can be had for 2 devices as asked"):
         exceptions.request(desk, PETRA, wanted)
     made = exceptions.request(desk, PETRA, replace(wanted, go_on=True))
-    assert made.row.devices == ("d1", "d2", "d4")
-    assert [t.place for t in made.refused] == ["d3, storage"]
+    assert made.row.devices == ("d1", "d2")
+    assert [t.place for t in made.refused] == ["d3, storage", "d4, instruction-level"]
+
+
+def test_a_rehearsal_of_a_request_checks_all_that_the_request_checks(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    short = asked("d1", reason="No.", expires_on=D("2026-01-01"))
+    assert [(t.place, t.message) for t in exceptions.check(desk, short).terms] == [("terms", "The reason is too short")]
+    late = asked("d1", expires_on=D("2030-01-01"), more={"renews": "EX-0009"})
+    assert [t.place for t in exceptions.check(desk, late).terms] == ["terms", "renews"]
+    assert exceptions.check(desk, asked("d1")).terms == ()
 
 
 def test_going_on_with_nobody_left_is_refused(desk: Desk) -> None:

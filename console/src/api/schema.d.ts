@@ -3708,6 +3708,12 @@ export interface components {
              * @default
              */
             told: string;
+            /**
+             * Stop
+             * @description Why it must not be made yet
+             * @default
+             */
+            stop: string;
         };
         /** FixVisitShape */
         FixVisitShape: {
@@ -5345,6 +5351,11 @@ export interface components {
             devices: string[];
             /** Refused */
             refused: components["schemas"]["TroubleShape"][];
+            /**
+             * Terms
+             * @description What else the request would be refused for: dates, reason, owner
+             */
+            terms: components["schemas"]["TroubleShape"][];
         };
         /** RequirementCountShape */
         RequirementCountShape: {

@@ -215,9 +215,9 @@ function Form({ start, title }: { start: Start; title: string }) {
               {check.data.devices.length > 0 && `: ${check.data.devices.slice(0, 12).join(", ")}`}
               {check.data.devices.length > 12 && ", …"}.
             </p>
-            {check.data.refused.length > 0 && (
+            {check.data.refused.length + check.data.terms.length > 0 && (
               <ul className="mt-1 max-h-64 overflow-y-auto text-sm">
-                {check.data.refused.map((trouble) => (
+                {[...check.data.refused, ...check.data.terms].map((trouble) => (
                   <li key={trouble.place}>
                     <strong>{trouble.place}</strong>: {trouble.message}. {trouble.mend}.
                   </li>

@@ -153,10 +153,15 @@ def account(
 @speaks
 def export(
     context: typer.Context,
-    form: Annotated[ExportForm, typer.Option("--format", help="How to write it.")] = ExportForm.CSV,
+    form: Annotated[
+        ExportForm | None,
+        typer.Option("--format", help="How to write it; by the ending of --into, else CSV."),
+    ] = None,
     into: IntoOption = None,
 ) -> None:
     """Export the register: a table, JSON, or an OSCAL plan of action and milestones."""
+    if form is None:
+        form = ExportForm.JSON if into is not None and into.suffix == ".json" else ExportForm.CSV
     with client(context) as service:
         data = service.export_exceptions(form.value)
     _write(data, into)

@@ -76,7 +76,7 @@ def request(
     starts: StartsOption = None,
     review: ReviewOption = None,
     renews: Annotated[str, typer.Option(help="The exception that it follows on.")] = "",
-    only_check: Annotated[bool, typer.Option("--dry-run", "-n", help="Only say which devices could have it.")] = False,
+    only_check: Annotated[bool, typer.Option("--dry-run", "-n", help="Only say what the request would meet.")] = False,
     acknowledge_risk: Annotated[
         bool, typer.Option("--acknowledge-risk", help="You have read the risk statement and take it on.")
     ] = False,
@@ -105,8 +105,10 @@ def request(
         checked = service.check_request(asked)
         if only_check:
             rows = [[name, "can be had", ""] for name in checked.devices]
-            rows += [[t.place, t.message, t.mend] for t in checked.refused]
+            rows += [[t.place, t.message, t.mend] for t in (*checked.refused, *checked.terms)]
             show(form, checked, ["device", "exception", "mend"], rows)
+            if checked.terms or (checked.refused and not (go_on and checked.devices)):
+                raise typer.Exit(REFUSED)  # as the request itself would be
             return
         risk = service.risk(checked.platform, release)
         if not acknowledge_risk:

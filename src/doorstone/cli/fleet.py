@@ -212,6 +212,8 @@ def show_fixes(
         rows.append([at, words, step.fix.minutes, step.fix.cost, step.meets])
     show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, f"{device} towards {found.release}")
     if form is Form.TABLE:
+        for words in dict.fromkeys(step.stop for step in found.steps if step.stop):
+            out().print(f"\n[bold red]Stop:[/] {words}.")
         for spared in found.spared:
             out().print(f"\nNot needed: {spared.fix.title}. {spared.requirement} is met after “{spared.after}”.")
         left = f" Left: {', '.join(found.left)}." if found.left else ""

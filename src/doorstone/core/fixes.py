@@ -87,6 +87,18 @@ def _spared(requirements: Sequence[Requirement], steps: Sequence[FixStep], view:
     )
 
 
+TOUCHES_KEYS = ("firmware-setting", "disk-conversion")
+
+
+def stop_before(fix: Fix, view: View) -> str:
+    """Why a fix must not be made yet; empty if it may: keys bound to the chip lock the owner out after it."""
+    if fix.kind not in TOUCHES_KEYS or view.value("disk.encrypted") is not True:
+        return ""
+    if view.value("care.recovery_key_saved") is True:
+        return ""
+    return "The disk is encrypted and no recovery key is saved: save it first, or the owner may be locked out"
+
+
 def after_fixes(platform: Platform, plan: FixPlan, view: View) -> View:
     """The device as the plan leaves it."""
     given = plan.given()

@@ -47,8 +47,14 @@ def follow_ups(
     patches: Iterable[str] = (),
     applications: Iterable[str] = (),
     sets: Collection[str] = (),
+    carry_over: str = "everything",
 ) -> tuple[Step, ...]:
-    """Every follow-up of a completed attempt, in the order in which they are to be done."""
+    """Every follow-up of a completed attempt, in the order in which they are to be done.
+
+    After a wipe (`carry_over` nothing) there is nothing to go back to, and applications have to be put in anew.
+    """
+    wiped = carry_over == "nothing"
+    seen = {**view.values(), "upgrade.carry_over": carry_over}
     soon = completed_on + timedelta(days=1)
     week = completed_on + timedelta(days=7)
     steps: list[Step] = []
@@ -59,7 +65,7 @@ def follow_ups(
         todo = "Put it in, then look whether what it is for works."
         steps.append(Step(f"patch {patch}", f"Patch for this model: {patch}", todo, StepKind.PATCH, True, soon))
     for known in platform.followups:
-        if known.when.outcome(view.values(), view.as_of) is Outcome.UNMET:
+        if known.when.outcome(seen, view.as_of) is Outcome.UNMET or (wiped and known.ends_rollback):
             continue
         kind = StepKind.ROLLBACK if known.ends_rollback else StepKind.SHEET
         days = max(known.due_days, rollback_days + 1 if known.ends_rollback else 0)
@@ -67,6 +73,8 @@ def follow_ups(
         steps.append(Step(known.id, known.title, known.todo, kind, known.blocking, on))
     for application in sorted(applications):
         todo = "Start it, open something of yesterday's, save something new."
+        if wiped:
+            todo = "Put it in anew, bring its data back from the backup, then start it and save something new."
         steps.append(Step(f"application {application}", f"{application} works", todo, StepKind.APPLICATION, True, soon))
     todo = "Say whether it runs as before, slower or faster, and where that shows."
     steps.append(Step("performance", "How it runs", todo, StepKind.PERFORMANCE, False, week))

@@ -97,14 +97,18 @@ class Need:
 
 
 def fitting(media: Iterable[Media], release: str, need: Need, today: date) -> Media | None:
-    """The media that fits a device best: sound ones first, of its language first, the newest first; None if none is.
+    """The media that fits a device best, as a plan chooses it: of its base language first; None if none fits.
 
     One in another language fits only if files are carried over, which a gate asks.
     """
     found = [m for m in media if m.release == release and m.arch == need.arch and need.edition in m.editions]
-    found.sort(key=lambda m: m.id, reverse=True)
-    found.sort(key=lambda m: (m.language != need.language, bool(m.troubles(today))))
-    return found[0] if found else None
+    return min(_best_first(found, today), key=lambda m: m.language != need.language, default=None)
+
+
+def _best_first(media: Iterable[Media], today: date) -> list[Media]:
+    """Sound ones before others, then those with most editions, then the newest: for kits and for plans."""
+    newest = sorted(media, key=lambda m: m.id, reverse=True)
+    return sorted(newest, key=lambda m: (bool(m.troubles(today)), -len(m.editions)))
 
 
 # ------------------------------------------------------------------------ plan
@@ -138,7 +142,12 @@ class MediaPlan:
 
 
 def media_plan(
-    media: Sequence[Media], release: str, needs: Sequence[Need], today: date, sticks_per_site: int = 1
+    media: Sequence[Media],
+    release: str,
+    needs: Sequence[Need],
+    today: date,
+    sticks_per_site: int = 1,
+    left_out: Sequence[Mismatch] = (),
 ) -> MediaPlan:
     """The fewest media that serve every device that can be served; whom none serves is named with the reason.
 
@@ -146,7 +155,7 @@ def media_plan(
     one small cover per language and architecture, which is tried out in full.
     """
     groups: dict[tuple[str, str], list[Need]] = {}
-    mismatches = []
+    mismatches = list(left_out)
     for need in sorted(needs, key=lambda n: n.device):
         if missing := [word for word in ("edition", "language", "arch") if not getattr(need, word)]:
             names = {"edition": "os.edition", "language": "os.base_language", "arch": "cpu.arch"}
@@ -169,11 +178,9 @@ def media_plan(
 
 
 def _fewest(media: Sequence[Media], editions: set[str], today: date) -> tuple[Media, ...]:
-    """The fewest media with as many of the editions as can be had; sound ones before others, then the newest."""
-    ordered = sorted(media, key=lambda m: m.id, reverse=True)
-    ordered.sort(key=lambda m: bool(m.troubles(today)))
+    """The fewest media with as many of the editions as can be had, the best first."""
     useful: list[Media] = []
-    for one in ordered:  # of those with the same editions only the first can be wanted
+    for one in _best_first(media, today):  # of those with the same editions only the first can be wanted
         if not any(editions & set(one.editions) <= set(held.editions) for held in useful):
             useful.append(one)
     can = editions & {edition for one in useful for edition in one.editions}

@@ -69,6 +69,7 @@ class RequestCheckShape(Shape):
     platform: str
     devices: list[str]
     refused: list[TroubleShape]
+    terms: list[TroubleShape] = Field(description="What else the request would be refused for: dates, reason, owner")
 
 
 class MoveAsked(Asked):

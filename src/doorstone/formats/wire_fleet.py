@@ -111,6 +111,7 @@ class FixStepShape(Shape):
     fix: FixPart
     meets: list[str]
     told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+    stop: str = Field("", description="Why it must not be made yet")
 
 
 class FixDoneAsked(Asked):

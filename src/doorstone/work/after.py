@@ -57,6 +57,7 @@ def begin(
         row.patches if row and any(o.loader or "model-listed" in o.covers for o in used) else (),
         sorted(applications) if isinstance(applications, frozenset) else (),
         kit.sets if kit else (),
+        str(values["carry_over"]),
     )
     store.skip_open(db, device, "A later upgrade took its place.", str(values["by"]), desk.now())
     store.add_steps(db, attempt, device, steps)
@@ -96,7 +97,14 @@ def settle(
         asks = row.kind == StepKind.PERFORMANCE and state == "done"
         if asks != bool(answer) or (answer and answer not in ANSWERS):
             mend = f"Answer with one of {', '.join(ANSWERS)}" if asks else "Leave the answer out"
-            raise BadInputError(f"{row.title}: {answer or 'no answer'} does not fit", mend)
+            wrong = f"{answer!r} is no answer to it" if answer else "it takes an answer"
+            raise BadInputError(f"{row.title}: {wrong}", mend)
+        if row.kind == StepKind.ROLLBACK and state == "done":
+            steps = [s for s in store.of_device(db, row.device) if s.attempt == row.attempt]
+            if open_ := [s.title for s in steps if s.blocking and s.state in ("open", "failed")]:
+                first = "; ".join(open_)
+                raise RefusedError(f"{row.title}: it ends going back, and the device is not finished: {first}",
+                                   "Settle these first")  # fmt: skip
         until = rollback_until(db, picture(desk), row.device)
         if row.kind == StepKind.ROLLBACK and state == "done" and not confirm:
             still = f", which is possible through {until}" if until and until >= desk.today() else ""

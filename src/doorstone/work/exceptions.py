@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
@@ -20,6 +20,7 @@ from doorstone.core.exceptions import (
 )
 from doorstone.core.keeping import Kept, KeptWord, by_facts, by_word
 from doorstone.core.platforms import Platform
+from doorstone.core.sorting import State
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as store
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
@@ -125,11 +126,15 @@ class ExceptionView:
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """Which devices can have what is asked, and a trouble for each requirement of each that cannot."""
+    """Which devices can have what is asked, and a trouble for each requirement of each that cannot.
+
+    `terms` are what else a request as it stands would be refused for: dates, reason, owner, conditions, renewal.
+    """
 
     platform: Platform
     devices: tuple[str, ...]
     refused: tuple[Trouble, ...] = field(default=())
+    terms: tuple[Trouble, ...] = field(default=())
 
 
 def risk(desk: Desk, platform: Platform | None = None, release: str = "") -> Risk:
@@ -150,8 +155,23 @@ def change_risk(desk: Desk, actor: Actor, text: str) -> Risk:
 
 
 def check(desk: Desk, asked: ExceptionAsked) -> Checked:
-    """What a request would meet, device by device; nothing is written."""
-    return _check(desk, picture(desk), asked)
+    """What a request would meet, device by device and in its terms; nothing is written.
+
+    Only whether the risk is acknowledged is not asked: whoever looks first has not done so yet.
+    """
+    found = _check(desk, picture(desk), asked)
+    terms = []
+    with desk.database.read() as db:
+        for place, look in (
+            ("terms", lambda: _check_terms(desk, db, found.platform, asked.terms, bool(asked.attachments))),
+            ("attachments", lambda: _check_attachments(asked.attachments)),
+            ("renews", lambda: _renews(db, asked, found)),
+        ):
+            try:
+                look()
+            except (BadInputError, MissingError, RefusedError) as error:
+                terms.append(Trouble(place, error.detail, error.mend))
+    return replace(found, terms=tuple(terms))
 
 
 def request(desk: Desk, actor: Actor, asked: ExceptionAsked) -> ExceptionView:
@@ -388,6 +408,11 @@ def troubles(now: Picture, release: str, requirements: Sequence[str], devices: S
     assessed = now.assessments(now.rows(devices), release)
     for device in sorted(set(devices)):
         known = assessed.get(device) or now.assessment(device, release)
+        floors = [f.requirement for f in known.unmet("floor") if f.requirement.id not in requirements]
+        if known.state is State.FLOORED and floors:
+            titles = " and ".join(floor.title for floor in floors)
+            reason = f"{titles} is a floor at {release}: no exception carries the device there"
+            found.append(Trouble(f"{device}, {floors[0].id}", reason, "Leave the device out, or sort the floor anew"))
         for refusal in refusals(device, known, set(requirements)):
             found.append(Trouble(f"{refusal.device}, {refusal.requirement}", refusal.reason, refusal.mend))
     return found

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from datetime import date, datetime
 
 from doorstone.core.facts import Candidate, SettledFact, View
-from doorstone.core.media import Media, MediaPlan, Need, fitting, media_facts, media_plan
+from doorstone.core.media import Media, MediaPlan, Mismatch, Need, fitting, media_facts, media_plan
 from doorstone.core.platforms import Platform
+from doorstone.core.sorting import State
 from doorstone.store import media as store
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.devices import target_release
@@ -184,5 +185,17 @@ def plan_media(desk: Desk, devices: Sequence[str], release: str = "", sticks_per
     need_release(platform, release)
     with desk.database.read() as db:
         media = on_record(db, platform)
-    needs = [need_of(now, device) for device in dict.fromkeys(devices)]
-    return media_plan(media, release, needs, now.today, sticks_per_site)
+    left_out = {name: why for name in dict.fromkeys(devices) if (why := _needs_none(now, platform, name, release))}
+    needs = [need_of(now, device) for device in dict.fromkeys(devices) if device not in left_out]
+    gone = [Mismatch((name,), why, "Nothing is needed for it") for name, why in left_out.items()]
+    return media_plan(media, release, needs, now.today, sticks_per_site, gone)
+
+
+def _needs_none(now: Picture, platform: Platform, device: str, release: str) -> str:
+    """Why a device needs no media of a release: it has it, or cannot take it; empty if it does."""
+    row = now.device(device)
+    if platform.has(row.runs) and platform.index(row.runs) >= platform.index(release):
+        return f"runs {row.runs} already"
+    if now.stands(row, platform, release).state == State.FLOORED:
+        return f"cannot take {release}: a floor"
+    return ""

@@ -180,7 +180,8 @@ def export_exceptions(call: Call[ExportQuery, None]) -> Answer:
 def check_request(call: Call[None, ExceptionRequestAsked]) -> RequestCheckShape:
     found = exceptions.check(call.desk, _asked(call.body))
     refused = [TroubleShape.model_validate(trouble) for trouble in found.refused]
-    return RequestCheckShape(platform=found.platform.id, devices=list(found.devices), refused=refused)
+    terms = [TroubleShape.model_validate(trouble) for trouble in found.terms]
+    return RequestCheckShape(platform=found.platform.id, devices=list(found.devices), refused=refused, terms=terms)
 
 
 @operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionShape)

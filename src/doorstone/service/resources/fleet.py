@@ -6,6 +6,7 @@ from datetime import datetime
 
 from pydantic import Field
 
+from doorstone.core.fixes import stop_before
 from doorstone.formats.wire import Asked, KitRoute
 from doorstone.formats.wire_fleet import (
     ComparisonShape,
@@ -128,11 +129,17 @@ def device_fixes(call: Call[ReleaseQuery, None]) -> DeviceFixesShape:
     found = fixes.device_fixes(call.desk, device, call.query.release)
     now = picture(call.desk)
     told = fixes_done.told_of(now, device)
-    steps = [FixStepShape.model_validate(step) for step in found.plan.steps]
+    view = now.view(device)
+    steps = [
+        FixStepShape.model_validate(step).model_copy(
+            update={"told": told.get(step.fix.title, ""), "stop": stop_before(step.fix, view)}
+        )
+        for step in found.plan.steps
+    ]
     return DeviceFixesShape(
         device=found.device,
         release=found.release,
-        steps=[step.model_copy(update={"told": told.get(step.fix.title, "")}) for step in steps],
+        steps=steps,
         spared=[SparedFixShape.model_validate(fix) for fix in found.plan.spared],
         left=list(found.plan.left),
         exact=found.plan.exact,

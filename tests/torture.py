@@ -1,5 +1,7 @@
 """Kills a service at random moments while it is written to, and looks whether anything that it answered is lost.
 
+Every sixth kill comes while records of an earlier schema are brought to the newest one.
+
 `python -m tests.torture KILLS SEED`. Between two kills four people write at once: remarks, observations, tokens, and
 imports of some hundred readings, by upload and at once. After each kill the records are opened as they lie there.
 """
@@ -8,7 +10,9 @@ from __future__ import annotations
 
 import json
 import random
+import shutil
 import signal
+import subprocess
 import sys
 import tempfile
 import threading
@@ -26,6 +30,7 @@ from doorstone.work import exceptions, ledger, people
 from doorstone.work.desk import Desk, FixedClock
 from doorstone.work.passwords import Passwords
 from tests.running import start_service
+from tests.store.test_migrations import at_schema
 
 
 @dataclass
@@ -36,6 +41,7 @@ class Answered:
     tokens: set[str] = field(default_factory=set)
     devices: set[str] = field(default_factory=set)
     kills: int = 0
+    migrations: int = 0
     faults: list[str] = field(default_factory=list)
 
     @property
@@ -49,6 +55,9 @@ def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answere
     data = folder / "data"
     seed(data, Passwords("tests"))
     for number in range(kills):
+        if number % 6 == 5:
+            _migration(folder / f"old-{number}", chance, answered)
+            continue
         process, address = start_service(data)
         ended = threading.Event()
         writers = [
@@ -65,9 +74,47 @@ def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answere
             writer.join(30)
         answered.kills += 1
         _look(data, answered)
-        if tell and (number + 1) % 10 == 0:
-            print(f"{number + 1} kills, {answered.writes:,} answered writes, {len(answered.faults)} faults", flush=True)
+        if tell and number % 10 == 0:
+            words = f"{answered.migrations} of them in a migration, {answered.writes:,} answered writes"
+            print(f"{answered.kills} kills, {words}, {len(answered.faults)} faults", flush=True)
     return answered
+
+
+def _migration(folder: Path, chance: random.Random, answered: Answered) -> None:
+    """Records of schema 6 with some thousand readings, opened by a program that is killed on the way, then opened again."""
+    folder.mkdir()
+    path, count = folder / "doorstone.db", 3_000
+    db = at_schema(path, 6)
+    db.execute("BEGIN")
+    facts = [json.dumps({"memory.mib": 4096 + number}) for number in range(count)]
+    db.executemany(
+        "INSERT INTO devices (id, site, added_at, platform) VALUES (?, 'north', 'then', 'tarn')",
+        [(f"d{number}",) for number in range(count)],
+    )
+    db.executemany(
+        "INSERT INTO readings (device, source, taken_at, facts, verdicts, unread, texts)"
+        " VALUES (?, 'file', '2027-01-10T08:00:00', ?, '{}', '{}', '[]')",
+        [(f"d{number}", held) for number, held in enumerate(facts)],
+    )
+    db.execute("COMMIT")
+    db.close()
+    code = f"from pathlib import Path; from doorstone.store.database import Database; Database(Path({str(path)!r}))"
+    process = subprocess.Popen([sys.executable, "-c", code])
+    time.sleep(chance.uniform(0.1, 0.9))
+    process.kill()
+    process.wait(10)
+    answered.kills += 1
+    answered.migrations += 1
+    opened = Database(path)
+    try:
+        with opened.read() as db:
+            held = db.execute("SELECT COUNT(*) FROM readings").fetchone()[0]
+            sound = db.execute("PRAGMA quick_check").fetchone()[0]
+        if (held, sound) != (count, "ok"):
+            answered.faults.append(f"migration: {held} of {count} readings, {sound}")
+    finally:
+        opened.close()
+        shutil.rmtree(folder)
 
 
 def _write(address: str, name: str, mark: str, answered: Answered, ended: threading.Event) -> None:
@@ -125,7 +172,9 @@ def _look(data: Path, answered: Answered) -> None:
 def main(kills: int, seed_: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         found = torture(Path(folder), kills, seed_, tell=True)
-    print(f"{found.kills} kills, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}")
+    print(
+        f"{found.kills} kills, {found.migrations} of them in a migration, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}"
+    )
     for fault in found.faults[:20]:
         print(f"  {fault}")
     return 1 if found.faults else 0

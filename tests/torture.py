@@ -81,7 +81,7 @@ def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answere
 
 
 def _migration(folder: Path, chance: random.Random, answered: Answered) -> None:
-    """Records of schema 6 with some thousand readings, opened by a program that is killed on the way, then opened again."""
+    """Records of schema 6 with some thousand readings are opened by a program that is killed on the way, then again."""
     folder.mkdir()
     path, count = folder / "doorstone.db", 3_000
     db = at_schema(path, 6)
@@ -172,9 +172,8 @@ def _look(data: Path, answered: Answered) -> None:
 def main(kills: int, seed_: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         found = torture(Path(folder), kills, seed_, tell=True)
-    print(
-        f"{found.kills} kills, {found.migrations} of them in a migration, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}"
-    )
+    kinds = f"{found.kills} kills, {found.migrations} of them in a migration"
+    print(f"{kinds}, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}")
     for fault in found.faults[:20]:
         print(f"  {fault}")
     return 1 if found.faults else 0

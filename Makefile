@@ -74,8 +74,8 @@ oracle: $(VENV)/installed.stamp ## Compare states, choices and forecasts with sl
 torture: $(VENV)/installed.stamp ## Kill the service 300 times while it is written to: KILLS=300
 	@$(BIN)/python -m tests.torture $(or $(KILLS),300) $(SEED)
 
-rehearse: $(VENV)/installed.stamp ## Take the demo fleet through the years with stand-ins, and compare every forecast
-	$(BIN)/python -m rehearsal.run
+rehearse: $(VENV)/installed.stamp ## Take the demo fleet through the years with stand-ins; SURPRISES=1 plays what nobody foresaw
+	$(BIN)/python -m rehearsal.run $(if $(SURPRISES),--surprises)
 
 $(VENV)/bench.stamp: $(VENV)/installed.stamp
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test,bench]'

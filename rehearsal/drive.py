@@ -78,11 +78,14 @@ class Rehearsal:
 
     # ---------------------------------------------------------------- the months
 
-    def run(self, until: date = END) -> Rehearsal:
+    def run(self, until: date = END, tell: bool = False) -> Rehearsal:
+        """Month by month until a day; with `tell`, a line a month says how far it is."""
         self._open(START)
         month, day = 0, START
         while day < until:
             self._month(day)
+            if tell:
+                print(f"{day}: {sum(self.moves.values())} moves, {len(self.misses)} misses", flush=True)
             month += 1
             day = add_months(START, month)
         for device, said in self.foretold.items():

@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz oracle torture rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz oracle soak torture rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data
@@ -70,6 +70,9 @@ fuzz: $(VENV)/installed.stamp ## Ask the service whatever its OpenAPI document a
 
 oracle: $(VENV)/installed.stamp ## Compare states, choices and forecasts with slow answers of their own, for an hour: SECONDS=3600
 	@$(BIN)/python -m tests.oracle.compare $(or $(SECONDS),3600) $(SEED)
+
+soak: $(VENV)/installed.stamp ## Ninety days of daily readings of 20,000 devices that all differ: DAYS=90 DEVICES=20000
+	@$(BIN)/python -m tests.soak $(or $(DAYS),90) $(or $(DEVICES),20000) $(or $(SEED),1)
 
 torture: $(VENV)/installed.stamp ## Kill the service 300 times while it is written to: KILLS=300
 	@$(BIN)/python -m tests.torture $(or $(KILLS),300) $(SEED)

@@ -8,6 +8,7 @@ import pytest
 
 from tests.fuzzing import fuzz
 from tests.running import Running
+from tests.soak import soak
 from tests.torture import torture
 
 
@@ -26,3 +27,9 @@ def test_nothing_that_was_answered_is_lost_when_the_service_is_killed(tmp_path: 
     assert found.faults == []
     assert found.kills == 2
     assert found.writes > 0
+
+
+def test_days_of_readings_of_which_no_two_agree_are_all_counted(tmp_path: Path) -> None:
+    found = soak(tmp_path, days=3, devices=120, seed=5)
+    assert [day.devices for day in found] == [120, 120, 120]
+    assert found[-1].records < 4 * found[0].records

@@ -82,6 +82,16 @@ def rules_basis(platform: Platform, release: str, as_of: date) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
+def looks_at_days(platform: Platform, release: str) -> bool:
+    """Whether what a release asks depends on the day: then a device's findings may change overnight by themselves."""
+    conditions = [
+        condition
+        for r in platform.requirements_at(release)
+        for condition in (r.condition, *(fix.when for fix in r.fixes))
+    ]
+    return any(leaf.op == "within_days" for condition in conditions for leaf in condition.leaves())
+
+
 def _dumped(values: Mapping[str, FactValue]) -> dict[str, Any]:
     return {name: dump(value) for name, value in values.items()}
 

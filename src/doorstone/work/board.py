@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from doorstone.core.board import Board, ProfileTable, Sorting, table_for
-from doorstone.core.fleet import Sorted
+from doorstone.core.fleet import Sorted, looks_at_days
 from doorstone.core.forecaster import Forecaster
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, Decision
@@ -116,7 +116,7 @@ MOST_ROWS = 200_000
 
 
 def _board(shelf: _Shelf, platform: Platform, release: str, decisions: Any, today: Any) -> Board:
-    rules = (platform, decisions, today)
+    rules = (platform, decisions, today if looks_at_days(platform, release) else None)
     held = shelf.boards.get(release)
     if held is None or held[0] != rules:
         held = shelf.boards[release] = (rules, Board(platform, release, decisions, today, shelf.table))

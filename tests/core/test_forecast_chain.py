@@ -233,6 +233,21 @@ def test_what_is_fixable_and_excepted_is_carried_by_the_exception_as_a_kit_does(
     assert ahead(platform, "2027-01-18", facts).reaches[0].way is Way.AFTER_FIX
 
 
+def test_a_move_waits_for_the_last_day_of_its_exception_where_that_loses_least() -> None:
+    # 1 is serviced through 31 May, the exception for 2 lasts until 30 April, and 3 comes on 1 June, from 2 alone.
+    platform = sheet(
+        release("1", "2022-03-01", "2027-05-31"),
+        release("2", "2025-01-01", "2027-02-28", "1"),
+        release("3", "2027-06-01", "2030-06-30", "2"),
+        asks("chip", "2", CHIP).replace('from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'),
+        lifts("grace", "chip"),
+    )
+    over = permit(1, "2", "2027-01-01", "2027-04-30")
+    line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}, over).approved
+    assert days(line)[0] == ("2", "2027-04-30", "2027-04-30")
+    assert gaps(line) == [("2027-04-30", "2027-05-31", 32)]
+
+
 def test_what_ends_a_line_is_never_an_empty_list() -> None:
     platform = sheet(
         FIRST,

@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from doorstone.core.conditions import ALWAYS, parse
+from doorstone.core.experience import poor
 from doorstone.core.facts import BUILT_IN
 from doorstone.core.overrides import Choice, Cost, choose
 from doorstone.core.platforms import Origin, Override, Platform, Route
@@ -184,3 +185,8 @@ def test_the_choice_is_the_optimum_that_exhaustion_finds(seed: int) -> None:
         assert checks <= set().union(*(o.covers for o in choice.best.overrides))
         costs = [choice.best.cost, *(other.cost for other in choice.alternatives)]
         assert costs == sorted(costs)
+
+
+@pytest.mark.parametrize(("tried", "well", "is_poor"), [(3, 1, True), (3, 2, False), (4, 2, False), (2, 0, False)])
+def test_an_override_is_poor_below_half_of_three_attempts(tried: int, well: int, is_poor: bool) -> None:
+    assert bool(poor("Fallow 310", [("9.1", "grace", tried, well)])) is is_poor

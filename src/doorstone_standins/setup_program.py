@@ -94,6 +94,8 @@ def _upgrade(world: World, case: Case, machine: Machine, carry_over: str, passed
     if case.route == "clean" or lost:
         _wipe(machine)
         changed["language"] = language
+    if case.route == "clean":
+        changed["system_bits"] = case.truth["bits"]
     machine.change(**changed)
     if lost:
         say = f"The base language is {case.truth['language']}, that of the media {language}: nothing was carried over."

@@ -102,19 +102,24 @@ function Requirements({ data }: { data: Overview }) {
   );
 }
 
+const MOST_DUE = 10;
+
 function Due() {
   const found = api.useQuery("get", "/api/v1/due", { params: { query: { mine: true } } });
+  const more = (found.data?.items.length ?? 0) - MOST_DUE;
   return (
-    <Slab title="Due for you" aside={<Go to="/due">All of it</Go>}>
+    <Slab title="Due for you" aside={<Go to="/due">{more > 0 ? `All of it, ${more} more` : "All of it"}</Go>}>
       <Shown of={found} what="what is due">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing is due for you.</Empty>
           ) : (
             <ul className="space-y-2">
-              {data.items.slice(0, 6).map((item) => (
+              {data.items.slice(0, MOST_DUE).map((item) => (
                 <li key={`${item.kind}${item.object}${item.words}`}>
-                  <Go to={`/${item.object_kind}s/${item.object}`}>{item.object}</Go>
+                  <Go to={item.object_kind === "platform" ? "/sheets" : `/${item.object_kind}s/${item.object}`}>
+                    {item.object}
+                  </Go>
                   {item.words.replace(item.object, "")}
                   <span className={`block text-sm ${item.overdue ? "text-floor" : "text-ink-2"}`}>
                     by {day(item.on)}

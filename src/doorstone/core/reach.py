@@ -187,6 +187,8 @@ def _way(
         return replace(_closed(now, given), state=state)
     values = {**view.values(), **made}
     route = open_route(platform, values, view)
+    if route is Route.CLEAN:
+        after = _set_up_anew(after, values)
     plain = Reach(release, Way.OFFERED, state, route, (), tuple(fixed), steps=tuple(steps), given=after)
     undone = [f for f in now.unmet() if f.fixes and f.requirement.id not in excepted]
     if any(f.sort is not Sort.CHECK for f in undone):
@@ -197,6 +199,14 @@ def _way(
         way = Way.AFTER_FIX if steps else (Way.CLEAN if route is Route.CLEAN else Way.OFFERED)
         return replace(plain, way=way)
     return _by_exception(platform, view, answers, now, plain, checks, exceptions)
+
+
+def _set_up_anew(given: Given, values: Mapping[str, FactValue]) -> Given:
+    """What a clean install gives: a system of the processor's word size, so that the next one fits in place."""
+    arch = values.get("cpu.arch")
+    return (
+        tuple(sorted({**dict(given), "os.arch": arch}.items())) if arch is not None and "os.arch" in values else given
+    )
 
 
 def open_route(platform: Platform, values: Mapping[str, FactValue], view: View) -> Route:
@@ -237,6 +247,7 @@ def _by_exception(
                 plain,
                 way=Way.BY_EXCEPTION,
                 route=route,
+                given=_set_up_anew(plain.given, values) if route is Route.CLEAN else plain.given,
                 checks=checks,
                 overrides=choice.best.ids,
                 warnings=choice.best.warnings,

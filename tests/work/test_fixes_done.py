@@ -63,7 +63,7 @@ def test_a_fix_that_failed_changes_nothing_and_is_told_before_it_is_proposed_aga
         fixes_done.record_fix(desk, PETRA, "d1", FixGiven(SWITCH, "failed"))
     fixes_done.record_fix(desk, PETRA, "d1", FixGiven(SWITCH, "failed", note="The menu is locked."))
     assert assess_device(desk, "d1", "9.1").state == "fixable"
-    assert fixes_done.told_of(picture(desk), "d1") == {SWITCH: "tried on 2027-01-18 and failed: The menu is locked."}
+    assert fixes_done.told_of(picture(desk), "d1") == {SWITCH: "tried on 2027-01-18 and failed: The menu is locked"}
 
 
 def test_what_cannot_be_recorded_is_refused_with_a_hint(desk: Desk) -> None:

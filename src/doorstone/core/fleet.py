@@ -208,7 +208,8 @@ def _towards(reach: Reach, by: date | None) -> Course | None:
         case Way.OFFERED:
             return Course("take", by, f"Every requirement of {release} is met")
         case Way.CLEAN:
-            return Course("take", by, f"Every requirement of {release} is met, but it is not offered{clean}")
+            lost = "it takes a clean install, and what is on the device is lost"
+            return Course("take", by, f"Every requirement of {release} is met, but it is not offered: {lost}")
         case Way.AFTER_FIX:
             then = f"then {release} can be put on{clean}" if clean else f"then {release} is offered"
             return Course("fix", by, f"{len(reach.fixes)} to fix, {then}")

@@ -44,7 +44,7 @@ class FixDone:
         """What is to be said before the same fix is proposed again; empty if nothing is."""
         day = self.row.done_at[:10]
         if self.word is FixWord.FAILED:
-            return f"tried on {day} and failed: {self.row.note}"
+            return f"tried on {day} and failed: {self.row.note.rstrip('.')}"
         if self.word is FixWord.NOT_SEEN:
             return f"recorded as done on {day} ({self.id}), not seen since: {self.seen}"
         return ""

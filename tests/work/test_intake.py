@@ -13,7 +13,7 @@ from doorstone.demo.seed import PETRA, export_text
 from doorstone.store import devices as device_store
 from doorstone.store import profiles as profile_store
 from doorstone.store.devices import Filter
-from doorstone.work import devices, intake, sorting
+from doorstone.work import devices, disputes, intake, sorting
 from doorstone.work.board import standings
 from doorstone.work.desk import Actor, Desk, FixedClock
 from doorstone.work.errors import BadInputError, MissingError, RefusedError
@@ -93,6 +93,7 @@ def test_a_dry_run_says_what_would_change_and_changes_nothing(desk: Desk) -> Non
             {**towards, "was": "", "becomes": "needs-exception", "count": 1, "devices": ["d3"]},
             {**towards, "was": "clear", "becomes": "fixable", "count": 1, "devices": ["d1"]},
         ],
+        "disputes": [],
         "facts": [{"fact": "tpm.state", "devices": 1, "device": "d1", "was": "on", "becomes": "off"}],
     }
     assert ids(desk) == ["d1", "d2"]
@@ -108,12 +109,19 @@ def test_what_a_dry_run_says_is_what_the_import_does(demo: Desk) -> None:
     tried = intake.import_readings(demo, PETRA, export, ImportGiven(**given, dry=True))
     assert tried.changes is not None
     before = {d: devices.assess_device(demo, d).state.value for d in ("nbt-064", "nbt-133", "nbt-150", "nbt-021")}
+    disputed_before = {(d.device, d.requirements) for d in disputes.list_disputes(demo, "tarn")}
     intake.import_readings(demo, PETRA, export, ImportGiven(**given))
     after = {d: devices.assess_device(demo, d).state.value for d in before}
     moved = {d: (m["was"], m["becomes"]) for m in tried.changes["moves"] for d in m["devices"]}
     assert moved == {d: (before[d], after[d]) for d in before if before[d] != after[d]}
     # Of both chips the assessor says on and the export none; nbt-133 needs an exception whatever its chip is.
     assert moved == {"nbt-064": ("clear", "unsettled")}
+    disputed = {(d.device, d.requirements) for d in disputes.list_disputes(demo, "tarn")} - disputed_before
+    assert disputed == {("nbt-064", ("security-chip",)), ("nbt-133", ("security-chip",))}
+    towards = {"platform": "tarn", "release": "9.1"}
+    assert tried.changes["disputes"] == [
+        {**towards, "requirement": "security-chip", "count": 2, "devices": ["nbt-064", "nbt-133"]}
+    ]
 
 
 @pytest.fixture

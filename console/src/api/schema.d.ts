@@ -2624,6 +2624,12 @@ export interface components {
         ChangesShape: {
             /** Moves */
             moves: components["schemas"]["StateMoveShape"][];
+            /**
+             * Disputes
+             * @description Findings that would become disputed
+             * @default []
+             */
+            disputes: components["schemas"]["NewDisputeShape"][];
             /** Facts */
             facts: components["schemas"]["FactChangeShape"][];
         };
@@ -4742,6 +4748,22 @@ export interface components {
              * @description What attempts have shown of its overrides, and of its fixes
              */
             warnings: string[];
+        };
+        /**
+         * NewDisputeShape
+         * @description Devices on which a requirement would become disputed: settle it, or mend the source that is wrong.
+         */
+        NewDisputeShape: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Requirement */
+            requirement: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
         };
         /** NewRequirementAsked */
         NewRequirementAsked: {

@@ -184,7 +184,7 @@ function Watched({ name, hands }: { name: string; hands: boolean }) {
 
 function Changes({ changes }: { changes: NonNullable<Import["changes"]> }) {
   return (
-    <div className="mt-3 grid gap-3 md:grid-cols-2">
+    <div className="mt-3 grid gap-3 md:grid-cols-3">
       <div>
         <h3 className="font-semibold">States that would change</h3>
         {changes.moves.length === 0 && <p className="text-ink-2">None.</p>}
@@ -194,6 +194,18 @@ function Changes({ changes }: { changes: NonNullable<Import["changes"]> }) {
               {count(move.count, "device")}: {move.was || "new"} → <strong>{move.becomes}</strong> towards{" "}
               {move.release}
               <span className="block text-sm text-ink-2">{move.devices.slice(0, 6).join(", ")}</span>
+            </li>
+          ))}
+        </ul>
+      </div>
+      <div>
+        <h3 className="font-semibold">Findings that would become disputed</h3>
+        {!changes.disputes?.length && <p className="text-ink-2">None.</p>}
+        <ul>
+          {changes.disputes?.map((newly) => (
+            <li key={`${newly.platform}${newly.requirement}`}>
+              <strong>{newly.requirement}</strong> on {count(newly.count, "device")} towards {newly.release}
+              <span className="block text-sm text-ink-2">{newly.devices.slice(0, 6).join(", ")}</span>
             </li>
           ))}
         </ul>

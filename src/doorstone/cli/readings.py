@@ -92,6 +92,10 @@ def _print_changes(changes: ChangesShape) -> None:
         out().print("\nNo device would change state.")
     else:
         show(Form.TABLE, None, ["towards", "was", "becomes", "devices", "such as"], rows, "\nStates that would change")
+    if changes.disputes:
+        newly = [[f"{d.platform} {d.release}", d.requirement, d.count, d.devices[:5]] for d in changes.disputes]
+        head = ["towards", "requirement", "devices", "such as"]
+        show(Form.TABLE, None, head, newly, "\nFindings that would become disputed")
     if changes.facts:
         facts = [[f.fact, f.devices, f"{f.device}: {f.was} → {f.becomes}"] for f in changes.facts]
         show(Form.TABLE, None, ["fact", "devices", "such as"], facts, "\nFacts that a source would tell otherwise")

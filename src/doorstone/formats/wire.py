@@ -117,6 +117,16 @@ class StateMoveShape(Shape):
     devices: list[str]
 
 
+class NewDisputeShape(Shape):
+    """Devices on which a requirement would become disputed: settle it, or mend the source that is wrong."""
+
+    platform: str
+    release: str
+    requirement: str
+    count: int
+    devices: list[str]
+
+
 class FactChangeShape(Shape):
     fact: str
     devices: int
@@ -129,6 +139,7 @@ class ChangesShape(Shape):
     """What a dry run found."""
 
     moves: list[StateMoveShape]
+    disputes: list[NewDisputeShape] = Field(default=[], description="Findings that would become disputed")
     facts: list[FactChangeShape]
 
 

@@ -23,6 +23,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from doorstone.core.fleet import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
 from doorstone.formats.quick_lines import about_values
 from doorstone.formats.readings import FORMS, read_stream
@@ -406,6 +407,15 @@ def _next_size(size: int, took: float, wanted: float) -> int:
 # ------------------------------------------------------------------- dry run
 
 
+@dataclass(frozen=True, slots=True)
+class _Stand:
+    """How a device stands: on which platform, at which release, its state and marks."""
+
+    platform: str
+    release: str
+    found: Sorted
+
+
 def _try_out(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> None:
     """Take it over on a copy of the records, look at what changed, and throw the copy away."""
     with tempfile.TemporaryDirectory(dir=desk.database.path.parent) as folder:
@@ -419,39 +429,52 @@ def _try_out(desk: Desk, row: ImportRow, halt: Callable[[], bool]) -> None:
             linked.parent.mkdir(exist_ok=True)
             linked.hardlink_to(ready)
             _apply(trial, row, halt, noted=False)
-            moves = _moves(before, _standing(trial))
+            after = _standing(trial)
+            found = {"moves": _moves(before, after), "disputes": _disputes(before, after), "facts": facts}
             done = get_import(trial, id_of("IM", row.id)).row
         finally:
             copy.close()
     with desk.database.write() as db:
         if store.get(db, row.id) == get_import(desk, id_of("IM", row.id)).row:
-            store.keep_changes(db, row.id, json.dumps({"moves": moves, "facts": facts}), done)
+            store.keep_changes(db, row.id, json.dumps(found), done)
     _end(desk, row.id, "done", "Nothing was changed: it was a dry run")
 
 
-def _standing(desk: Desk) -> dict[str, tuple[str, str, str]]:
-    """Device -> platform, target release and state."""
+def _standing(desk: Desk) -> dict[str, _Stand]:
+    """How each device stands at the newest release that is out."""
     standing = {}
     for name, sheet in all_sheets(desk).items():
         out = [r.id for r in sheet.platform.releases if r.published <= desk.today()]
         release = out[-1] if out else sheet.platform.releases[0].id
         for row, found in find_devices(desk, sheet.platform, release, device_store.Filter()):
-            standing[row.id] = (name, release, found.state)
+            standing[row.id] = _Stand(name, release, found)
     return standing
 
 
-def _moves(
-    before: Mapping[str, tuple[str, str, str]], after: Mapping[str, tuple[str, str, str]]
-) -> list[dict[str, Any]]:
+def _moves(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list[dict[str, Any]]:
     """Devices whose state would change, at most 20 named of each kind; new ones come from nowhere."""
     moved: dict[tuple[str, str, str, str], list[str]] = {}
-    for device, (platform, release, becomes) in sorted(after.items()):
-        was = before[device][2] if device in before else ""
-        if was != becomes:
-            moved.setdefault((platform, release, was, becomes), []).append(device)
+    for device, now in sorted(after.items()):
+        was = before[device].found.state if device in before else ""
+        if was != now.found.state:
+            moved.setdefault((now.platform, now.release, was, now.found.state), []).append(device)
     return [
         {"platform": p, "release": r, "was": was, "becomes": becomes, "count": len(found), "devices": found[:20]}
         for (p, r, was, becomes), found in sorted(moved.items())
+    ]
+
+
+def _disputes(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list[dict[str, Any]]:
+    """Findings that would become disputed, by requirement, even where the state stays; at most 20 devices of each."""
+    newly: dict[tuple[str, str, str], list[str]] = {}
+    for device, now in sorted(after.items()):
+        marks = before[device].found.marks if device in before else {}
+        for requirement, mark in now.found.marks.items():
+            if mark == "disputed" and marks.get(requirement) != "disputed":
+                newly.setdefault((now.platform, now.release, requirement), []).append(device)
+    return [
+        {"platform": p, "release": r, "requirement": requirement, "count": len(found), "devices": found[:20]}
+        for (p, r, requirement), found in sorted(newly.items())
     ]
 
 

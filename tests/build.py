@@ -15,6 +15,19 @@ from doorstone.formats.sheet import read_sheet
 TODAY = date(2027, 1, 18)
 NOON = datetime(2027, 1, 17, 12)
 
+SMALL_SHEET = """
+format = 1
+[platform]
+id = "p"
+name = "P"
+maker = "M"
+editions = ["e"]
+[store]
+kind = "drop-in-ini"
+places = { system = "etc/p" }
+"""
+"""The head of a sheet of platform p, edition e, without releases."""
+
 GOOD: Mapping[str, Any] = {
     "machine.model": "Fallow 430",
     "cpu.model": "Quern Q5-740",

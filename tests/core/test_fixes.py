@@ -15,22 +15,12 @@ from doorstone.core.fixes import FixPlan, after_fixes, plan_fixes, stop_before
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import assess
 from doorstone.formats.sheet import read_sheet
-from tests.build import GOOD, TODAY, tarn, view
+from tests.build import GOOD, SMALL_SHEET, TODAY, tarn, view
 
-HEAD = """
-format = 1
-[platform]
-id = "p"
-name = "P"
-maker = "M"
-editions = ["e"]
-[store]
-kind = "drop-in-ini"
-places = { system = "etc/p" }
-[[release]]
+HEAD = f"""{SMALL_SHEET}[[release]]
 id = "1"
 published = 2026-01-01
-servicing_ends = { e = 2028-01-01 }
+servicing_ends = {{ e = 2028-01-01 }}
 """
 
 

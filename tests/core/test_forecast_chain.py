@@ -12,20 +12,9 @@ from doorstone.core.exceptions import ExceptionState, ExceptionTerms
 from doorstone.core.forecast import Forecast, Line, Way, forecast
 from doorstone.core.platforms import Platform, Route
 from doorstone.formats.sheet import read_sheet
-from tests.build import GOOD, tarn, view
+from tests.build import GOOD, SMALL_SHEET, tarn, view
 
 D = date.fromisoformat
-HEAD = """
-format = 1
-[platform]
-id = "p"
-name = "P"
-maker = "M"
-editions = ["e"]
-[store]
-kind = "drop-in-ini"
-places = { system = "etc/p" }
-"""
 
 
 def release(name: str, published: str, ends: str, *path: str) -> str:
@@ -52,7 +41,7 @@ def lifts(name: str, covers: str, routes: str = '"in-place"', needs: str = "") -
 
 def sheet(*parts: str) -> Platform:
     kept = asks("edition", "1", '{ fact = "os.edition", is = "e" }')
-    return read_sheet(HEAD + "".join((*parts, kept)), {})
+    return read_sheet(SMALL_SHEET + "".join((*parts, kept)), {})
 
 
 def ahead(platform: Platform, day: str, facts: dict[str, Any], *exceptions: ExceptionTerms) -> Forecast:

@@ -81,11 +81,12 @@ def record_fix(desk: Desk, actor: Actor, device: str, given: FixGiven) -> FixDon
         now = picture(desk)
         now.device(device)
         fix = _fix(now.need_sheet(device).platform, now.view(device), given.title)
+        gives = {name: dump(value) for name, value in fix.gives.items()}
         values = {
             "device": device,
             "title": fix.title,
             "outcome": given.outcome,
-            "gives": {name: dump(value) for name, value in fix.gives.items()},
+            "gives": gives,
             "done_at": done_at.isoformat(),
             "note": note,
             "by": actor.name,
@@ -94,7 +95,7 @@ def record_fix(desk: Desk, actor: Actor, device: str, given: FixGiven) -> FixDon
         number = store.add(db, values)
         if given.outcome == "done":
             settler = Settler(desk, db)
-            said = settler.known.shelf.number_of(db, body_of(values["gives"], {}))  # type: ignore[arg-type]
+            said = settler.known.shelf.number_of(db, body_of(gives, {}))
             settler.hear([NewReading(device, FIX, done_at.isoformat(), said)])
         name = id_of("FX", number)
         record(desk, db, actor, f"fix {given.outcome}", "fix", name, values, creates=True, devices=[device])
@@ -132,24 +133,22 @@ def fixes_of(now: Picture, device: str) -> list[FixDone]:
 
 def told_of(now: Picture, device: str) -> Mapping[str, str]:
     """Fix -> what is to be said before it is proposed again."""
-    last: dict[str, FixDone] = {}
-    for one in fixes_of(now, device):
-        last.setdefault(one.row.title, one)
-    return {title: one.told for title, one in last.items() if one.told}
+    return {title: one.told for title, one in _last(now, device).items() if one.told}
 
 
 def latest_fixes(now: Picture) -> list[FixDone]:
     """Of every fix on every device what was recorded last."""
     with now.desk.database.read() as db:
         devices = store.devices(db)
-    found = []
-    for device in devices:
-        titles: set[str] = set()
-        for one in fixes_of(now, device):
-            if one.row.title not in titles:
-                found.append(one)
-            titles.add(one.row.title)
-    return found
+    return [one for device in devices for one in _last(now, device).values()]
+
+
+def _last(now: Picture, device: str) -> Mapping[str, FixDone]:
+    """Fix -> what was recorded of it last, the newest first."""
+    last: dict[str, FixDone] = {}
+    for one in fixes_of(now, device):
+        last.setdefault(one.row.title, one)
+    return last
 
 
 def _standing(now: Picture, row: FixDoneRow) -> FixDone:

@@ -95,11 +95,13 @@ def empty_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def desk(empty_data: Path, tmp_path: Path) -> Desk:
+def desk(empty_data: Path, tmp_path: Path) -> Iterator[Desk]:
     """A desk on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
     for file in empty_data.iterdir():
         (tmp_path / file.name).write_bytes(file.read_bytes())
-    return Desk(Database(tmp_path / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+    made = Desk(Database(tmp_path / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+    yield made
+    made.database.close()
 
 
 @pytest.fixture
@@ -109,9 +111,11 @@ def demo_data(seeded_data: Path, tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def demo(demo_data: Path) -> Desk:
+def demo(demo_data: Path) -> Iterator[Desk]:
     """A desk on a copy of the demo's records."""
-    return Desk(Database(demo_data / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+    made = Desk(Database(demo_data / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+    yield made
+    made.database.close()
 
 
 @pytest.fixture

@@ -71,10 +71,13 @@ class Rehearsal:
         self.machines = machines(self.folder / "machines", self.only)
         self.sticks: dict[tuple[str, str, str], Path] = {}
         self.database = Database(self.folder / "doorstone.db")
+        self.kept = Desk(self.database, FixedClock(datetime.combine(START, time(9))))
         self.stuck: set[tuple[str, str]] = set()
 
     def desk(self, day: date, hour: int = 9) -> Desk:
-        return Desk(self.database, FixedClock(datetime.combine(day, time(hour))))
+        """The one desk, at that hour."""
+        self.kept.clock = FixedClock(datetime.combine(day, time(hour)))
+        return self.kept
 
     # ---------------------------------------------------------------- the months
 

@@ -10,7 +10,9 @@ from __future__ import annotations
 import fcntl
 import logging
 import os
+import shutil
 import subprocess
+import tempfile
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
@@ -19,6 +21,7 @@ from typing import Any
 import httpx
 import pytest
 import structlog
+from werkzeug.routing import Rule
 
 from doorstone.client import Client
 from doorstone.demo.media import MEDIA
@@ -34,9 +37,30 @@ from tests.running import ROOT, Run, Running, command_of, copy_of, running
 NOW = datetime(2027, 1, 18, 9)
 ADMIN = Actor("wilhelmina", "administrator", "console")
 PASSWORDS = Passwords("tests")
+MEMORY, ROOM = Path("/dev/shm"), 4 * 1024**3
 os.environ["DOORSTONE_CONFIG"] = os.devnull
 os.environ["DOORSTONE_PASSWORD_COST"] = "tests"
 structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
+
+
+_build, _built = Rule._compile_builder, dict[tuple[str, bool], Any]()
+
+
+def _built_once(rule: Rule, append_unknown: bool = True) -> Any:
+    """Hundreds of applications are made with the same rules: what builds an address from one is compiled once."""
+    key = (rule.rule, append_unknown)
+    if key not in _built:
+        _built[key] = _build(rule, append_unknown)
+    return _built[key]
+
+
+Rule._compile_builder = _built_once  # type: ignore[method-assign]
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Records that tests make lie in memory where there is room: they wait for no disk."""
+    if MEMORY.is_dir() and shutil.disk_usage(MEMORY).free > ROOM and "TMPDIR" not in os.environ:
+        tempfile.tempdir = str(MEMORY)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

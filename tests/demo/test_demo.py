@@ -42,7 +42,7 @@ def test_the_fleet_is_the_same_every_time_and_reads_without_a_problem() -> None:
             "needs-exception",
             {"processor-listed": "installer-check", "security-chip": "installer-check", "memory-set-up": "fixable"},
         ),
-        ("nbt-021", "needs-exception", {"processor-listed": "installer-check"}),
+        ("nbt-021", "excepted", {"processor-listed": "installer-check"}),
         ("nbt-064", "clear", {}),
         ("nbt-080", "unsettled", {"security-chip": "disputed"}),
         ("nbt-088", "unsettled", {"processor-listed": "disputed"}),

@@ -7,6 +7,7 @@ import re
 import time
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -48,10 +49,10 @@ WRITES = {
 }  # fmt: skip
 
 
-def operations() -> Iterator[tuple[str, str, dict[str, Any]]]:
-    for path, item in api_document()["paths"].items():
-        for method, operation in item.items():
-            yield method.upper(), path, operation
+@cache
+def operations() -> list[tuple[str, str, dict[str, Any]]]:
+    paths = api_document()["paths"]
+    return [(method.upper(), path, one) for path, item in paths.items() for method, one in item.items()]
 
 
 @pytest.fixture

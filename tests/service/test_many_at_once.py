@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from doorstone.service.listener import Listener
 from doorstone.work.traffic import Traffic
 from tests.running import start_service, stop
 
@@ -66,3 +67,17 @@ def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
     assert order == list(range(12))
     with traffic.paging():  # the lane is free again
         assert traffic.waiting == 0
+
+
+def test_a_listener_that_has_ended_can_be_stopped_and_writes_into_no_file_of_others(tmp_path: Path) -> None:
+    """The numbers of its pipe are given to the next files that are opened."""
+    listener = Listener(lambda *_: [b""], "127.0.0.1", 0, threads=1, largest=1_000, look_every=0.01)
+    thread = threading.Thread(target=listener.run)
+    thread.start()
+    listener.stop()
+    thread.join(30)
+    files = [(tmp_path / f"{number}").open("wb") for number in range(40)]
+    listener.stop()
+    for file in files:
+        file.close()
+    assert {one.read_bytes() for one in tmp_path.iterdir()} == {b""}

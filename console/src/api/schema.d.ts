@@ -6063,9 +6063,10 @@ export interface components {
         };
         /**
          * State
+         * @description How a device stands at a release, the best first. `excepted`: exceptions in force name all that is unmet.
          * @enum {string}
          */
-        State: "clear" | "fixable" | "needs-exception" | "floored" | "unsettled";
+        State: "clear" | "fixable" | "excepted" | "needs-exception" | "floored" | "unsettled";
         /**
          * StateMoveShape
          * @description Devices whose state at a release changes; `was` is empty for devices that are new.

@@ -3,7 +3,7 @@ import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { api, client, type Supposed, useSend } from "../api/api";
 import { useHere } from "../frame";
-import { MarkBar } from "../ui/bars";
+import { StateBar } from "../ui/bars";
 import { Chooser, useChosen } from "../ui/chooser";
 import { STATES } from "../ui/mark";
 import { Button, Choice, count, Empty, Go, Heading, Scroll, Shown, Slab, Tick, Trouble, useParam } from "../ui/parts";
@@ -52,7 +52,6 @@ const GROUPS = { site: "Site", model: "Model", role: "Role", runs: "Release it r
 const WORDS: Record<string, string> = {
   ...Object.fromEntries(Object.entries(STATES).map(([name, known]) => [name, known.words])),
   "needs-exception": "needing an exception",
-  excepted: "excepted",
   carried: "carried by overrides",
   uncovered: "a check nothing covers",
   "no-path": "no path by this route",
@@ -102,7 +101,7 @@ function Groups() {
                           </th>
                           <td className="cell">{group.devices}</td>
                           <td className="cell min-w-48">
-                            <MarkBar marks={byMark(group.states)} />
+                            <StateBar states={group.states} />
                             <span className="block text-sm text-ink-2">
                               {Object.entries(group.states)
                                 .map(([state, n]) => `${n} ${WORDS[state] ?? state}`)
@@ -123,11 +122,6 @@ function Groups() {
     </Shown>
   );
 }
-
-const byMark = (states: Record<string, number>) =>
-  Object.fromEntries(
-    Object.entries(states).map(([state, n]) => [STATES[state as keyof typeof STATES]?.mark ?? state, n]),
-  );
 
 const ROUTES = [
   ["in-place", "in place"],

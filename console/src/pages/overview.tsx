@@ -1,8 +1,8 @@
 import { api } from "../api/api";
 import type { components } from "../api/schema";
 import { useHere } from "../frame";
-import { MarkBar } from "../ui/bars";
-import { Glyph, MARKS, STATE_NAMES, STATES, StateMark } from "../ui/mark";
+import { MarkBar, StateBar } from "../ui/bars";
+import { Glyph, MARKS, STATE_NAMES, StateMark } from "../ui/mark";
 import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
 import { Together } from "../ui/together";
 
@@ -56,7 +56,7 @@ function States({ data }: { data: Overview }) {
   const { states, devices } = data.roll_up;
   return (
     <Slab title={`${count(devices, "device")} against ${data.release}`}>
-      <ul className="grid grid-cols-2 gap-2 sm:grid-cols-5">
+      <ul className="grid grid-cols-2 gap-2 sm:grid-cols-6">
         {STATE_NAMES.map((state) => (
           <li key={state}>
             <Go
@@ -140,9 +140,6 @@ function Sites({ data }: { data: Overview }) {
     <Slab title="Sites">
       <ul className="space-y-2.5">
         {data.sites.map((site) => {
-          const marks = Object.fromEntries(
-            Object.entries(site.states).map(([state, n]) => [STATES[state as keyof typeof STATES].mark, n]),
-          );
           const total = Object.values(site.states).reduce((sum, n) => sum + n, 0);
           return (
             <li key={site.site}>
@@ -150,7 +147,7 @@ function Sites({ data }: { data: Overview }) {
                 <Go to={`/devices?site=${encodeURIComponent(site.site)}`}>{site.site}</Go>
                 <span className="text-ink-2">{total}</span>
               </span>
-              <MarkBar marks={marks} />
+              <StateBar states={site.states} />
             </li>
           );
         })}

@@ -1,5 +1,5 @@
 // Counts as bars: each part a mark's colour and, where there is room, its number.
-import { isMark, MARKS } from "./mark";
+import { isMark, MARKS, STATES, type StateName } from "./mark";
 
 const FILL: Record<string, string> = {
   "text-met": "var(--met)",
@@ -23,10 +23,37 @@ export function ProgressBar({ label, now, of }: { label: string; now: number; of
   );
 }
 
+interface Part {
+  n: number;
+  words: string;
+  colour: string;
+  opacity?: number;
+}
+
 export function MarkBar({ marks }: { marks: Record<string, number> }) {
-  const total = Object.values(marks).reduce((sum, n) => sum + n, 0);
-  const parts = ORDER.filter((mark) => marks[mark]).map((mark) => ({ mark, n: marks[mark] ?? 0 }));
-  const words = parts.map(({ mark, n }) => `${n} ${isMark(mark) ? MARKS[mark].words : mark}`).join(", ");
+  const parts = ORDER.filter((mark) => marks[mark]).map((mark) => ({
+    n: marks[mark] ?? 0,
+    words: isMark(mark) ? MARKS[mark].words : mark,
+    colour: isMark(mark) ? MARKS[mark].colour : "",
+    opacity: mark === "met" ? 0.35 : 1,
+  }));
+  return <Bar parts={parts} />;
+}
+
+const PALE: Partial<Record<StateName, number>> = { clear: 0.35, excepted: 0.45 };
+
+/** Devices by state, in the order of the states. */
+export function StateBar({ states }: { states: Record<string, number> }) {
+  const parts = Object.entries(STATES).flatMap(([name, { words, colour }]) => {
+    const n = states[name];
+    return n ? [{ n, words, colour, opacity: PALE[name as StateName] ?? 1 }] : [];
+  });
+  return <Bar parts={parts} />;
+}
+
+function Bar({ parts }: { parts: Part[] }) {
+  const total = parts.reduce((sum, part) => sum + part.n, 0);
+  const words = parts.map((part) => `${part.n} ${part.words}`).join(", ");
   let x = 0;
   return (
     <svg
@@ -36,21 +63,21 @@ export function MarkBar({ marks }: { marks: Record<string, number> }) {
       role="img"
       aria-label={words}
     >
-      {parts.map(({ mark, n }) => {
+      {parts.map(({ n, words, colour, opacity }) => {
         const width = (200 * n) / Math.max(1, total);
         const from = x;
         x += width;
         return (
           <rect
-            key={mark}
+            key={words}
             x={from}
             y="0"
             width={Math.max(0, width - 1)}
             height="12"
-            fill={FILL[isMark(mark) ? MARKS[mark].colour : ""] ?? "var(--ink-2)"}
-            opacity={mark === "met" ? 0.35 : 1}
+            fill={FILL[colour] ?? "var(--ink-2)"}
+            opacity={opacity}
           >
-            <title>{`${n} ${mark}`}</title>
+            <title>{`${n} ${words}`}</title>
           </rect>
         );
       })}

@@ -1,7 +1,7 @@
 import { fireEvent, render, screen } from "@testing-library/react";
 import { describe, expect, it } from "vitest";
 import type { Finding } from "../api/api";
-import { MarkBar, ProgressBar } from "./bars";
+import { MarkBar, ProgressBar, StateBar } from "./bars";
 import { isMark, MARKS, Mark, STATE_NAMES, STATES, StateMark } from "./mark";
 import { FindingStrip, Strip } from "./strip";
 
@@ -29,12 +29,15 @@ describe("marks", () => {
     expect(isMark("odd")).toBe(false);
   });
 
-  it("stand for states", () => {
-    for (const state of STATE_NAMES) {
-      const { unmount } = render(<StateMark state={state} />);
+  it("stand for states, each with a shape of its own", () => {
+    const shapes = STATE_NAMES.map((state) => {
+      const { container, unmount } = render(<StateMark state={state} />);
       expect(screen.getByText(STATES[state].words)).toBeTruthy();
+      const drawn = path(container);
       unmount();
-    }
+      return drawn;
+    });
+    expect(new Set(shapes).size).toBe(6);
   });
 });
 
@@ -85,6 +88,11 @@ describe("bars", () => {
       ["0", "149"],
       ["150", "49"],
     ]);
+  });
+
+  it("name states by their own words, the excepted before those that need an exception", () => {
+    render(<StateBar states={{ "needs-exception": 2, excepted: 1, clear: 4 }} />);
+    expect(screen.getByRole("img").getAttribute("aria-label")).toBe("4 clear, 1 excepted, 2 needs an exception");
   });
 
   it("draw nothing of nothing", () => {

@@ -12,7 +12,7 @@ PlatformOption = Annotated[
     str, typer.Option("--platform", "-p", help="Platform; the one with most devices if left out.")
 ]
 ReleaseOption = Annotated[str, typer.Option("--release", "-r", help="Target release; the last published if left out.")]
-StateOption = Annotated[str, typer.Option(help="clear, fixable, needs-exception, floored or unsettled.")]
+StateOption = Annotated[str, typer.Option(help="clear, fixable, excepted, needs-exception, floored or unsettled.")]
 SiteOption = Annotated[str, typer.Option(help="Only this site.")]
 RoleOption = Annotated[str, typer.Option(help="Only this role.")]
 ModelOption = Annotated[str, typer.Option(help="Only this machine model.")]

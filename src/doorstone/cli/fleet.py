@@ -51,17 +51,12 @@ def show_fleet(
         known = the_platform(service, platform)
         found = service.fleet(known.id, release=release, selection=selection, by=by, **where)
     states = list(found.states)
-    rows = [[g.name, *(g.states.get(s, "") for s in _plain(states)), g.devices] for g in found.groups]
+    rows = [[g.name, *(g.states.get(s, "") for s in states), g.devices] for g in found.groups]
     title = f"{known.name} towards {found.release}: " + ", ".join(f"{n} {s}" for s, n in found.states.items())
-    show(form, found, [by, *_plain(states), "devices"], rows, title)
+    show(form, found, [by, *states, "devices"], rows, title)
     if form is Form.TABLE:
         together = [[c.devices, c.requirements] for c in found.combinations[:10]]
         show(form, None, ["devices", "fail together"], together, "\nWhat fails together")
-
-
-def _plain(states: list[str]) -> list[str]:
-    """The states of groups: what is excepted is counted as needing an exception there."""
-    return [state for state in states if state != "excepted"]
 
 
 @fleet_app.command("compare")

@@ -5,7 +5,7 @@ In: a platform, a release, a settled view of the device, the decisions taken. Ou
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
@@ -25,8 +25,11 @@ class Finding(StrEnum):
 
 
 class State(StrEnum):
+    """How a device stands at a release, the best first. `excepted`: exceptions in force name all that is unmet."""
+
     CLEAR = "clear"
     FIXABLE = "fixable"
+    EXCEPTED = "excepted"
     NEEDS_EXCEPTION = "needs-exception"
     FLOORED = "floored"
     UNSETTLED = "unsettled"
@@ -162,6 +165,19 @@ def settled_state(findings: Sequence[RequirementFinding]) -> State:
 def state_of(base: int, worst: int) -> State:
     """The state for the worst level found, and the worst that an open finding could still bring."""
     return State.UNSETTLED if worst > base else _BY_LEVEL[base]
+
+
+def with_exceptions(state: str, marks: Mapping[str, str], excepted: Collection[str]) -> State:
+    """The state of a device on which the `excepted` requirements are named by exceptions in force.
+
+    `state` and `marks` are those without any exception. A device whose checks are all named is fixable while something
+    that no exception names can be fixed, and excepted once nothing is left.
+    """
+    checks = {name for name, mark in marks.items() if mark == "installer-check"}
+    fixable = {name for name, mark in marks.items() if mark == "fixable"}
+    if state not in (State.FIXABLE, State.NEEDS_EXCEPTION) or not checks <= set(excepted):
+        return State(state)
+    return State.FIXABLE if fixable - set(excepted) else State.EXCEPTED
 
 
 def reach(finding: RequirementFinding) -> tuple[int, int]:

@@ -83,22 +83,26 @@ def create_app(
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
         app.add_url_rule(path, operation.name, _view(desk, jobs, operation), methods=[operation.method])
-    document = api_document_bytes()
-    app.add_url_rule(f"{API}/openapi.json", "openapi", lambda: Response(document, content_type="application/json"))
+    app.add_url_rule(f"{API}/openapi.json", "openapi", _document)
     bind_console(app)
     _bind_problems(app)
     _bind_log(app)
     return app
 
 
+def _document() -> Response:
+    return Response(api_document_bytes(), content_type="application/json")
+
+
 @cache
 def api_document_bytes() -> bytes:
-    """The OpenAPI document as it is served."""
+    """The OpenAPI document as it is served, made when it is asked for first."""
     return json.dumps(api_document(), indent=1).encode()
 
 
+@cache
 def api_document() -> dict[str, Any]:
-    """The OpenAPI document with the paths as they are served."""
+    """The OpenAPI document with the paths as they are served; made once, and nobody changes it."""
     document = openapi(OPERATIONS)
     health = {o.path for o in OPERATIONS if o.tag == "health"}
     document["paths"] = {(p if p in health else API + p): item for p, item in document["paths"].items()}

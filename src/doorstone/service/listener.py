@@ -45,6 +45,11 @@ class _Lanes(ThreadedTaskDispatcher):  # type: ignore[misc]
         else:
             super().add_task(task)
 
+    @property
+    def at_work(self) -> bool:
+        """Whether a thread of any lane has not ended."""
+        return any(lane.threads for lane in (self, self._health, self._streams))
+
     def shutdown(self, cancel_pending: bool = True, timeout: float = 5) -> bool:
         for lane in (self._health, self._streams):
             lane.shutdown(cancel_pending, timeout)
@@ -83,6 +88,8 @@ class Listener:
         )
         self._look_every = look_every
         self._stopping = threading.Event()
+        self._ending = threading.Lock()
+        self._ended = False
         self._began: dict[int, tuple[Any, float]] = {}
 
     @property
@@ -101,12 +108,18 @@ class Listener:
         while time.monotonic() < until and any(self._busy(one) for one in self._channels()):
             wasyncore.loop(timeout=0.05, use_poll=True, map=self._map, count=1)
         self._lanes.shutdown(timeout=1)
-        for one in list(self._map.values()):
-            one.close()
+        with self._ending:
+            self._ended = True
+            for one in list(self._map.values()):
+                # A thread that is still at work wakes the loop once it is done: its pipe must not become another's.
+                if one is not self._server.trigger or not self._lanes.at_work:
+                    one.close()
 
     def stop(self) -> None:
-        self._stopping.set()
-        self._server.pull_trigger()
+        with self._ending:
+            self._stopping.set()
+            if not self._ended:
+                self._server.pull_trigger()
 
     def _channels(self) -> list[Any]:
         return list(self._server.active_channels.values())

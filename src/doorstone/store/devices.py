@@ -163,17 +163,34 @@ def find(
     few: bool,
     after: str,
     limit: int,
+    without: Collection[str] = (),
 ) -> list[DeviceRow]:
     """Devices of a platform by id, those after `after`, of these profiles; `few` says that these have few devices.
 
-    State, model and marks of the filter are what `profiles` stands for.
+    State, model and marks of the filter are what `profiles` stands for. Those in `without` are left out.
     """
     parts, values = _where(where, profiles)
+    if without:
+        parts += " AND d.id NOT IN (SELECT value FROM json_each(:without))"
+        values["without"] = json.dumps(sorted(without))
     index = "devices_profile" if few else "devices_at_site" if where.site else "devices_listed"
     rows = db.execute(
         f"SELECT d.* FROM devices AS d INDEXED BY {index}"  # noqa: S608 - the parts are constants of this module
         f" WHERE d.platform = :platform AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
         {**values, "platform": platform, "after": after, "limit": limit},
+    )
+    return [_row(r) for r in rows]
+
+
+def find_named(
+    db: sqlite3.Connection, where: Filter, devices: Iterable[str], after: str = "", limit: int = -1
+) -> list[DeviceRow]:
+    """Those of these devices that stand where the filter says, words included, by id; state and marks are not asked."""
+    parts, values = _where(where, None)
+    rows = db.execute(
+        f"SELECT d.* FROM json_each(:named) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608
+        f" WHERE d.id > :after{parts} ORDER BY d.id LIMIT :limit",
+        {**values, "named": json.dumps(sorted(set(devices))), "after": after, "limit": limit},
     )
     return [_row(r) for r in rows]
 

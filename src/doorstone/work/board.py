@@ -10,7 +10,8 @@ import sqlite3
 import threading
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from typing import Any
+from operator import attrgetter
+from typing import Any, NamedTuple
 
 from doorstone.core.board import Board, ProfileTable, Sorting, table_for
 from doorstone.core.fleet import Sorted, looks_at_days
@@ -19,7 +20,7 @@ from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, Decision
 from doorstone.store import devices as device_store
 from doorstone.store import profiles as store
-from doorstone.store.devices import Filter
+from doorstone.store.devices import DeviceRow, Filter
 from doorstone.store.profiles import ProfileRow
 from doorstone.work.desk import Desk
 from doorstone.work.profiles import decisions_of, roll
@@ -39,15 +40,28 @@ class Standings:
         """The profiles whose state, model and marks fit; None if the filter asks for none of these."""
         if not (where.state or where.model or where.requirement):
             return None
-        return {number for number, row in self.rows.items() if self._fits(number, row, where)}
+        return {
+            number
+            for number in self.rows
+            if (not where.state or self.of.state(number) == where.state) and self.fits(number, where)
+        }
 
-    def _fits(self, number: int, row: ProfileRow, where: Filter) -> bool:
-        if (where.state and self.of.state(number) != where.state) or (where.model and row.model != where.model):
+    def fits(self, number: int, where: Filter) -> bool:
+        """Whether model and marks of a profile fit."""
+        if where.model and self.rows[number].model != where.model:
             return False
         if where.requirement:
             mark = self.of.mark(number, where.requirement)
             return mark == where.mark if where.mark else mark != "met"
         return True
+
+
+class Raised(NamedTuple):
+    """A device that stands otherwise than its profile, because exceptions in force name what it fails."""
+
+    row: DeviceRow
+    before: str
+    stands: Sorted
 
 
 class _Shelf:
@@ -124,15 +138,41 @@ def _board(shelf: _Shelf, platform: Platform, release: str, decisions: Any, toda
 
 
 def find_devices(
-    desk: Desk, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
-) -> list[tuple[device_store.DeviceRow, Sorted]]:
+    desk: Desk,
+    platform: Platform,
+    release: str,
+    where: Filter,
+    raised: Mapping[str, Raised],
+    after: str = "",
+    limit: int = -1,
+) -> list[tuple[DeviceRow, Sorted]]:
     """Devices of a platform by id, those after `after`, with how they stand at a release."""
     roll(desk)
     with desk.database.read() as db:
         found = standings(desk, platform, release)
         profiles = found.chosen(where)
-        rows = device_store.find(db, platform.id, where, profiles, _few(found, profiles), after, limit)
-    return [(row, found.of[row.profile]) for row in rows if row.profile is not None]
+        left, come = _moved(found, where, raised)
+        rows = device_store.find(db, platform.id, where, profiles, _few(found, profiles), after, limit, left)
+        if come:
+            rows = sorted([*rows, *device_store.find_named(db, where, come, after, limit)], key=attrgetter("id"))
+    return [
+        (row, raised[row.id].stands if row.id in raised else found.of[row.profile])
+        for row in (rows if limit < 0 else rows[:limit])
+        if row.profile is not None
+    ]
+
+
+def _moved(found: Standings, where: Filter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:
+    """Devices whose profiles a filter by state chooses but not they themselves, and the other way round."""
+    if not where.state:
+        return [], []
+    left = [name for name, one in raised.items() if one.before == where.state]
+    come = [
+        name
+        for name, one in raised.items()
+        if one.stands.state == where.state and found.fits(one.row.profile or 0, where)
+    ]
+    return left, come
 
 
 def assessments(
@@ -178,12 +218,16 @@ def _few(found: Standings, profiles: Collection[int] | None) -> bool:
     return profiles is not None and sum(found.rows[number].devices for number in profiles) <= FEW
 
 
-def count_devices(desk: Desk, platform: Platform, release: str, where: Filter) -> int:
+def count_devices(desk: Desk, platform: Platform, release: str, where: Filter, raised: Mapping[str, Raised]) -> int:
     """How many devices `find_devices` would find; asked of the counts by profile unless words are looked for."""
     roll(desk)
     with desk.database.read() as db:
         found = standings(desk, platform, release)
         profiles = found.chosen(where)
+        left, come = _moved(found, where, raised)
+        left = [name for name in left if profiles is None or raised[name].row.profile in profiles]
+        moved = len(device_store.find_named(db, where, come)) - len(device_store.find_named(db, where, left))
         if not (where.site or where.role or where.words):
-            return sum(found.rows[number].devices for number in (found.rows if profiles is None else profiles))
-        return device_store.count(db, platform.id, where, profiles)
+            rows = found.rows if profiles is None else profiles
+            return sum(found.rows[number].devices for number in rows) + moved
+        return device_store.count(db, platform.id, where, profiles) + moved

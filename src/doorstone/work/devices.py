@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
 
@@ -16,7 +16,6 @@ from doorstone.core.sorting import Assessment, State
 from doorstone.store import devices as store
 from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import DeviceRow, Filter
-from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, record
 from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import picture
@@ -100,7 +99,7 @@ def list_devices(
         raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
     check_requirement(platform, release, where.requirement)
     now = picture(desk)
-    rows = find_devices(desk, platform, release, where, after, limit + 1)
+    rows = now.find(platform, release, where, after, limit + 1)
     ahead = now.forecasts([row for row, _ in rows[:limit]])
     page = [_line(row, found, ahead[row.id]) for row, found in rows[:limit]]
     places = now.places(platform)
@@ -183,13 +182,17 @@ def sites_of(desk: Desk, names: Iterable[str]) -> set[str]:
 
 
 def assess_device(desk: Desk, device: str, release: str = "") -> Assessment:
-    """Every requirement of `release` on one device, explained. Raises `MissingError`."""
+    """Every requirement of `release` on one device, explained, and its state with its exceptions.
+
+    Raises `MissingError`.
+    """
     now = picture(desk)
-    now.device(device)
+    row = now.device(device)
     platform = now.need_sheet(device).platform
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
-    return now.assessment(device, release)
+    state = State(now.stands(row, platform, release).state)
+    return replace(now.assessment(device, release), state=state)
 
 
 @dataclass(frozen=True, slots=True)

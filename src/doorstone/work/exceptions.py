@@ -24,7 +24,6 @@ from doorstone.core.sorting import State
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as store
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
-from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.doubts import doubts, to_keep
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError, Trouble
@@ -249,8 +248,7 @@ def _devices_asked(desk: Desk, now: Picture, asked: ExceptionAsked) -> list[str]
     if asked.selection:
         platform = asked.platform or _platform_of_selection(desk, asked.selection)
         chosen = choose_devices(desk, platform, asked.release, device_store.Filter(), asked.selection)
-        found = find_devices(desk, chosen.platform, chosen.release, chosen.where)
-        devices |= {row.id for row, _ in found}
+        devices |= {row.id for row, _ in now.find(chosen.platform, chosen.release, chosen.where)}
     return sorted(devices)
 
 

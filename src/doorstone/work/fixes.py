@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
 from doorstone.core.fixes import FixPlan, after_fixes, plan_fixes
-from doorstone.core.sorting import State, assess
+from doorstone.core.sorting import Assessment, State, assess, with_exceptions
 from doorstone.formats.tables import csv_text
 from doorstone.store import devices as device_store
 from doorstone.store.devices import DeviceRow, Filter
 from doorstone.work.desk import Desk
 from doorstone.work.devices import assess_device
 from doorstone.work.picture import picture
-from doorstone.work.selections import choose_devices, counts
+from doorstone.work.selections import among, choose_devices, counts
+
+_Planned = tuple[FixPlan, Assessment]
+"""The fixes to make on devices of a profile, and how these then stand, exceptions apart."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,8 +93,13 @@ def device_fixes(desk: Desk, device: str, release: str = "") -> DeviceFixes:
     view = now.view(device)
     plan = plan_fixes(assessment, view)
     decisions = now.decisions_for(platform)
+    excepted = now.excepted(platform, assessment.release).get(device, frozenset())
     after = assess(platform, assessment.release, after_fixes(platform, plan, view), decisions, device)
-    return DeviceFixes(device, assessment.release, plan, assessment.state, after.state)
+    return DeviceFixes(device, assessment.release, plan, assessment.state, _with(after, excepted))
+
+
+def _with(assessment: Assessment, excepted: Collection[str]) -> State:
+    return with_exceptions(assessment.state, {f.requirement.id: f.mark for f in assessment.findings}, excepted)
 
 
 def fix_round(
@@ -101,10 +110,11 @@ def fix_round(
     now = picture(desk)
     decisions = now.decisions_for(chosen.platform)
     views = now.profile_views(chosen.platform)
-    places = {(count.profile, count.site, count.role): count for count in counts(desk, chosen)}
-    plans: dict[int, tuple[FixPlan, State]] = {}
+    excepted = now.excepted(chosen.platform, chosen.release)
+    found = counts(desk, chosen)
+    plans: dict[int, _Planned] = {}
     pointless: set[int] = set()
-    for profile in {profile for profile, _, _ in places}:
+    for profile in {count.profile for count in found}:
         view, own = views[profile]
         plan = plan_fixes(assess(chosen.platform, chosen.release, view, decisions, own), view)
         if not plan.steps:
@@ -113,14 +123,10 @@ def fix_round(
         if after.state is State.FLOORED:
             pointless.add(profile)
         else:
-            plans[profile] = (plan, after.state)
+            plans[profile] = (plan, after)
     with desk.database.read() as db:
-        rows = [
-            row
-            for row in device_store.of_profiles(db, plans)
-            if (row.profile, row.site, row.role) in places and _has_words(row, chosen.where)
-        ]
-    sites = tuple(_site(site, [row for row in rows if row.site == site], plans) for site in _sites(rows))
+        rows = list(among(now, chosen, found, device_store.of_profiles(db, plans)))
+    sites = tuple(_site(site, [row for row in rows if row.site == site], plans, excepted) for site in _sites(rows))
     actions = [action for site in sites for action in site.actions]
     bought = {a.title: a.cost for a in actions if a.kind == "part"}
     number = {title: sum(len(a.visits) for a in actions if a.title == title) for title in bought}
@@ -132,23 +138,21 @@ def fix_round(
         sum((site.cost for site in sites), Decimal(0)),
         sites,
         tuple(Part(title, number[title], cost * number[title]) for title, cost in sorted(bought.items())),
-        sum(count.devices for (profile, _, _), count in places.items() if profile in pointless),
+        sum(count.devices for count in found if count.profile in pointless),
     )
-
-
-def _has_words(row: DeviceRow, where: Filter) -> bool:
-    text = f"{row.id} {row.name} {row.site} {row.role} {row.model}".lower()
-    return all(word in text for word in where.words.lower().split())
 
 
 def _sites(rows: list[DeviceRow]) -> list[str]:
     return sorted({row.site for row in rows})
 
 
-def _site(site: str, rows: list[DeviceRow], plans: dict[int, tuple[FixPlan, State]]) -> SiteRound:
+def _site(
+    site: str, rows: list[DeviceRow], plans: Mapping[int, _Planned], excepted: Mapping[str, frozenset[str]]
+) -> SiteRound:
     actions: dict[str, FixAction] = {}
     for row in sorted(rows, key=lambda r: r.id):
-        plan, after = plans[row.profile or 0]
+        plan, assessment = plans[row.profile or 0]
+        after = _with(assessment, excepted.get(row.id, frozenset()))
         for at, step in enumerate(plan.steps, 1):
             fix = step.fix
             visit = FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, after.value)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -14,19 +14,19 @@ from doorstone.core.fixes import plan_fixes
 from doorstone.core.fleet import RollUp, roll_up
 from doorstone.core.overrides import choose
 from doorstone.core.platforms import Fix, Platform, Route, Sort
-from doorstone.core.sorting import Assessment, Decision, Finding, Scope, State, assess, fixed_view
+from doorstone.core.sorting import Assessment, Decision, Finding, Scope, State, assess, fixed_view, with_exceptions
 from doorstone.store import devices as device_store
 from doorstone.store.devices import Filter
+from doorstone.store.profiles import ProfileCount
+from doorstone.work.board import standings
 from doorstone.work.desk import Desk
 from doorstone.work.devices import check_requirement
 from doorstone.work.errors import BadInputError, MissingError
 from doorstone.work.picture import Picture, picture, sorted_of
-from doorstone.work.selections import Case, Chosen, cases, choose_devices, counts
+from doorstone.work.selections import Case, Chosen, among, cases, choose_devices, counts
 
 BY = ("site", "model", "role", "runs")
-EXCEPTED = "excepted"
-"""In counts: a device that needs exceptions and has every one of them in force."""
-STATES = (State.CLEAR.value, State.FIXABLE.value, EXCEPTED, *(s.value for s in list(State)[2:]))
+MOST_NAMED = 10
 CARRIED, UNCOVERED, NO_PATH = "carried", "uncovered", "no-path"
 
 
@@ -60,37 +60,21 @@ def fleet_view(
     groups: dict[str, Counter[str]] = {}
     for count in found:
         groups.setdefault(str(getattr(count, by)) or "unknown", Counter())[count.state] += count.devices
+    states: Counter[str] = Counter()
+    for count in found:
+        states[count.state] += count.devices
     return FleetView(
         platform_id,
         chosen.release,
         by,
-        _states(desk, chosen),
+        _in_order(states),
         roll_up(chosen.platform, chosen.release, [(sorted_of(c), c.devices) for c in found]),
         tuple(Group(name, states.total(), _in_order(states)) for name, states in sorted(groups.items())),
     )
 
 
 def _in_order(states: Mapping[str, int]) -> dict[str, int]:
-    return {name: states[name] for name in STATES if states.get(name)}
-
-
-def _states(desk: Desk, chosen: Chosen) -> dict[str, int]:
-    """Devices per state, those apart whose every check is excepted."""
-    found = counts(desk, chosen)
-    by_profile = {count.profile: count for count in found}
-    states: Counter[str] = Counter()
-    for case in cases(desk, chosen, found):
-        count = by_profile[case.profile]
-        states[_standing(count.state, count.marks, case.excepted)] += case.devices
-    return _in_order(states)
-
-
-def _standing(state: str, marks: Mapping[str, str], excepted: frozenset[str]) -> str:
-    checks = {name for name, mark in marks.items() if mark == "installer-check"}
-    fixable = {name for name, mark in marks.items() if mark == "fixable"}
-    if state != State.NEEDS_EXCEPTION or not checks <= excepted:
-        return state
-    return State.FIXABLE.value if fixable - excepted else EXCEPTED
+    return {state.value: states[state] for state in State if states.get(state)}
 
 
 # ------------------------------------------------------------------ compare
@@ -146,28 +130,29 @@ def compare(
     now = picture(desk)
     views = now.profile_views(chosen.platform)
     sizes: Counter[int] = Counter()
-    for count in counts(desk, chosen):
+    found = counts(desk, chosen)
+    for count in found:
         sizes[count.profile] += count.devices
     pairs: dict[tuple[str, str], list[int]] = {}
-    found: list[tuple[Counter[str], Counter[str]]] = [(Counter(), Counter()), (Counter(), Counter())]
+    sides: list[tuple[Counter[str], Counter[str]]] = [(Counter(), Counter()), (Counter(), Counter())]
     for profile, devices in sizes.items():
         words = []
         for at, (release, route) in enumerate(((chosen.release, one[1]), (second.release, other[1]))):
             word, uncovered = _outcome(now, chosen.platform, release, Route(route), *views[profile])
-            found[at][0][word] += devices
-            found[at][1].update(dict.fromkeys(uncovered, devices))
+            sides[at][0][word] += devices
+            sides[at][1].update(dict.fromkeys(uncovered, devices))
             words.append(word)
         pairs.setdefault((words[0], words[1]), []).append(profile)
     shifts = [
-        Shift(a, b, sum(sizes[p] for p in profiles), _examples(desk, profiles, chosen.where))
+        Shift(a, b, sum(sizes[p] for p in profiles), _examples(now, chosen, found, profiles))
         for (a, b), profiles in sorted(pairs.items())
         if a != b
     ]
     return Comparison(
         platform_id,
         sizes.total(),
-        Side(chosen.release, one[1], dict(found[0][0]), dict(found[0][1].most_common())),
-        Side(second.release, other[1], dict(found[1][0]), dict(found[1][1].most_common())),
+        Side(chosen.release, one[1], dict(sides[0][0]), dict(sides[0][1].most_common())),
+        Side(second.release, other[1], dict(sides[1][0]), dict(sides[1][1].most_common())),
         tuple(sorted(shifts, key=lambda s: (-s.count, s.one, s.other))),
     )
 
@@ -189,13 +174,13 @@ def _outcome(
     return (CARRIED, ()) if choice.best else (UNCOVERED, choice.uncovered or checks)
 
 
-def _examples(desk: Desk, profiles: Iterable[int], where: Filter, most: int = 10) -> tuple[str, ...]:
-    names: list[str] = []
-    with desk.database.read() as db:
-        for row in device_store.of_profiles(db, profiles):
-            if (not where.site or row.site == where.site) and (not where.role or row.role == where.role):
-                names.append(row.id)
-    return tuple(sorted(names)[:most])
+def _examples(
+    now: Picture, chosen: Chosen, found: Iterable[ProfileCount], profiles: Iterable[int], apart: Collection[str] = ()
+) -> tuple[str, ...]:
+    """The first chosen devices of these profiles, those in `apart` left out."""
+    with now.desk.database.read() as db:
+        rows = [row for row in device_store.of_profiles(db, profiles) if row.id not in apart]
+    return tuple(sorted(row.id for row in among(now, chosen, found, rows))[:MOST_NAMED])
 
 
 # ------------------------------------------------------------------ what if
@@ -250,15 +235,17 @@ def what_if(
     views = now.profile_views(platform)
     supposed = [*now.decisions_for(platform), *_decisions(chosen.release, asked.sorts, views.values())]
     found = counts(desk, chosen)
-    state = {count.profile: count for count in found}
+    plain = standings(desk, platform, chosen.release).of
     before: Counter[str] = Counter()
     after: Counter[str] = Counter()
-    moved: dict[tuple[str, str], list[int]] = {}
+    moved: dict[tuple[str, str], list[Case]] = {}
+    apart: set[str] = set()
     moves: Counter[tuple[str, str]] = Counter()
     made = minutes = 0
     cost = Decimal(0)
     for case in cases(desk, chosen, found):
-        was = _standing(state[case.profile].state, state[case.profile].marks, case.excepted)
+        stands = plain[case.profile]
+        was = with_exceptions(stands.state, stands.marks, case.excepted).value
         fixes, then = _suppose(platform, chosen.release, asked, case, views[case.profile], supposed)
         made += len(fixes) * case.devices
         minutes += sum(fix.minutes for fix in fixes) * case.devices
@@ -267,11 +254,13 @@ def what_if(
         after[then] += case.devices
         if was != then:
             moves[was, then] += case.devices
-            moved.setdefault((was, then), []).append(case.profile)
-    shifts = [
-        Shift(was, then, moves[was, then], _examples(desk, profiles, chosen.where))
-        for (was, then), profiles in sorted(moved.items())
-    ]
+            moved.setdefault((was, then), []).append(case)
+        apart.update(case.named)
+    shifts = []
+    for (was, then), held in sorted(moved.items()):
+        named = [name for case in held for name in case.named]
+        named += _examples(now, chosen, found, [case.profile for case in held if not case.named], apart)
+        shifts.append(Shift(was, then, moves[was, then], tuple(sorted(named)[:MOST_NAMED])))
     devices = before.total()
     return Supposed(
         platform_id, chosen.release, devices, _in_order(before), _in_order(after), tuple(shifts), made, minutes, cost
@@ -298,7 +287,7 @@ def _suppose(
         given = {name: value for fix in fixes for name, value in fix.gives.items()}
         now = assess(platform, release, shown.with_values(given), decisions, own)
     marks = {f.requirement.id: f.mark for f in now.findings}
-    return fixes, _standing(now.state.value, marks, case.excepted | set(asked.approve))
+    return fixes, with_exceptions(now.state, marks, case.excepted | set(asked.approve)).value
 
 
 def _fixes(assessment: Assessment, view: View, asked: WhatIf) -> list[Fix]:

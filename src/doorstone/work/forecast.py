@@ -133,8 +133,9 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
     platform = get_sheet(desk, platform_id).platform
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
+    raised = picture(desk).raised(platform, release)
     with desk.database.read() as db:
-        rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today())
+        rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today(), raised)
     return desk.remembered(("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release))
 
 
@@ -146,6 +147,8 @@ def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
     sites: dict[str, Counter[str]] = {}
     for site, profile, devices in by_site:
         sites.setdefault(site or "no site", Counter())[found.of.state(profile)] += devices
+    for one in picture(desk).raised(platform, release).values():
+        sites[one.row.site or "no site"].update({one.before: -1, one.stands.state: 1})
     running: Counter[str] = Counter()
     for row in found.rows.values():
         running[row.runs or "unread"] += row.devices
@@ -157,5 +160,5 @@ def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
         platform.releases,
         dict(sorted(running.items())),
         rolled,
-        tuple(SiteCount(site, dict(states)) for site, states in sorted(sites.items())),
+        tuple(SiteCount(site, dict(+states)) for site, states in sorted(sites.items())),
     )

@@ -31,11 +31,11 @@ from doorstone.formats.records import ImportProblem, ReadingRecord
 from doorstone.store import devices as device_store
 from doorstone.store import imports as store
 from doorstone.store.imports import ImportRow
-from doorstone.work.board import find_devices
 from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
 from doorstone.work.hearing import GUARDED, NewReading, Shelf, batches, heard_of
 from doorstone.work.people import REPORTER
+from doorstone.work.picture import picture
 from doorstone.work.profiles import Known, Settler, all_specs
 from doorstone.work.ready import ReadyWriter, Told, read_ready, told
 from doorstone.work.sheets import all_sheets
@@ -446,7 +446,7 @@ def _standing(desk: Desk) -> dict[str, _Stand]:
     for name, sheet in all_sheets(desk).items():
         out = [r.id for r in sheet.platform.releases if r.published <= desk.today()]
         release = out[-1] if out else sheet.platform.releases[0].id
-        for row, found in find_devices(desk, sheet.platform, release, device_store.Filter()):
+        for row, found in picture(desk).find(sheet.platform, release, device_store.Filter()):
             standing[row.id] = _Stand(name, release, found)
     return standing
 

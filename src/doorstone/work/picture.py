@@ -15,14 +15,14 @@ from doorstone.core.facts import View
 from doorstone.core.fleet import Sorted, sorted_as, view_of
 from doorstone.core.forecast import Forecast
 from doorstone.core.platforms import Platform
-from doorstone.core.sorting import Assessment, Decision, assess
+from doorstone.core.sorting import Assessment, Decision, assess, with_exceptions
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import profiles as profile_store
 from doorstone.store.devices import DeviceRow, Filter, Record
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.store.profiles import ProfileCount
-from doorstone.work.board import assessments, count_devices, forecaster, standings, turn
+from doorstone.work.board import Raised, assessments, count_devices, find_devices, forecaster, standings, turn
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.doubts import doubts
 from doorstone.work.errors import MissingError
@@ -59,6 +59,8 @@ class Picture:
         self._views: dict[str, View] = {}
         self._records: dict[str, Record] = {}
         self._experience: dict[str, Experiences] = {}
+        self._excepted: dict[tuple[str, str], Mapping[str, frozenset[str]]] = {}
+        self._raised: dict[tuple[str, str], Mapping[str, Raised]] = {}
 
     @property
     def exceptions(self) -> list[ExceptionTerms]:
@@ -130,9 +132,51 @@ class Picture:
         return found
 
     def stands(self, row: DeviceRow, platform: Platform, release: str) -> Sorted:
-        """The device's state and marks at a release: those of its profile, if it still has it."""
+        """The device's state and marks at a release: those of its profile, if it still has it, and its exceptions."""
+        raised = self.raised(platform, release)
+        if row.id in raised:
+            return raised[row.id].stands
         found = standings(self.desk, platform, release).of.get(row.profile or 0)
         return found or sorted_as(self.assessment(row.id, release))
+
+    def find(
+        self, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
+    ) -> list[tuple[DeviceRow, Sorted]]:
+        """Devices of a platform by id, those after `after`, with how they stand at a release."""
+        return find_devices(self.desk, platform, release, where, self.raised(platform, release), after, limit)
+
+    def excepted(self, platform: Platform, release: str) -> Mapping[str, frozenset[str]]:
+        """Device -> the requirements that exceptions in force name at a release; approvals in doubt do not count."""
+        key = platform.id, release
+        if key not in self._excepted:
+            with self.desk.database.read() as db:
+                held = self._held(exception_store.excepted_devices(db, platform.id))
+            named = {
+                device: frozenset(
+                    name
+                    for e in mine
+                    if e.stands and e.in_force(self.today) and e.reaches(platform, release)
+                    for name in e.requirements
+                )
+                for device, mine in held.items()
+            }
+            self._excepted[key] = {device: names for device, names in named.items() if names}
+        return self._excepted[key]
+
+    def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
+        """The devices that their exceptions bring to another state than their profile's."""
+        key = platform.id, release
+        if key not in self._raised:
+            excepted, found = self.excepted(platform, release), {}
+            of = standings(self.desk, platform, release).of
+            for row in self.rows(excepted):
+                if row.profile is not None and row.platform == platform.id:
+                    plain = of[row.profile]
+                    state = with_exceptions(plain.state, plain.marks, excepted[row.id])
+                    if state != plain.state:
+                        found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
+            self._raised[key] = found
+        return self._raised[key]
 
     # ------------------------------------------------------------ the fleet
 
@@ -142,16 +186,27 @@ class Picture:
             found = standings(self.desk, platform, release)
             placed = profile_store.places(db, platform.id)
         made = []
+        apart: Counter[tuple[int, str, str, str]] = Counter()
+        for one in self.raised(platform, release).values():
+            apart[one.row.profile or 0, one.row.site, one.row.role, one.stands.state] += 1
+        left = Counter({key[:3]: 0 for key in apart})
+        for key, devices in apart.items():
+            left[key[:3]] += devices
         for profile, site, role, devices in placed:
             row, stands = found.rows[profile], found.of[profile]
-            made.append(ProfileCount(profile, site, role, row.model, row.runs, devices, stands.state, stands.marks))
+            if rest := devices - left[profile, site, role]:
+                made.append(ProfileCount(profile, site, role, row.model, row.runs, rest, stands.state, stands.marks))
+        for (profile, site, role, state), devices in sorted(apart.items()):
+            row, marks = found.rows[profile], found.of[profile].marks
+            made.append(ProfileCount(profile, site, role, row.model, row.runs, devices, state, marks))
         return made
 
     def total(self, platform: Platform, release: str, where: Filter) -> int:
         """How many devices a filter chooses at a release."""
-        rests_on = (self.desk.stamp().devices, self.decisions_for(platform), platform, self.today)
+        raised = self.raised(platform, release) if where.state else {}
+        rests_on = (self.desk.stamp().devices, self.decisions_for(platform), platform, self.today, raised)
         key = ("total", platform.id, release, where)
-        return self.desk.remembered(key, rests_on, lambda: count_devices(self.desk, platform, release, where))
+        return self.desk.remembered(key, rests_on, lambda: count_devices(self.desk, platform, release, where, raised))
 
     def places(self, platform: Platform) -> Places:
         rests_on = self.desk.stamp().devices

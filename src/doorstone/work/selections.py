@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass
 
 from doorstone.core.platforms import Platform
 from doorstone.core.sorting import State
 from doorstone.store import selections as store
-from doorstone.store.devices import Filter
+from doorstone.store.devices import DeviceRow, Filter
 from doorstone.store.profiles import ProfileCount
 from doorstone.store.selections import SelectionRow
-from doorstone.work.board import find_devices
+from doorstone.work.board import standings
 from doorstone.work.desk import Actor, Desk, record
 from doorstone.work.devices import check_requirement, target_release
 from doorstone.work.errors import BadInputError, MissingError
@@ -32,11 +32,15 @@ class Chosen:
 
 @dataclass(frozen=True, slots=True)
 class Case:
-    """So many devices that are alike: one profile, and the same requirements excepted today."""
+    """So many devices that are alike: one profile, and the same requirements excepted today.
+
+    `named` are the devices themselves where exceptions name something on them, else empty.
+    """
 
     profile: int
     excepted: frozenset[str]
     devices: int
+    named: tuple[str, ...] = ()
 
 
 def choose_devices(desk: Desk, platform_id: str, release: str, where: Filter, selection: str = "") -> Chosen:
@@ -64,7 +68,7 @@ def counts(desk: Desk, chosen: Chosen) -> list[ProfileCount]:
         return [count for count in every if fits(count, chosen.where)]
     return [
         ProfileCount(row.profile or 0, row.site, row.role, row.model, row.runs, 1, found.state, found.marks)
-        for row, found in find_devices(desk, chosen.platform, chosen.release, chosen.where)
+        for row, found in picture(desk).find(chosen.platform, chosen.release, chosen.where)
     ]
 
 
@@ -72,7 +76,7 @@ def devices_of(desk: Desk, platform_id: str, release: str, where: Filter, select
     """The devices that a filter and a saved selection choose, by id. Raises `MissingError` or `BadInputError`."""
     platform_id = platform_id or (get_selection(desk, selection).platform if selection else "")
     chosen = choose_devices(desk, platform_id or by_size(desk)[0][0].platform.id, release, where, selection)
-    return [row.id for row, _ in find_devices(desk, chosen.platform, chosen.release, chosen.where)]
+    return [row.id for row, _ in picture(desk).find(chosen.platform, chosen.release, chosen.where)]
 
 
 def fits(count: ProfileCount, where: Filter) -> bool:
@@ -90,40 +94,31 @@ def fits(count: ProfileCount, where: Filter) -> bool:
 def cases(desk: Desk, chosen: Chosen, found: list[ProfileCount]) -> list[Case]:
     """The chosen devices by profile; those with an exception in force are apart from their profile's others."""
     now = picture(desk)
+    excepted = now.excepted(chosen.platform, chosen.release)
     left = Counter({count.profile: 0 for count in found})
     for count in found:
         left[count.profile] += count.devices
-    chosen_ids = _ids_with_exceptions(desk, now, chosen, found)
-    apart: Counter[tuple[int, frozenset[str]]] = Counter()
-    for profile, names in chosen_ids.values():
-        left[profile] -= 1
-        apart[profile, names] += 1
+    apart: dict[tuple[int, frozenset[str]], list[str]] = {}
+    for row in among(now, chosen, found, now.rows(excepted)):
+        left[row.profile or 0] -= 1
+        apart.setdefault((row.profile or 0, excepted[row.id]), []).append(row.id)
     plain = [Case(profile, frozenset(), n) for profile, n in left.items() if n > 0]
-    return plain + [Case(profile, names, n) for (profile, names), n in apart.items()]
+    return plain + [Case(profile, names, len(ids), tuple(ids)) for (profile, names), ids in apart.items()]
 
 
-def excepted_by_device(now: Picture, platform: Platform, release: str) -> dict[str, frozenset[str]]:
-    """Device -> the requirements that are excepted on it today for a release."""
-    found: dict[str, set[str]] = {}
-    for e in now.exceptions:
-        if e.platform == platform.id and e.in_force(now.today) and e.reaches(platform, release):
-            for device in e.devices:
-                found.setdefault(device, set()).update(e.requirements)
-    return {device: frozenset(names) for device, names in found.items()}
-
-
-def _ids_with_exceptions(
-    desk: Desk, now: Picture, chosen: Chosen, found: list[ProfileCount]
-) -> Mapping[str, tuple[int, frozenset[str]]]:
-    excepted = excepted_by_device(now, chosen.platform, chosen.release)
-    places = {(count.profile, count.site, count.role) for count in found}
-    held = {}
+def among(
+    now: Picture, chosen: Chosen, found: Iterable[ProfileCount], rows: Iterable[DeviceRow]
+) -> Iterator[DeviceRow]:
+    """Those of these devices that are chosen; `found` are the counts of what is chosen."""
+    places = {(count.profile, count.site, count.role, count.state) for count in found}
+    plain = standings(now.desk, chosen.platform, chosen.release).of
+    raised = now.raised(chosen.platform, chosen.release)
     words = chosen.where.words.lower().split()
-    for row in now.rows(excepted):
+    for row in rows:
+        state = raised[row.id].stands.state if row.id in raised else plain.state(row.profile) if row.profile else ""
         text = f"{row.id} {row.name} {row.site} {row.role} {row.model}".lower()
-        if row.profile and (row.profile, row.site, row.role) in places and all(word in text for word in words):
-            held[row.id] = (row.profile, excepted[row.id])
-    return held
+        if (row.profile, row.site, row.role, state) in places and all(word in text for word in words):
+            yield row
 
 
 # --------------------------------------------------------------------- saved

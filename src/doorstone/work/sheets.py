@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from doorstone.core.conditions import Leaf
 from doorstone.core.explain import Explanation, explain
@@ -53,18 +54,15 @@ def _all_sheets(desk: Desk) -> dict[str, Sheet]:
         mine = [r for r in reported if r.platform == row.platform]
         key = ("sheet", row.platform, row.revision, row.sha256, tuple((r.id, r.title, r.since) for r in mine))
         if key not in desk.memory:
-            desk.memory[key] = sheet_of(row, mine, parsed(desk, row.sha256, row.text, row.lists, row.platform))
+            desk.memory[key] = sheet_of(row, mine, parsed(row.text, tuple(sorted(row.lists.items())), row.platform))
         sheets[row.platform] = desk.memory[key]
     return sheets
 
 
-def parsed(desk: Desk, sha256: str, text: str, lists: Mapping[str, str], name: str) -> Platform:
-    """What a text and the files beside it say. The same digest is the same text, so each is read once."""
-    key = ("parsed", sha256)
-    if key not in desk.memory:
-        desk.memory[key] = read_sheet(text, lists, name)
-    found: Platform = desk.memory[key]
-    return found
+@lru_cache(maxsize=64)
+def parsed(text: str, lists: tuple[tuple[str, str], ...], name: str) -> Platform:
+    """What a text and the files beside it, by name, say; the same text says the same, so each is read once."""
+    return read_sheet(text, dict(lists), name)
 
 
 def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | None = None) -> Sheet:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 
 from doorstone.core.fleet import RollUp
 from doorstone.core.platforms import Sort
@@ -152,10 +153,15 @@ def _record(row: DecisionRow) -> DecisionRecord:
 
 def fleet_roll_up(desk: Desk, platform_id: str, release: str) -> RollUp:
     """Counts per state, requirement and combination over the devices of a platform."""
-    sheet = get_sheet(desk, platform_id)
-    need_release(sheet.platform, release)
-    found = standings(desk, sheet.platform, release)
-    return found.of.roll_up(release, {number: row.devices for number, row in found.rows.items()})
+    platform = get_sheet(desk, platform_id).platform
+    need_release(platform, release)
+    found = standings(desk, platform, release)
+    rolled = found.of.roll_up(release, {number: row.devices for number, row in found.rows.items()})
+    states = Counter(rolled.states)
+    for one in picture(desk).raised(platform, release).values():
+        states[one.before] -= 1
+        states[one.stands.state] += 1
+    return replace(rolled, states=dict(states))
 
 
 def decide(

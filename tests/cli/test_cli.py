@@ -5,10 +5,16 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
+from click import Context
+from typer.core import TyperGroup
+from typer.main import get_command
 
+from doorstone.cli.main import app
 from doorstone.demo.fleet import build_fleet, ndjson
 from tests.running import Done, Run
 
@@ -248,3 +254,19 @@ def test_sheets_are_listed_shown_and_loaded(run: Run) -> None:
 @pytest.mark.process
 def test_completion_is_there(look: Run) -> None:
     assert "complete -o default -F _doorstone_completion doorstone" in look(_DOORSTONE_COMPLETE="source_bash").stdout
+
+
+def test_nothing_that_may_be_left_out_is_called_required() -> None:
+    def every(command: Any, words: tuple[str, ...]) -> Iterator[tuple[str, Any]]:
+        if isinstance(command, TyperGroup):
+            context = Context(command)
+            for name in command.list_commands(context):
+                yield from every(command.get_command(context, name), (*words, name))
+        else:
+            yield from ((" ".join((*words, p.name or "")), p) for p in command.params)
+
+    found = list(every(get_command(app), ()))
+    assert len(found) > 400
+    for place, param in found:
+        optional = "left out" in (getattr(param, "help", "") or "") or getattr(param, "prompt", None)
+        assert not (param.required and optional), place

@@ -11,7 +11,6 @@ from rich.markup import escape
 from rich.panel import Panel
 
 from doorstone.cli import caring
-from doorstone.cli.choosing import ReleaseOption
 from doorstone.cli.connection import client
 from doorstone.cli.exception_view import print_exceptions, print_one
 from doorstone.cli.output import REFUSED, USAGE, Form, FormOption, err, fail, out, say, show, speaks
@@ -62,7 +61,7 @@ def _conditions(words: list[str] | None, checks: list[str] | None) -> list[Condi
 @speaks
 def request(
     context: typer.Context,
-    release: ReleaseOption,
+    release: Annotated[str, typer.Option("--release", "-r", help="The release that it lets them have.")],
     reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")],
     expires: Annotated[datetime, typer.Option(formats=["%Y-%m-%d"], help="Last day it is in force.")],
     requirement: Annotated[list[str], typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")],

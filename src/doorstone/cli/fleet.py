@@ -53,7 +53,8 @@ def show_fleet(
     states = list(found.states)
     rows = [[g.name, *(g.states.get(s, "") for s in states), g.devices] for g in found.groups]
     title = f"{known.name} towards {found.release}: " + ", ".join(f"{n} {s}" for s, n in found.states.items())
-    show(form, found, [by, *states, "devices"], rows, title)
+    columns = [by, *(state.replace("-", " ") for state in states), "devices"]
+    show(form, found, columns, rows, title, typed=([by, *states, "devices"], rows))
     if form is Form.TABLE:
         together = [[c.devices, c.requirements] for c in found.combinations[:10]]
         show(form, None, ["devices", "fail together"], together, "\nWhat fails together")

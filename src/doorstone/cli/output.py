@@ -165,6 +165,11 @@ def say(words: str) -> None:
     err().print(words)
 
 
+def asked_for(what: str, *, twice: bool = False) -> str:
+    """Something that nobody should see, asked for on the terminal; `twice` asks for it again."""
+    return str(typer.prompt(what, hide_input=True, confirmation_prompt=twice))
+
+
 def fail(code: int, detail: str, mend: str = "", troubles: Iterable[tuple[str, str, str]] = ()) -> NoReturn:
     """Say what is wrong and what to do, and leave with `code`."""
     console = err()

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from doorstone.cli.connection import client, connection_of, save_token
-from doorstone.cli.output import BAD_INPUT, MISSING, USAGE, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.output import BAD_INPUT, MISSING, USAGE, Form, FormOption, asked_for, fail, say, show, speaks
 from doorstone.client import Client
 from doorstone.formats.wire_people import PersonAsked, PersonChangeAsked, PersonShape, TokenAsked, TokenShape
 
@@ -18,25 +18,14 @@ token_app = typer.Typer(no_args_is_help=True)
 DataOption = Annotated[
     Path | None, typer.Option("--data", help="Work on this data folder directly, with no service: the first person.")
 ]
-PasswordOption = Annotated[
-    str,
-    typer.Option(
-        prompt=True,
-        confirmation_prompt=True,
-        hide_input=True,
-        envvar=PASSWORD,
-        help="Asked for if left out.",
-    ),
-]
+PasswordOption = Annotated[str, typer.Option(envvar=PASSWORD, help="Asked for if left out.", show_default=False)]
 
 
 @speaks
 def sign_in(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
-    password: Annotated[
-        str, typer.Option(prompt=True, hide_input=True, envvar=PASSWORD, help="Asked for if left out.")
-    ],
+    password: PasswordOption = "",
     days: Annotated[int, typer.Option(min=1, max=730, help="How long the token runs.")] = 30,
     code: Annotated[str, typer.Option(help="Of your authenticator, if you have set a second factor.")] = "",
     print_only: Annotated[bool, typer.Option("--print", help="Print the token instead of keeping it.")] = False,
@@ -44,7 +33,7 @@ def sign_in(
     """Sign in: a token of your role is issued and kept for the commands that follow."""
     connection = connection_of(context)
     with Client(connection.server) as service:
-        me = service.sign_in(name, password, code)
+        me = service.sign_in(name, password or asked_for("Password"), code)
         token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days, session=True))
     assert token.secret is not None
     if print_only:
@@ -60,12 +49,13 @@ def add_person(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
     role: Annotated[str, typer.Option(help="viewer, technician, approver or administrator.")],
-    password: PasswordOption,
+    password: PasswordOption = "",
     display: Annotated[str, typer.Option(help="Full name.")] = "",
     data: DataOption = None,
     form: FormOption = Form.TABLE,
 ) -> None:
     """Add a person. With --data it needs no service: so the first administrator is made, and only the first."""
+    password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
             asked = PersonAsked.model_validate({"name": name, "display": display, "role": role, "password": password})
@@ -155,12 +145,13 @@ def change_person(
 def set_password(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Whose.")],
-    password: PasswordOption,
+    password: PasswordOption = "",
     data: Annotated[
         Path | None, typer.Option("--data", help="Work on this data folder directly: when nobody can sign in.")
     ] = None,
 ) -> None:
     """Set somebody's password. Every session of theirs ends."""
+    password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
             service.set_password(name, password)

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from doorstone.cli.connection import client, connection_of
-from doorstone.cli.output import Form, FormOption, say, show, speaks
+from doorstone.cli.output import Form, FormOption, asked_for, say, show, speaks
 from doorstone.formats.wire_people import HookAsked, HookShape, OwnChangeAsked
 
 hook_app = typer.Typer(no_args_is_help=True)
@@ -102,14 +102,12 @@ def second_factor(
 @speaks
 def password(
     context: typer.Context,
-    old: Annotated[str, typer.Option(prompt=True, hide_input=True, help="The one so far.")],
-    new: Annotated[
-        str, typer.Option(prompt=True, confirmation_prompt=True, hide_input=True, help="10 or more letters.")
-    ],
+    old: Annotated[str, typer.Option(help="The one so far. Asked for if left out.", show_default=False)] = "",
+    new: Annotated[str, typer.Option(help="10 or more letters. Asked for if left out.", show_default=False)] = "",
 ) -> None:
     """Set another password. Every session of yours ends."""
     with client(context) as service:
-        service.set_my_password(old, new)
+        service.set_my_password(old or asked_for("Old password"), new or asked_for("New password", twice=True))
     say("Set. Sign in again with the new one.")
 
 

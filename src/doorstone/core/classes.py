@@ -27,7 +27,7 @@ MOST_KNOWN = 500_000
 class Classifier:
     """Tells profiles of a platform apart by their answers on one day.
 
-    A value's outcomes are worked out once: `os.build` with 3,000 different values and two tests of it takes 6,000 tests,
+    A value's outcomes are worked out once: a fact with 3,000 different values and two tests of it takes 6,000 tests,
     however many devices there are.
     """
 
@@ -66,8 +66,9 @@ class Classifier:
             if len(self._known) > MOST_KNOWN:
                 self._known.clear()
             read = [self._specs[name].parse(value) for value in values]
-            made = name, tuple(
-                tuple(leaf.outcome({name: value}, self._as_of) for leaf in self._tests[name]) for value in read
+            made = (
+                name,
+                tuple(tuple(leaf.outcome({name: value}, self._as_of) for leaf in self._tests[name]) for value in read),
             )
             code = self._known[key] = self._codes.setdefault(made, len(self._codes))
         return code

@@ -67,14 +67,22 @@ class Raised(NamedTuple):
 class _Shelf:
     """What is kept for one platform: the table of profiles, and a board per release with the rules it was made by."""
 
-    def __init__(self, names: Any, table: ProfileTable) -> None:
-        self.platform: Platform | None = None
+    def __init__(self, platform: Platform, names: Any, table: ProfileTable) -> None:
+        self.platform = platform
         self.names = names
         self.table = table
         self.boards: dict[str, tuple[Any, Board]] = {}
         self.found: dict[str, tuple[Any, Standings]] = {}
         self.forecaster: tuple[Any, Forecaster] | None = None
         self.rows: tuple[int, Mapping[int, ProfileRow]] | None = None
+        self._dated: dict[str, tuple[Platform, bool]] = {}
+
+    def dated(self, release: str) -> bool:
+        """Whether what the release asks is an answer of the day."""
+        held = self._dated.get(release)
+        if held is None or held[0] is not self.platform:
+            held = self._dated[release] = (self.platform, looks_at_days(self.platform, release))
+        return held[1]
 
     def in_use(self, desk: Desk, db: sqlite3.Connection, platform: str, devices: int) -> Mapping[int, ProfileRow]:
         """The profiles in use, read anew once a device has changed; `devices` is the count of such changes."""
@@ -91,26 +99,27 @@ def standings(desk: Desk, platform: Platform, release: str) -> Standings:
     if not desk.database.busy:
         roll(desk)
     with desk.database.read() as db:
-        key = (desk.stamp().devices, decisions_of(desk, db, platform.id), desk.today())
+        devices, decisions, today = desk.stamp().devices, decisions_of(desk, db, platform.id), desk.today()
         with turn:
             shelf = _shelf(desk, platform)
+            key = (devices, decisions, today if shelf.dated(release) else None, platform)
             held = shelf.found.get(release)
-            if held is not None and held[0] == (*key, platform):
+            if held is not None and held[0] == key:
                 return held[1]
-            rows = shelf.in_use(desk, db, platform.id, key[0])
+            rows = shelf.in_use(desk, db, platform.id, devices)
             table = shelf.table
             missing = [number for number in rows if number not in table.place]
             if missing and desk.database.writing:
                 # What this transaction has made may still be undone, and its numbers given to others.
                 table = table_for(platform)
                 table.add(store.pictures(db, rows))
-                board = Board(platform, release, key[1], key[2], table)
+                board = Board(platform, release, decisions, today, table)
                 return Standings(rows, board.sort())
             if missing:
                 table.add(store.pictures(db, missing))
-            found = Standings(rows, _board(shelf, platform, release, key[1], key[2]).sort())
+            found = Standings(rows, _board(shelf, platform, release, decisions, today).sort())
             if not desk.database.writing:
-                shelf.found[release] = ((*key, platform), found)
+                shelf.found[release] = (key, found)
             return found
 
 
@@ -121,7 +130,7 @@ def _shelf(desk: Desk, platform: Platform) -> _Shelf:
         return held
     fresh = table_for(platform)
     if held is None or held.names != fresh.columns or len(held.table.rows) > MOST_ROWS:
-        held = desk.memory["board", platform.id] = _Shelf(fresh.columns, fresh)
+        held = desk.memory["board", platform.id] = _Shelf(platform, fresh.columns, fresh)
     held.platform = platform
     return held
 
@@ -130,7 +139,7 @@ MOST_ROWS = 200_000
 
 
 def _board(shelf: _Shelf, platform: Platform, release: str, decisions: Any, today: Any) -> Board:
-    rules = (platform, decisions, today if looks_at_days(platform, release) else None)
+    rules = (platform, decisions, today if shelf.dated(release) else None)
     held = shelf.boards.get(release)
     if held is None or held[0] != rules:
         held = shelf.boards[release] = (rules, Board(platform, release, decisions, today, shelf.table))
@@ -190,7 +199,7 @@ def _with(desk: Desk, db: sqlite3.Connection, platform: Platform, profiles: Coll
     shelf = _shelf(desk, platform)
     missing = [number for number in profiles if number not in shelf.table.place]
     if missing and desk.database.writing:
-        shelf, missing = _Shelf([], table_for(platform)), list(profiles)
+        shelf, missing = _Shelf(platform, [], table_for(platform)), list(profiles)
     if missing:
         shelf.table.add(store.pictures(db, missing))
     return shelf

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
 from doorstone.core.budget import Group, Option, plan
+from doorstone.core.classes import Classifier
 from doorstone.core.costs import WayCost, ways
 from doorstone.core.facts import View
+from doorstone.core.fleet import view_of
 from doorstone.core.forecast import Forecast, forecast
 from doorstone.core.outlook import Outlook, Supposing, outlook, suppose, supposed_exceptions
 from doorstone.core.platforms import Platform
@@ -105,8 +107,8 @@ def what_if_fleet(desk: Desk, platform_id: str, given: Supposing) -> FleetSuppos
     gained = longer = shorter = devices = 0
     with desk.database.read() as db:
         sizes = profile_store.sizes(db, platform_id)
-    for number, (view, own) in now.profile_views(platform).items():
-        size = sizes[number]
+    for view, own, numbers in _by_class(now, platform, sizes, other):
+        size = sum(sizes[number] for number in numbers)
         if not platform.has(view.text("os.release")):
             continue
         devices += size
@@ -122,6 +124,20 @@ def what_if_fleet(desk: Desk, platform_id: str, given: Supposing) -> FleetSuppos
             gained += size * ((two or now.today) - (one or now.today)).days
     leaving = tuple(Leaving(m, before[m], after[m]) for m in sorted({*before, *after}))
     return FleetSupposed(devices, leaving, gained, longer, shorter)
+
+
+def _by_class(
+    now: Picture, platform: Platform, profiles: Iterable[int], other: Platform | None = None
+) -> Iterator[tuple[View, str, list[int]]]:
+    """Profiles that give the same answers, by this sheet and by `other`: the view of one, and which they are."""
+    pictures, classes = now.classes(platform, profiles)
+    again = Classifier(other, now.today) if other else None
+    alike: dict[Hashable, list[int]] = {}
+    for number, found in sorted(classes.items()):
+        alike.setdefault((found, again.of(pictures[number]) if again else None), []).append(number)
+    for numbers in alike.values():
+        shown = pictures[numbers[0]]
+        yield view_of(shown, platform.specs, now.today), str(shown["own"]), numbers
 
 
 # ------------------------------------------------------------------- for a budget
@@ -166,16 +182,15 @@ def budget_plan(
     now = picture(desk)
     chosen = choose_devices(desk, platform_id, "", where, selection)
     platform, decisions = chosen.platform, now.decisions_for(chosen.platform)
-    views = now.profile_views(platform)
-    sizes: Counter[tuple[int, str]] = Counter()
+    sizes: Counter[int] = Counter()
     for count in counts(desk, chosen):
-        sizes[count.profile, count.model] += count.devices
+        sizes[count.profile] += count.devices
     groups: list[Group] = []
     offered: dict[tuple[int, str], dict[str, WayCost]] = {}
-    for key, size in sorted(sizes.items()):
-        view, own = views[key[0]]
+    for view, own, numbers in _by_class(now, platform, sizes):
         if not platform.has(view.text("os.release")):
             continue
+        key, size = (numbers[0], view.text("machine.model")), sum(sizes[number] for number in numbers)
         every = ways(platform, own, view, decisions, [], desk.policy.costs)
         offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
         options = tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items())

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, cast
 
+from doorstone.core.classes import Classifier
 from doorstone.core.exceptions import ExceptionState, ExceptionTerms
 from doorstone.core.experience import Experience
 from doorstone.core.facts import View
@@ -341,17 +342,31 @@ class Picture:
         found = {case: known.get(case, _NOT_YET) for case in cases}
         missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
         if missing:
-            profiles = {case.profile for case in missing}
-            with self.desk.database.read() as db:
-                pictures = profile_store.pictures(db, profiles)
-                made = forecaster(self.desk, platform, decisions, profiles)
-            views = {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in pictures.items()}
+            pictures, classes = self.classes(platform, {case.profile for case in missing})
+            alike: dict[Any, list[Case]] = {}
             for case in missing:
+                alike.setdefault((classes[case.profile], case.exceptions, case.experience), []).append(case)
+            asked = {same[0].profile for same in alike.values()}
+            made = forecaster(self.desk, platform, decisions, asked)
+            for same in alike.values():
                 self.desk.traffic.give_way()
+                first, shown = same[0], pictures[same[0].profile]
+                view, own = view_of(shown, platform.specs, self.today), str(shown["own"])
                 with turn:
-                    ahead = made.forecast(case.profile, *views[case.profile], case.exceptions, case.experience)
-                found[case] = known[case] = ahead
+                    ahead = made.forecast(first.profile, view, own, first.exceptions, first.experience)
+                for case in same:
+                    found[case] = known[case] = ahead
         return cast(Mapping[Case, Forecast | None], found)
+
+    def classes(
+        self, platform: Platform, profiles: Iterable[int]
+    ) -> tuple[Mapping[int, Mapping[str, Any]], Mapping[int, Hashable]]:
+        """These profiles' pictures, and the class of each: profiles of one class have the same answers."""
+        with self.desk.database.read() as db:
+            pictures = profile_store.pictures(db, profiles)
+        rests_on = (platform, self.today)
+        classifier = self.desk.shared(("classes", platform.id), rests_on, lambda: Classifier(platform, self.today))
+        return pictures, {number: classifier.of(picture) for number, picture in pictures.items()}
 
 
 class Case(NamedTuple):

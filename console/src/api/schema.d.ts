@@ -2782,6 +2782,25 @@ export interface components {
             /** Total */
             total: string;
         };
+        /** CostMoveShape */
+        CostMoveShape: {
+            /** Way */
+            way: string;
+            /**
+             * Was
+             * @description None where there was no such way
+             */
+            was: string | null;
+            /** Becomes */
+            becomes: string | null;
+            /** Count */
+            count: number;
+            /**
+             * Devices
+             * @description At most 50 of them
+             */
+            devices: string[];
+        };
         /** CountShape */
         CountShape: {
             /** Requirement */
@@ -4010,6 +4029,16 @@ export interface components {
             devices: number;
             /** Moves */
             moves: components["schemas"]["SheetMoveShape"][];
+            /**
+             * Runways
+             * @description Devices whose runway moves, by line
+             */
+            runways: components["schemas"]["RunwayMoveShape"][];
+            /**
+             * Costs
+             * @description Devices on which a way costs otherwise
+             */
+            costs: components["schemas"]["CostMoveShape"][];
             /** Exceptions */
             exceptions: components["schemas"]["TouchedShape"][];
             /** Kits */
@@ -5544,6 +5573,25 @@ export interface components {
              * Format: date-time
              */
             at: string;
+        };
+        /** RunwayMoveShape */
+        RunwayMoveShape: {
+            /**
+             * Line
+             * @description technical or approved
+             */
+            line: string;
+            /** Was */
+            was: string | null;
+            /** Becomes */
+            becomes: string | null;
+            /** Count */
+            count: number;
+            /**
+             * Devices
+             * @description At most 50 of them
+             */
+            devices: string[];
         };
         /**
          * Scope

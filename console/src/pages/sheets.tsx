@@ -109,6 +109,24 @@ function Shows({ impact }: { impact: Impact }) {
           ))}
         </ul>
       </section>
+      <Moves
+        title="Runways that move"
+        of={impact.runways.map((move) => ({
+          ...move,
+          what: move.line,
+          was: day(move.was),
+          becomes: day(move.becomes),
+        }))}
+      />
+      <Moves
+        title="Ways that cost otherwise"
+        of={impact.costs.map((move) => ({
+          ...move,
+          what: move.way,
+          was: move.was ?? "–",
+          becomes: move.becomes ?? "–",
+        }))}
+      />
       <section>
         <h3 className="font-semibold">Overrides relied on, exceptions, kits</h3>
         {touched.length === 0 && <p className="text-ink-2">None is touched.</p>}
@@ -122,6 +140,31 @@ function Shows({ impact }: { impact: Impact }) {
         </ul>
       </section>
     </div>
+  );
+}
+
+interface Move {
+  what: string;
+  was: string;
+  becomes: string;
+  count: number;
+  devices: string[];
+}
+
+function Moves({ title, of }: { title: string; of: Move[] }) {
+  return (
+    <section>
+      <h3 className="font-semibold">{title}</h3>
+      {of.length === 0 && <p className="text-ink-2">None.</p>}
+      <ul>
+        {of.map((move) => (
+          <li key={`${move.what}${move.was}${move.becomes}`}>
+            {move.what}, {count(move.count, "device")}: {move.was} → <strong>{move.becomes}</strong>
+            <span className="block text-sm text-ink-2">{move.devices.slice(0, 8).join(", ")}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

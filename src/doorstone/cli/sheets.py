@@ -97,7 +97,7 @@ def load(
 @app.command()
 @speaks
 def impact(context: typer.Context, file: SheetFile, form: FormOption = Form.TABLE) -> None:
-    """Show what loading a sheet would change: words, states, exceptions, kits. Nothing is loaded."""
+    """Show what loading a sheet would change: words, states, runways, costs, exceptions, kits. Nothing is loaded."""
     text, lists = read_with_lists(file)
     with client(context) as service:
         found = service.sheet_impact(text, lists, file.name)
@@ -123,12 +123,18 @@ def _print_impact(found: ImpactShape) -> None:
         show(
             Form.TABLE, None, ["release", "was", "becomes", "devices", "such as"], moves, "\nDevices that change state"
         )
+    if found.runways:
+        runways = [[r.line, r.was or "none", r.becomes or "none", r.count, r.devices[:5]] for r in found.runways]
+        show(Form.TABLE, None, ["line", "was", "becomes", "devices", "such as"], runways, "\nRunways that move")
+    if found.costs:
+        costs = [[c.way, c.was, c.becomes, c.count, c.devices[:5]] for c in found.costs]
+        show(Form.TABLE, None, ["way", "cost", "becomes", "devices", "such as"], costs, "\nWays that cost otherwise")
     touched = [*found.relying, *found.exceptions, *found.kits]
     if touched:
         hit = [[t.id, t.words, t.devices[:8]] for t in touched]
         show(Form.TABLE, None, ["touched", "how", "devices"], hit, "\nOverrides that devices rely on, exceptions, kits")
-    if not moves and not touched:
-        out().print("\nNo device changes state; no exception and no kit is touched.")
+    if not (moves or touched or found.runways or found.costs):
+        out().print("\nNo device changes state, no runway and no cost moves; no exception and no kit is touched.")
 
 
 @app.command()

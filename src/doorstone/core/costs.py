@@ -13,7 +13,7 @@ from decimal import ROUND_HALF_UP, Decimal
 
 from doorstone.core.exceptions import ExceptionTerms
 from doorstone.core.facts import View
-from doorstone.core.forecast import Line, Way, forecast
+from doorstone.core.forecast import Forecast, Line, Way, forecast
 from doorstone.core.platforms import Platform, Route
 from doorstone.core.sorting import Decision
 
@@ -83,9 +83,15 @@ def ways(
     `slower` says that the device was found to run slower on its release: every month on which it goes on costs its
     user, on each way but a new device.
     """
-    today = view.as_of
     whole = forecast(platform, device, view, decisions, exceptions)
     plain = forecast(replace(platform, overrides=()), device, view, decisions, exceptions)
+    return ways_of(whole, plain, view.as_of, model, slower)
+
+
+def ways_of(
+    whole: Forecast, plain: Forecast, today: date, model: CostModel, slower: bool = False
+) -> tuple[WayCost, ...]:
+    """The ways with their costs by two forecasts of a device: with the sheet's overrides, and without any."""
     through = whole.serviced_through if whole.serviced_through and whole.serviced_through >= today else None
     price = _Prices(today, through, model, slower)
     found = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -336,6 +337,22 @@ class SheetMoveShape(Shape):
     devices: list[str]
 
 
+class RunwayMoveShape(Shape):
+    line: str = Field(description="technical or approved")
+    was: date | None
+    becomes: date | None
+    count: int
+    devices: list[str] = Field(description="At most 50 of them")
+
+
+class CostMoveShape(Shape):
+    way: str
+    was: Decimal | None = Field(description="None where there was no such way")
+    becomes: Decimal | None
+    count: int
+    devices: list[str] = Field(description="At most 50 of them")
+
+
 class TouchedShape(Shape):
     id: str
     devices: list[str]
@@ -352,6 +369,8 @@ class ImpactShape(Shape):
     changes: list[ChangeShape]
     devices: int
     moves: list[SheetMoveShape]
+    runways: list[RunwayMoveShape] = Field(description="Devices whose runway moves, by line")
+    costs: list[CostMoveShape] = Field(description="Devices on which a way costs otherwise")
     exceptions: list[TouchedShape]
     kits: list[TouchedShape]
     relying: list[TouchedShape] = Field(description="Overrides that would end, and the devices carried by them")

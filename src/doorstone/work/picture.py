@@ -151,7 +151,7 @@ class Picture:
         key = platform.id, release
         if key not in self._excepted:
             with self.desk.database.read() as db:
-                held = self._held(exception_store.excepted_devices(db, platform.id))
+                held = self.held(exception_store.excepted_devices(db, platform.id))
             named = {
                 device: frozenset(
                     name
@@ -234,9 +234,10 @@ class Picture:
 
         Those in doubt say what changed since their approval.
         """
-        return list(self._held([device]).get(device, ()))
+        return list(self.held([device]).get(device, ()))
 
-    def _held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
+    def held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
+        """Device -> what its exceptions permit, newest first, those in doubt with what changed."""
         with self.desk.database.read() as db:
             numbers = exception_store.numbers_of(db, devices)
             self._read_terms(db, {number for held in numbers.values() for number in held})
@@ -277,7 +278,7 @@ class Picture:
 
     def forecasts(self, rows: Sequence[DeviceRow]) -> dict[str, Forecast | None]:
         """Devices' forecasts by id: one per profile, exceptions and experience."""
-        held = self._held([row.id for row in rows])
+        held = self.held([row.id for row in rows])
         for name in {row.platform for row in rows if row.platform in self.sheets}:
             self.experience(self.sheets[name].platform).read(row.id for row in rows if row.platform == name)
         cases: dict[str, tuple[str, Case]] = {}
@@ -318,7 +319,7 @@ class Picture:
         with self.desk.database.read() as db:
             excepted = exception_store.excepted_devices(db, platform.id)
         names = {*self._doubted(excepted), *known.refused()}
-        held = self._held(names)
+        held = self.held(names)
         for row in self.rows(names):
             if row.profile is not None and row.platform == platform.id:
                 mine = held.get(row.id, ())

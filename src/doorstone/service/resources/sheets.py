@@ -8,7 +8,7 @@ from doorstone.formats.sheet_schema import json_schema
 from doorstone.formats.wire import LoadReportShape, PlatformList, PlatformShape, ReleaseShape, SheetAsked
 from doorstone.formats.wire_fleet import ExplanationShape, ImpactShape, RevisionList, RevisionShape, explanation_shape
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, Answer, Call, Operations
-from doorstone.work import revisions, sheets
+from doorstone.work import impact, revisions, sheets
 from doorstone.work.devices import target_release
 from doorstone.work.sheets import Sheet
 
@@ -60,7 +60,7 @@ def load_sheet(call: Call[None, SheetAsked]) -> LoadReportShape:
 )  # fmt: skip
 def sheet_impact(call: Call[None, SheetAsked]) -> ImpactShape:
     asked = call.body
-    return ImpactShape.model_validate(revisions.sheet_impact(call.desk, asked.text, asked.lists, asked.name))
+    return ImpactShape.model_validate(impact.sheet_impact(call.desk, asked.text, asked.lists, asked.name))
 
 
 @operations(

@@ -7,7 +7,7 @@ import json
 import re
 import time
 from collections.abc import Callable
-from contextlib import nullcontext
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import cache
 from typing import Any, BinaryIO, cast
@@ -32,7 +32,6 @@ from doorstone.store.ledger import LedgerBrokenError
 from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Actor, Desk, Receipt
 from doorstone.work.errors import WorkError
-from doorstone.work.profiles import roll
 
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
@@ -116,7 +115,8 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
         access.allow(operation, actor)
         g.actor = actor.name if actor else None
         if operation.steady and stamp:
-            return _response(operation, _steady(desk, operation, actor, path, stamp))
+            with desk.database.only_reading():
+                return _response(operation, _steady(desk, operation, actor, path, stamp))
         query = _query(operation)
         body = _body(operation)
         if actor is not None and operation.creates:
@@ -126,12 +126,18 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
             request.max_content_length = LARGEST_UPLOAD
             file = cast(BinaryIO, request.stream)
         call = Call(desk, actor, path, query, body, _version(operation), jobs, file)
-        writes = operation.method != "GET" and not operation.upload
-        with desk.traffic.writing() if writes else nullcontext():
+        with _lane(desk, operation):
             answer = operation.handler(access.at_sites(operation, call))
         return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
 
     return view
+
+
+def _lane(desk: Desk, operation: Operation) -> AbstractContextManager[Any]:
+    """Reads write nothing; writes go before pages; an upload does both, bit by bit."""
+    if operation.method == "GET":
+        return desk.database.only_reading()
+    return nullcontext() if operation.upload else desk.traffic.writing()
 
 
 def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[str, str], stamp: Stamp) -> Answer:
@@ -139,7 +145,6 @@ def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[st
 
     def make() -> Answer:
         call = Call(desk, actor, path, _query(operation), None)
-        roll(desk, stamp)
         with desk.traffic.paging(), desk.database.read():
             found = operation.handler(call)
             answer = found if isinstance(found, Answer) else Answer(found)

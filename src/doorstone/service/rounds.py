@@ -10,6 +10,7 @@ from apscheduler.schedulers.background import BackgroundScheduler
 from doorstone.work import rounds
 from doorstone.work.desk import Desk
 from doorstone.work.polling import Fetch, poll
+from doorstone.work.profiles import roll
 from doorstone.work.telling import Mail, Post, carry_out
 
 log = structlog.get_logger("doorstone.rounds")
@@ -43,6 +44,7 @@ class Rounds:
 
     def once(self) -> None:
         """One round. Deliveries wait by real time, also where the service's own clock stands still."""
+        roll(self.desk)
         for name in rounds.lapse(self.desk):
             log.info("ended", exception=name)
         rounds.tell_due(self.desk)

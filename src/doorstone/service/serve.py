@@ -23,6 +23,7 @@ from doorstone.service.listener import Listener
 from doorstone.service.rounds import Rounds
 from doorstone.store.database import DamagedError
 from doorstone.work.desk import Desk
+from doorstone.work.profiles import roll
 
 __all__ = ["BusyFolderError", "BusyPortError", "DamagedError", "Service", "serve"]
 
@@ -62,6 +63,7 @@ class Service:
         self.desk = open_desk(config)
         self.desk.database.check()
         _note_clock(self.desk)
+        roll(self.desk)
         self.jobs = Jobs(self.desk)
         fetch = ask_updates(config.update_service) if config.update_service else None
         post = http_post(config.hook_targets)

@@ -167,6 +167,20 @@ class Database:
         return self._local.serial if self.writing else 0
 
     @contextmanager
+    def only_reading(self) -> Iterator[None]:
+        """Inside, this thread begins no write: whoever only asks changes nothing, whatever the day or the disk."""
+        before = self.reads_only
+        self._local.reads_only = True
+        try:
+            yield
+        finally:
+            self._local.reads_only = before
+
+    @property
+    def reads_only(self) -> bool:
+        return bool(getattr(self._local, "reads_only", False))
+
+    @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
         """One consistent picture of the records; nothing may be written."""
         with self._transaction("BEGIN DEFERRED") as connection:
@@ -175,6 +189,8 @@ class Database:
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
         """One use case: committed whole, or not at all. Inside a read there is no write: what was read may be old."""
+        if self.reads_only:
+            raise RuntimeError("a write was begun by somebody who only reads")
         if self.busy:
             if not self._local.writing:
                 raise RuntimeError("a write was begun inside a read")

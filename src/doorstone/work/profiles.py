@@ -36,7 +36,6 @@ from doorstone.store import profiles as store
 from doorstone.store import settlements, texts
 from doorstone.store.decisions import DecisionRow
 from doorstone.store.devices import Record
-from doorstone.store.profiles import Stamp
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.hearing import (
     Heard,
@@ -363,14 +362,14 @@ def place(desk: Desk, db: sqlite3.Connection, devices: Iterable[str]) -> None:
     Settler(desk, db).place(devices)
 
 
-def roll(desk: Desk, stamp: Stamp | None = None) -> None:
+def roll(desk: Desk) -> None:
     """Bring every device to the desk's day: those on which a word has aged out since are placed anew.
 
-    `stamp` is how far the records have come, if the caller has just asked.
+    Whoever only reads sees the day before until somebody who may write, or the next round, has done it.
     """
     today = desk.today().isoformat()
-    if (stamp or desk.stamp()).day == today or (desk.database.busy and not desk.database.writing):
-        return  # inside a read nothing is written: at midnight, the next call brings them to the new day
+    if desk.stamp().day == today or desk.database.reads_only or (desk.database.busy and not desk.database.writing):
+        return
     with desk.database.write() as db:
         if (before := store.stamp(db).day) != today:
             place(desk, db, store.fallen(db, today) if before < today else device_store.ids(db))

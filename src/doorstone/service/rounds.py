@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 
 import structlog
@@ -9,6 +11,7 @@ from apscheduler.schedulers.background import BackgroundScheduler
 
 from doorstone.work import rounds
 from doorstone.work.desk import Desk
+from doorstone.work.people import keep_token_uses
 from doorstone.work.polling import Fetch, poll
 from doorstone.work.profiles import roll
 from doorstone.work.telling import Mail, Post, carry_out
@@ -39,12 +42,15 @@ class Rounds:
         self._scheduler.start()
 
     def close(self) -> None:
-        """Let the running round end."""
+        """Let the running round end, and write down what only memory knows."""
         self._scheduler.shutdown(wait=True)
+        with suppress(sqlite3.Error):
+            keep_token_uses(self.desk)
 
     def once(self) -> None:
         """One round. Deliveries wait by real time, also where the service's own clock stands still."""
         roll(self.desk)
+        keep_token_uses(self.desk)
         for name in rounds.lapse(self.desk):
             log.info("ended", exception=name)
         rounds.tell_due(self.desk)

@@ -112,6 +112,7 @@ class Desk:
         self.passwords = passwords or Passwords()
         self.traffic = Traffic()
         self.memory: dict[Any, Any] = {}
+        self.token_uses: dict[int, str] = {}
         self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
         self._guard = threading.Lock()
         self._turns = [threading.RLock() for _ in range(1024)]

@@ -443,7 +443,8 @@ def issue_token(
 
 def list_tokens(desk: Desk) -> list[Token]:
     with desk.database.read() as db:
-        return [_token(row) for row in store.tokens(db)]
+        rows = store.tokens(db)
+    return [replace(_token(row), last_used_at=desk.token_uses.get(row.id, row.last_used_at)) for row in rows]
 
 
 def revoke_token(desk: Desk, actor: Actor, token: str) -> Token:
@@ -482,7 +483,7 @@ def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | No
         return None
     if person is None or not person.active:
         return None
-    _note_use(desk, row)
+    desk.token_uses[row.id] = desk.now()
     via = f"token {row.name}"
     if row.role == REPORTER:
         return Actor(row.person, REPORTER if covers(person.role, "technician") else "", via, device=row.device)
@@ -495,11 +496,20 @@ def _no_earlier(desk: Desk) -> date:
     return max(desk.today(), desk.remembered(("floor",), desk.stamp().ledger, desk.floor) or date.min)
 
 
-def _note_use(desk: Desk, row: store.TokenRow) -> None:
-    now = desk.clock.now()
-    if row.last_used_at is None or now - datetime.fromisoformat(row.last_used_at) >= _USED_EVERY:
+def keep_token_uses(desk: Desk) -> None:
+    """Write down when tokens were used last: by whoever goes round, as a call that only asks writes nothing."""
+    uses = {number: desk.token_uses.pop(number, "") for number in list(desk.token_uses)}
+    with desk.database.read() as db:
+        late = {row.id: row.last_used_at for row in store.tokens(db)}
+    new = {n: at for n, at in uses.items() if n in late and _is_later(at, late[n])}
+    if new:
         with desk.database.write() as db:
-            store.token_used(db, row.id, now.isoformat())
+            for number, at in new.items():
+                store.token_used(db, number, at)
+
+
+def _is_later(at: str, kept: str | None) -> bool:
+    return kept is None or datetime.fromisoformat(at) - datetime.fromisoformat(kept) >= _USED_EVERY
 
 
 def digest_of(secret: str) -> str:

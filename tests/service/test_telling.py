@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import socket
 import threading
 from collections.abc import Iterator
 from datetime import datetime, timedelta
@@ -16,10 +17,12 @@ from aiosmtpd.handlers import Message
 from http_message_signatures import HTTPMessageVerifier, InvalidSignature, MappingKeyResolver, algorithms
 from icalendar import Calendar
 
+from doorstone.service import carriers
 from doorstone.service.app import create_app
 from doorstone.service.carriers import http_post, smtp_mail
 from doorstone.service.config import Config
 from doorstone.service.rounds import Rounds
+from doorstone.store.telling import DeliveryRow, HookRow
 from doorstone.work import caring, deciding, exceptions, people, rounds, telling
 from doorstone.work.desk import Desk
 from doorstone.work.errors import BadInputError, MissingError
@@ -105,6 +108,29 @@ def test_an_event_is_a_cloudevent_that_is_signed(desk: Desk, receiver: Receiver)
         verify(receiver.url, headers, body.replace(b"anselm", b"petra0"), hook)
     with pytest.raises(InvalidSignature):
         verify(receiver.url.replace("/told", "/other"), headers, body, hook)
+
+
+def test_an_event_goes_to_the_address_that_was_checked_whatever_the_name_means_a_moment_later(
+    receiver: Receiver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    port = int(receiver.url.split(":")[2].split("/")[0])
+    hook = HookRow(1, 1, f"http://hooks.northmere.example:{port}/told", (), "s" * 32, True, "w", "2027-01-18")
+    one = DeliveryRow(1, 1, "", "L-1", "exception", "{}", "waiting", 0, "", "", "2027-01-18")
+    meanings = ["203.0.113.7"]  # nobody; from then on, this machine
+
+    def look_up(host: str, port: int | None, *more: Any, **rest: Any) -> list[Any]:
+        address = (meanings.pop() if meanings else "127.0.0.1") if host.endswith(".example") else host
+        return [(socket.AF_INET, socket.SOCK_STREAM, 6, "", (address, port or 0))]
+
+    monkeypatch.setattr(socket, "getaddrinfo", look_up)
+    with pytest.raises(OSError, match="no answer"):
+        http_post(timeout=0.2)(hook, one)
+    assert receiver.got == []
+    monkeypatch.setattr(carriers, "_addresses", lambda host, targets: ["127.0.0.1"])
+    assert http_post(timeout=5)(hook, one) == "answered 204"
+    headers, body = receiver.got[0]
+    assert headers["Host"] == f"hooks.northmere.example:{port}"
+    verify(hook.url, headers, body, Hook("HK-0001", hook, hook.secret))
 
 
 def test_a_hook_is_told_of_what_it_wants_only_and_of_nothing_once_it_is_removed(desk: Desk, receiver: Receiver) -> None:

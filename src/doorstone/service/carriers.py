@@ -40,13 +40,7 @@ def http_post(targets: Sequence[str] = (), timeout: float = 10) -> Post:
             headers={"Content-Type": CONTENT_TYPE, "User-Agent": "doorstone"},
         )
         sign(request, id_of("HK", hook.id), hook.secret)
-        if not _may_reach(request.url.host, targets):
-            raise OSError("this address may not be reached; see hook_targets in the configuration")
-        try:
-            with httpx.Client(timeout=timeout, follow_redirects=False) as client:
-                response = client.send(request)
-        except httpx.HTTPError as error:
-            raise OSError("no answer") from error
+        response = _first_answer(request, _addresses(request.url.host, targets), timeout)
         if not response.is_success:
             raise OSError(f"answered {response.status_code}")
         return f"answered {response.status_code}"
@@ -54,20 +48,48 @@ def http_post(targets: Sequence[str] = (), timeout: float = 10) -> Post:
     return post
 
 
-def _may_reach(host: str, targets: Sequence[str]) -> bool:
-    """Whether a hook may go to a host: by the configured targets, else by every address that its name has now."""
+def _addresses(host: str, targets: Sequence[str]) -> list[str]:
+    """The addresses to which an event for a host goes: its name, if it is a configured target, else what it means now.
+
+    The name is looked up once, and the event goes to what was found and checked, whatever the name means a moment
+    later. Raises `OSError` if the host may not be reached.
+    """
+    refused = OSError("this address may not be reached; see hook_targets in the configuration")
     if targets:
-        return any(host == one or (one.startswith(".") and host.endswith(one)) for one in targets)
+        if not any(host == one or (one.startswith(".") and host.endswith(one)) for one in targets):
+            raise refused
+        return [host]
     try:
-        found = {info[4][0] for info in socket.getaddrinfo(host, None)}
+        found = dict.fromkeys(str(info[4][0]) for info in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM))
     except OSError:
-        return True  # it has no address; the post itself will say so
-    addresses = [ipaddress.ip_address(str(one).partition("%")[0]) for one in found]
-    return not any(
-        one.is_loopback or one.is_link_local or one.is_unspecified or one.is_multicast
-        for address in addresses
-        for one in (address, getattr(address, "ipv4_mapped", None) or address)
-    )
+        return []
+    for one in found:
+        address = ipaddress.ip_address(one.partition("%")[0])
+        mapped = getattr(address, "ipv4_mapped", None) or address
+        if any(a.is_loopback or a.is_link_local or a.is_unspecified or a.is_multicast for a in (address, mapped)):
+            raise refused
+    return list(found)
+
+
+def _first_answer(request: httpx.Request, addresses: Sequence[str], timeout: float) -> httpx.Response:
+    """The answer of the first of these addresses with which there is a connection. Raises `OSError`."""
+    with httpx.Client(timeout=timeout, follow_redirects=False) as client:
+        for address in addresses:
+            try:
+                return client.send(_to(request, address))
+            except (httpx.ConnectError, httpx.ConnectTimeout):
+                continue
+            except httpx.HTTPError:
+                break
+    raise OSError("no answer")
+
+
+def _to(request: httpx.Request, address: str) -> httpx.Request:
+    """The same request to one address of its host; host and certificate stay those of its name."""
+    host = request.url.host
+    extensions = {**request.extensions, "sni_hostname": host}
+    url = request.url.copy_with(host=address)
+    return httpx.Request(request.method, url, headers=request.headers, content=request.content, extensions=extensions)
 
 
 def sign(request: httpx.Request, key_id: str, secret: str) -> None:

@@ -20,7 +20,7 @@ from typing import Any
 from doorstone.store import ledger, said, states
 from doorstone.store.vault import VAULT_KEY, Vault
 
-SEALED_SINCE, STATES_SINCE = 3, 8
+SEALED_SINCE, STATES_SINCE, MORE_STATES_SINCE = 3, 8, 10
 CACHE_KIB = 4 * 1024
 LEDGER_KEY = "ledger.key"
 LEDGER_HEAD = "ledger.head"
@@ -71,11 +71,11 @@ class Database:
         if 0 < before < newest_schema():
             self._keep_copy(before)
         migrate(self._connection())
-        if 0 < before < STATES_SINCE:
+        if before < MORE_STATES_SINCE:
             with self.write() as db:
-                if before < SEALED_SINCE:
+                if 0 < before < SEALED_SINCE:
                     ledger.seal(db)
-                states.keep_all(db)
+                states.keep_all(db, tuple(states.KINDS) if before < STATES_SINCE else states.SINCE_10)
 
     def check(self) -> None:
         """Look whether the file is whole. Raises `DamagedError`."""

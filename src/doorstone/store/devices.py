@@ -10,6 +10,8 @@ from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any, NamedTuple
 
+from doorstone.store.states import DEVICE_SEAL
+
 
 @dataclass(frozen=True, slots=True)
 class DeviceRow:
@@ -109,17 +111,31 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         " stands_until, words, heard_in, heard_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         added,
     )
+    _seal(db, [record[0] for record in added])
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8, runs = ?9,"
         " edition = ?10, profile = ?11, stands_until = ?12, words = ?13, heard_in = ?14, heard_at = ?15 WHERE id = ?1",
         changed,
     )
+    _seal(db, [r[0] for r in changed if (r.site, r.role, r.critical) != _guarded(held[r[0]])])
     moved: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
     moved.update(map(_where_it_counts, changed))
     moved.subtract(map(_where_it_counts, (held[record.id] for record in changed)))
     _count(db, moved)
     if added or changed:
         db.execute("UPDATE settled SET changes = changes + 1")
+
+
+def _guarded(record: Record) -> tuple[str, str, int]:
+    return record.site, record.role, record.critical
+
+
+def _seal(db: sqlite3.Connection, devices: Sequence[str]) -> None:
+    """Seal what rules rest on at these devices."""
+    db.execute(
+        f"UPDATE devices SET seal = {DEVICE_SEAL} WHERE id IN (SELECT value FROM json_each(?))",  # noqa: S608
+        (json.dumps(devices),),
+    )
 
 
 _where_it_counts = itemgetter(*map(Record._fields.index, ("profile", "platform", "site", "role")))

@@ -53,7 +53,16 @@ KINDS = {
     "hook": Kept("hooks", "id", "HK"),
     "selection": Kept("selections", "name"),
     "sheet": Kept("sheets", "platform"),
+    "requirement": Kept("text_matches", "requirement", parts=(("reported_requirements", "id"),)),
+    "risk": Kept("risk_statements", "version"),
+    "import": Kept("imports", "id", "IM", frozenset(
+        {"readings", "devices", "added", "state", "size", "position", "checked", "applied", "rejected", "why",
+         "changes", "ended_at", "sha256", "ready_sha256"})),  # how far it has come stands in no entry of its own
 }  # fmt: skip
+SINCE_10 = ("requirement", "risk", "import")
+"""Kinds of which states are kept since schema 10."""
+DEVICE_SEAL = "sealed('device ' || id || char(10) || site || char(10) || role || char(10) || critical)"
+"""What rules rest on at a device. Its row changes with every reading, so it carries its seal itself."""
 _LONG = 200
 
 
@@ -98,6 +107,9 @@ def _concerned(db: sqlite3.Connection, kind: str, name: str) -> Iterator[tuple[s
         "exception": ("exception", "SELECT renews FROM exceptions WHERE id = ? AND renews IS NOT NULL",
                       KINDS["exception"].key_of(name) if name.startswith("EX-") else 0),
         "device": ("exception", "SELECT exception FROM exception_devices WHERE device = ?", name),
+        # A text that is matched anew leaves the requirement that it was matched to.
+        "requirement": ("requirement", "SELECT requirement FROM text_matches WHERE requirement <> ?1"
+                        " UNION SELECT object FROM ledger_states WHERE kind = 'requirement' AND object <> ?1", name),
     }  # fmt: skip
     if kind in queries:
         other, sql, key = queries[kind]
@@ -115,10 +127,11 @@ def keep(db: sqlite3.Connection, entries: Iterable[tuple[int, str, str]]) -> Non
         _keep(db, kind, name, seq)
 
 
-def keep_all(db: sqlite3.Connection) -> None:
-    """Keep the states of everything that is there: records from before states were kept."""
+def keep_all(db: sqlite3.Connection, kinds: Iterable[str] = tuple(KINDS)) -> None:
+    """Keep the states of everything of these kinds that is there: records from before states were kept."""
     seq = int(db.execute("SELECT COALESCE(MAX(seq), 0) FROM ledger").fetchone()[0])
-    for kind, kept in KINDS.items():
+    for kind in kinds:
+        kept = KINDS[kind]
         for row in db.execute(f"SELECT DISTINCT {kept.key} FROM {kept.table}").fetchall():  # noqa: S608
             _keep(db, kind, kept.name_of(row[0]), seq)
 
@@ -166,6 +179,9 @@ def state_faults(db: sqlite3.Connection) -> Iterator[str]:
                 changed = sorted(part for part in {*was, *becomes} if was.get(part) != becomes.get(part))
                 words = ", ".join(_change(part, was, becomes) for part in changed)
                 yield f"{kind} {name} was changed without an entry: {words}"
+
+    for row in db.execute(f"SELECT id FROM devices WHERE seal <> {DEVICE_SEAL} ORDER BY id"):  # noqa: S608
+        yield f"device {row['id']}: site, role or criticality was changed without an entry"
 
 
 def _change(part: str, before: dict[str, Any], now: dict[str, Any]) -> str:

@@ -105,6 +105,9 @@ export function AfterTab({ device, release }: DeviceProps) {
                     </strong>{" "}
                     to {attempt.release} on {day(attempt.ended_at)} by {attempt.by}
                     {attempt.kit && ` with ${attempt.kit}`}
+                    {`, ${attempt.route}, carrying over ${attempt.carry_over}`}
+                    {attempt.media && `, from ${attempt.media}`}
+                    {attempt.tool_version && `, by ${attempt.tool_version}`}
                     {attempt.refused_by.length > 0 && `, refused by ${attempt.refused_by.join(", ")}`}
                     {attempt.seen && <span className="block text-ink-2">{attempt.seen}</span>}
                   </li>

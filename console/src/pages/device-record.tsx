@@ -6,6 +6,8 @@ import { Button, Labelled, Tick, Trouble } from "../ui/parts";
 import type { DeviceProps } from "./device";
 
 const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
+const ROUTES = ["in-place", "clean", "offered"] as const;
+const CARRY_OVER = ["everything", "files", "nothing"] as const;
 const CLASSES = ["security", "driver", "release"] as const;
 const RESULTS = ["arrived", "offered", "not-offered"] as const;
 const REASONS = ["unsupported", "phased", "held", "unknown"] as const;
@@ -72,12 +74,15 @@ export function RecordAttempt({ device, release }: DeviceProps) {
   const draft = api.useQuery("get", "/api/v1/devices/{device}/attempts/draft", { params: { path: { device } } }).data;
   const [typed, setMedia] = useState<string | null>(null);
   const media = typed ?? draft?.media ?? "";
+  const [route, setRoute] = useState<(typeof ROUTES)[number]>("in-place");
+  const [carry_over, setCarryOver] = useState<(typeof CARRY_OVER)[number]>("everything");
+  const [tool_version, setTool] = useState("");
   const [seen, setSeen] = useState("");
   const [accepted, setAccepted] = useState(false);
   const send = useSend(async () => {
     const refused_by = refusedBy.split(/[\s,]+/).filter(Boolean);
     const times = { started_at: started, ended_at: ended };
-    const body = { device, kit, release, route: "in-place", carry_over: "everything", tool_version: "" } as const;
+    const body = { device, kit, release, route, carry_over, tool_version };
     await client.POST("/api/v1/attempts", {
       body: { ...body, ...times, outcome, refused_by, media, seen, mismatch, notice_accepted: accepted },
       headers: once(),
@@ -133,8 +138,13 @@ export function RecordAttempt({ device, release }: DeviceProps) {
           <input className="field" value={mismatch} onChange={(e) => setMismatch(e.target.value)} />
         </Labelled>
       )}
+      {kit === "" && <Pick label="Route" value={route} of={ROUTES} set={setRoute} />}
+      {kit === "" && <Pick label="Carried over" value={carry_over} of={CARRY_OVER} set={setCarryOver} />}
       <Labelled label="Media">
         <input className="field" value={media} onChange={(e) => setMedia(e.target.value)} />
+      </Labelled>
+      <Labelled label="Tool" hint="Version of set-up or of the media maker.">
+        <input className="field" value={tool_version} onChange={(e) => setTool(e.target.value)} />
       </Labelled>
       <div className="sm:col-span-3">
         <Labelled label="What was seen">

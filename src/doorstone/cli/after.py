@@ -31,6 +31,18 @@ class Outcome(StrEnum):
     ABANDONED = "abandoned"
 
 
+class AttemptRoute(StrEnum):
+    IN_PLACE = "in-place"
+    CLEAN = "clean"
+    OFFERED = "offered"
+
+
+class CarriedOver(StrEnum):
+    EVERYTHING = "everything"
+    FILES = "files"
+    NOTHING = "nothing"
+
+
 class Result(StrEnum):
     ARRIVED = "arrived"
     OFFERED = "offered"
@@ -45,9 +57,26 @@ class Reason(StrEnum):
 
 
 def _print(form: Form, data: object, attempts: list[AttemptShape]) -> None:
-    rows = [[a.id, a.device, a.number, a.release, a.outcome, a.refused_by, a.kit, a.ended_at, a.by] for a in attempts]
-    columns = ["attempt", "device", "try", "release", "outcome", "refused by", "kit", "ended", "by"]
-    show(form, data, columns, rows)
+    columns = ["attempt", "device", "try", "release", "outcome", "refused by", "with", "how", "ended"]
+    rows = [
+        [
+            *(a.id, a.device, a.number, a.release, a.outcome, a.refused_by),
+            [part for part in (a.kit, a.media, a.tool_version) if part],
+            [a.route, a.carry_over],
+            [str(a.ended_at.date()), f"by {a.by}"],
+        ]
+        for a in attempts
+    ]
+    typed = ["attempt", "device", "try", "release", "outcome", "refused by", "kit", "media", "tool"]
+    typed += ["route", "carried over", "mismatch", "seen", "started", "ended", "by"]
+    plain = [
+        [
+            *(a.id, a.device, a.number, a.release, a.outcome, a.refused_by, a.kit, a.media, a.tool_version),
+            *(a.route, a.carry_over, a.mismatch, a.seen, a.started_at, a.ended_at, a.by),
+        ]
+        for a in attempts
+    ]
+    show(form, data, columns, rows, typed=(typed, plain))
 
 
 @attempt_app.command("record")
@@ -64,6 +93,16 @@ def record_attempt(
     seen: Annotated[str, typer.Option(help="What was seen on the screen.")] = "",
     media: Annotated[str, typer.Option(help="The media used.")] = "",
     tool_version: Annotated[str, typer.Option(help="Version of set-up or of the media maker.")] = "",
+    route: Annotated[AttemptRoute, typer.Option(help="By which route; a kit's own where there is one.")] = (
+        AttemptRoute.IN_PLACE
+    ),
+    carry_over: Annotated[CarriedOver, typer.Option(help="What was kept; a kit's own where there is one.")] = (
+        CarriedOver.EVERYTHING
+    ),
+    mismatch: Annotated[str, typer.Option(help="With carry-over-lost: what did not match.")] = "",
+    notice_accepted: Annotated[
+        bool, typer.Option("--notice-accepted", help="The vendor's notice was shown and accepted.")
+    ] = False,
     form: FormOption = Form.TABLE,
 ) -> None:
     """Record an attempt. One that completed also says which release the device now runs."""
@@ -77,6 +116,10 @@ def record_attempt(
             "seen": seen,
             "media": media,
             "tool_version": tool_version,
+            "route": route.value,
+            "carry_over": carry_over.value,
+            "mismatch": mismatch,
+            "notice_accepted": notice_accepted,
             "started_at": started,
             "ended_at": ended,
         }

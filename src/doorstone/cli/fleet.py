@@ -206,14 +206,19 @@ def show_fixes(
     for at, step in enumerate(found.steps, 1):
         words = f"{step.fix.title} ({step.told})" if step.told else step.fix.title
         rows.append([at, words, step.fix.minutes, step.fix.cost, step.meets])
-    show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, f"{device} towards {found.release}")
+    title = f"{device} towards {found.release}"
+    if rows or form is not Form.TABLE:
+        show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, title)
+    else:
+        out().print(f"{title}: {found.state}; there is nothing to fix.")
     if form is Form.TABLE:
         for words in dict.fromkeys(step.stop for step in found.steps if step.stop):
             out().print(f"\n[bold red]Stop:[/] {words}.")
         for spared in found.spared:
             out().print(f"\nNot needed: {spared.fix.title}. {spared.requirement} is met after “{spared.after}”.")
         left = f" Left: {', '.join(found.left)}." if found.left else ""
-        out().print(f"\n{found.minutes} min, {found.cost}. Now {found.state}, then {found.after}.{left}")
+        if rows:
+            out().print(f"\n{found.minutes} min, {found.cost}. Now {found.state}, then {found.after}.{left}")
         if not found.exact:
             out().print("More than 16 fixes touch one another: each requirement's own cheapest is shown.")
         for one in found.done:

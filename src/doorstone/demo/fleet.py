@@ -179,7 +179,8 @@ def _place_situations(fleet: list[Built]) -> None:
     be(
         "nbt-101", "Fallow 310", memory__mib=8128, os__release="9.1", disk__encrypted=True
     )  # runs 9.1 by exception already
-    be("nbt-102", "Fallow 310", memory__mib=8128, os__release="9.1", disk__encrypted=True)
+    named = ["Sheet Catalogue 4", "Étiquettes Köln"]  # what the cataloguers live on, looked at after each upgrade
+    be("nbt-102", "Fallow 310", memory__mib=8128, os__release="9.1", disk__encrypted=True, care__applications=named)
     be("nbt-103", "Fallow 310", memory__mib=8128)
     be("nbt-120", "Orrin Box", memory__mib=1984)  # a floor that a part removes
     be("nbt-133", "Fallow 340")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from dataclasses import replace
 from datetime import date, datetime
 from importlib import resources
 from pathlib import Path
@@ -19,6 +20,7 @@ from doorstone.work import (
     deciding,
     disputes,
     exceptions,
+    fixes_done,
     intake,
     kits,
     media,
@@ -32,6 +34,7 @@ from doorstone.work import (
 from doorstone.work.attempts import AttemptGiven, ObservationGiven
 from doorstone.work.desk import Actor, Desk, FixedClock, Policy, id_of
 from doorstone.work.exceptions import AttachmentGiven, ConditionGiven, ExceptionAsked, ExceptionTermsGiven
+from doorstone.work.fixes_done import FixGiven
 from doorstone.work.intake import ImportGiven
 from doorstone.work.passwords import Passwords
 from doorstone.work.sheets import get_sheet
@@ -171,7 +174,8 @@ def _upgrades_of_autumn(on: object) -> None:
         desk = on(day)
         kit = kits.make_kit(desk, PETRA, device, "9.1", "in-place", "everything").id
         if device == "nbt-102":
-            attempts.record_attempt(desk, PETRA, _attempt(device, kit, day, "refused", ("security-chip",)))
+            first = replace(_attempt(device, kit, day, "refused", ("security-chip",)), tool_version="set-up 9.1.2")
+            attempts.record_attempt(desk, PETRA, first)
         attempts.record_attempt(on(f"{day[:-1]}9"), PETRA, _attempt(device, kit, f"{day[:-1]}9", "completed", ()))
         _followed_up(on, device, slower=device == "nbt-102")
 
@@ -208,8 +212,12 @@ def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[st
 def _winter(on: object) -> None:
     assert callable(on)
     caring.attest(on("2027-01-15"), PETRA, "EX-0001", 2, "Looked in with the cataloguers.")
-    for day in ("2026-11-16", "2027-01-12"):
-        for device in ("nbt-101", "nbt-102"):
+    phased = ObservationGiven(
+        "nbt-064", date(2027, 1, 12), "release", "not-offered", "phased", "update-service", "In waves, until March."
+    )
+    attempts.record_observation(on("2027-01-15"), PETRA, phased)
+    for device, days in (("nbt-101", ("2026-11-16", "2027-01-12")), ("nbt-102", ("2026-11-16", "2026-11-19"))):
+        for day in days:
             for kind, result, reason in (
                 ("security", "arrived", ""),
                 ("driver", "not-offered", "unsupported"),
@@ -276,6 +284,10 @@ def _sorted_out(on: object) -> None:
         ),
     )
     deciding.decide(on("2027-01-16"), ANSELM, granted, "approve", "The small layout was tried in December.", None)
+    secure_boot = FixGiven("Switch Secure Boot on in firmware set-up")
+    fixes_done.record_fix(on("2027-01-16"), PETRA, "nbt-024", secure_boot)
+    failed = replace(secure_boot, outcome="failed", note="Firmware set-up asks for a password that nobody has.")
+    fixes_done.record_fix(on("2027-01-16"), PETRA, "nbt-096", failed)
     _in_every_stage(on)
     kits.make_kit(on("2027-01-18"), PETRA, ["nbt-021", "nbt-133"], "9.1", "in-place", "everything")
     again = {"device": SMALL_DISKS[0], "source": "collector", "taken_at": "2027-01-17T08:05:00"}

@@ -37,7 +37,7 @@ def test_results_are_typed(as_role: Make) -> None:
     assert [person.role for person in client.people()] == ["approver", "viewer", "technician", "administrator"]
     assert client.platform("tarn").target == "9.1"
     assert client.sheet("tarn").startswith("# Tarn Desktop")
-    assert next(client.ledger(kind="kit")).object == "KT-0003"
+    assert next(client.ledger(kind="kit")).object == "KT-0004"
 
 
 @pytest.mark.parametrize(
@@ -109,9 +109,9 @@ def test_a_retry_makes_a_thing_once(as_role: Make) -> None:
         }
     )
     transport = flaky(client)
-    assert client.request_exception(asked).id == "EX-0009"
+    assert client.request_exception(asked).id == "EX-0010"
     assert transport.calls == 2
-    assert [e.id for e in client.exceptions(device="nbt-012")] == ["EX-0009"]
+    assert [e.id for e in client.exceptions(device="nbt-012")] == ["EX-0010"]
 
 
 def test_a_call_that_is_not_safe_to_repeat_is_not_repeated(as_role: Make) -> None:

@@ -72,7 +72,7 @@ def test_attempts_and_observations_in_batches(as_role: Make) -> None:
     made = client.record_attempts([tried("nbt-064"), tried("nbt-064")])
     assert [a.number for a in made] == [1, 2]
     assert client.attempt_draft("nbt-064").number == 3
-    assert [r.key for r in client.attempt_rates("override")] == ["compat-drop-in"]
+    assert [r.key for r in client.attempt_rates("override")] == ["compat-drop-in", "bridge-loader"]
     seen = ObservationAsked.model_validate(
         {"device": "nbt-064", "seen_on": "2027-01-18", "update_class": "security", "result": "arrived"}
     )

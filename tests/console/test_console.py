@@ -38,7 +38,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
     expect(request).to_be_disabled()
     page.get_by_label(re.compile("acknowledge both word for word")).click()
     request.click()
-    expect(page).to_have_url(re.compile("/exceptions/EX-0009"))
+    expect(page).to_have_url(re.compile("/exceptions/EX-0010"))
     expect(page.get_by_text("It waits for an approver who did not ask.")).to_be_visible()
     expect(page.get_by_role("button", name="Approve")).to_have_count(0)
 
@@ -49,10 +49,10 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
 
     # The approver finds it waiting and approves.
     approver = sign_in("anselm")
-    approver.get_by_role("link", name="EX-0009").click()
+    approver.get_by_role("link", name="EX-0010").click()
     approver.get_by_label("Note").fill("Agreed until autumn.")
     approver.get_by_role("button", name="Approve").click()
-    expect(approver.get_by_role("heading", name="EX-0009").locator("..")).to_contain_text("approved, in force")
+    expect(approver.get_by_role("heading", name="EX-0010").locator("..")).to_contain_text("approved, in force")
 
     # The technician makes the kit and reads its files.
     page.get_by_role("button", name="Make the kit for 9.1, in-place").click()
@@ -67,7 +67,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
     # The forecast now counts the approval.
     page.goto("/devices/nbt-012?tab=forecast")
     expect(page.get_by_text("until 30 Sept 2027", exact=True)).to_be_visible()
-    expect(page.get_by_text("exception EX-0009 lapses on 2027-09-30.")).to_be_visible()
+    expect(page.get_by_text("exception EX-0010 lapses on 2027-09-30.")).to_be_visible()
 
 
 def test_a_declined_request_keeps_its_reason(sign_in: SignIn) -> None:

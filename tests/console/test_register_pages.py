@@ -32,7 +32,7 @@ def test_a_selection_is_asked_for_and_who_cannot_have_it_is_left_out(sign_in: Si
     page.get_by_label("Condition 2, kept when").select_option("the disk is encrypted")
     page.get_by_label(re.compile("acknowledge both word for word")).check()
     page.get_by_role("button", name="Request the exception").click()
-    expect(page.get_by_role("heading", name="EX-0009")).to_be_visible()
+    expect(page.get_by_role("heading", name="EX-0010")).to_be_visible()
     kept = page.get_by_role("region").or_(page.locator("section")).filter(has_text="Conditions to keep").last
     expect(kept).to_contain_text("They stay in the palm house")
     expect(kept).to_contain_text("disk.encrypted yes")

@@ -195,3 +195,12 @@ def test_worlds_are_every_combination_up_to_the_limit() -> None:
     }
     assert view.worlds(["memory.mib", "tpm.state"], most=3) is None
     assert SOURCES["collector"].trust > SOURCES["assessor"].trust
+
+
+def test_situation_27_applications_keep_their_letters_and_spaces_and_agree_whatever_their_case() -> None:
+    spec = BUILT_IN["care.applications"]
+    named = frozenset({"Sheet Catalogue 4", "Étiquettes Köln"})
+    assert spec.parse("Sheet Catalogue 4; Étiquettes Köln") == named
+    assert spec.parse(["Sheet Catalogue 4", "Étiquettes Köln"]) == named
+    assert spec.close(named, frozenset({"sheet catalogue 4", "étiquettes köln"}))
+    assert BUILT_IN["cpu.features"].parse("AVX2 FMA") == frozenset({"avx2", "fma"})

@@ -31,7 +31,7 @@ TAMPERINGS = [
     ("DELETE FROM decisions WHERE id = 1", "decision SD-0001 has entries and is gone"),
     ("UPDATE settlements SET value = '\"off\"' WHERE id = 1", "settlement ST-0001"),
     ("UPDATE attempts SET outcome = 'completed' WHERE id = 2", "outcome was refused, is completed"),
-    ("UPDATE observations SET result = 'arrived', reason = '' WHERE id = 2", "observation OB-0002"),
+    ("UPDATE observations SET result = 'arrived', reason = '' WHERE id = 3", "observation OB-0003"),
     ("UPDATE media SET sha256 = 'f' WHERE id = 1", "media MD-0001"),
     ("UPDATE followups SET state = 'open' WHERE id = 1", "followup FU-0001"),
     ("UPDATE kits SET expires_on = '2099-01-01' WHERE id = 1", "kit KT-0001"),

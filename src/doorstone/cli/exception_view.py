@@ -48,6 +48,8 @@ def print_one(e: ExceptionShape, steps: list[ConsequenceShape], story: list[Stor
         console.print(f"{e.renewed_by} renews it")
     notice = ", with the vendor's notice" if e.notice_text else ""
     console.print(f"Risk statement, version {e.risk_version}, acknowledged by {e.acknowledged_by}{notice}")
+    if e.notice_text:
+        console.print(f"The notice: “{escape(e.notice_text)}”")
     for approval in e.approvals:
         console.print(f"Approved by {approval.person} on {approval.at.date()}" + _said(approval.note))
     if e.self_approved:

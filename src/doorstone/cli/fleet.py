@@ -222,8 +222,9 @@ def show_fixes(
         if not found.exact:
             out().print("More than 16 fixes touch one another: each requirement's own cheapest is shown.")
         for one in found.done:
+            what = one.outcome if one.word == one.outcome else f"{one.outcome}; {one.word}"
             seen = f": {one.seen}" if one.seen else f": {one.note}" if one.note else ""
-            out().print(f"\n{one.id}, {one.done_at.date()}, {one.by}: {one.title}, {one.outcome}; {one.word}{seen}")
+            out().print(f"\n{one.id}, {one.done_at.date()}, {one.by}: {one.title}, {what}{seen}")
 
 
 @fix_app.command("record")

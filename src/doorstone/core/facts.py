@@ -99,6 +99,8 @@ class FactSpec:
     choices: tuple[str, ...] = ()
     tolerance: float = 0.0
     title: str = ""
+    names: bool = False
+    """A set of names: they may hold spaces, and keep their letters as they are written."""
 
     def parse(self, raw: object) -> FactValue:
         """Read a JSON value or a cell of text. Sizes may carry a unit: `8 GiB`. Raises `FactError`."""
@@ -181,14 +183,14 @@ class FactSpec:
     def _set(self, raw: object) -> frozenset[str]:
         parts: list[object]
         if isinstance(raw, str):
-            parts = list(re.split(r"[;,\s]+", raw.strip()))
+            parts = [part.strip() for part in re.split(r"[;,]" if self.names else r"[;,\s]+", raw.strip())]
         elif isinstance(raw, list | tuple | set | frozenset):
             parts = list(raw)
         else:
             raise FactError(f"{self.name} is a list of words, not {raw!r}", 'Write ["avx2", "fma"] or avx2;fma')
         if not all(isinstance(part, str) for part in parts):
             raise FactError(f"{self.name} is a list of words", "Put each word in quotes")
-        return frozenset(str(part).lower() for part in parts if part)
+        return frozenset(str(part) if self.names else str(part).lower() for part in parts if part)
 
     def _moment(self, raw: object) -> date | datetime:
         if isinstance(raw, datetime):
@@ -219,6 +221,8 @@ class FactSpec:
         if self.tolerance and isinstance(one, int | Decimal) and isinstance(other, int | Decimal):
             low, high = sorted((float(one), float(other)))
             return high - low <= self.tolerance * abs(high)
+        if self.names and isinstance(one, frozenset) and isinstance(other, frozenset):
+            return {name.casefold() for name in one} == {name.casefold() for name in other}
         return one == other
 
     def show(self, value: FactValue) -> str:
@@ -310,7 +314,7 @@ BUILT_IN: Mapping[str, FactSpec] = dict(
         _fact("os.last_update", FactType.DATE, lasting=False, title="Last update"),
         _fact("care.last_backup", FactType.DATE, lasting=False, title="Last backup"),
         _fact("care.recovery_key_saved", _F, title="Recovery key saved"),
-        _fact("care.applications", FactType.SET, title="Applications the organisation lives on"),
+        _fact("care.applications", FactType.SET, title="Applications the organisation lives on", names=True),
         _fact("media.release", _T, title="Release on the media"),
         _fact("media.editions", FactType.SET, title="Editions on the media"),
         _fact("media.arch", _T, title="Architecture of the media"),

@@ -48,7 +48,7 @@ PEOPLE = [
 ]
 GONE = ("joss", "Joss Wren", "technician")
 """Left in January; answers for an exception still."""
-CRITICAL, OPEN_DAY = "nbt-111", "nbt-114"
+CRITICAL, OPEN_DAY, STATION = "nbt-111", "nbt-114", "nbt-186"
 SMALL_DISKS = ["nbt-047", "nbt-013", "nbt-052", "nbt-056", "nbt-059", "nbt-079", "nbt-087", "nbt-095"]
 PETRA = Actor("petra", "technician", "console")
 ANSELM = Actor("anselm", "approver", "console")
@@ -144,7 +144,7 @@ def _ask(desk: Desk, devices: list[str], requirements: list[str], terms: Excepti
         bool(more.get("up_to", False)),
         str(more.get("renews", "")),
     )
-    risk = exceptions.risk(desk, get_sheet(desk, "tarn").platform, release)
+    risk = exceptions.risk(desk, get_sheet(desk, "brindle" if release == "7" else "tarn").platform, release)
     asked = ExceptionAsked(
         release, up_to, tuple(requirements), tuple(devices), risk.text, terms, risk.notice, renews=renews
     )
@@ -290,9 +290,34 @@ def _sorted_out(on: object) -> None:
     fixes_done.record_fix(on("2027-01-16"), PETRA, "nbt-096", failed)
     _in_every_stage(on)
     kits.make_kit(on("2027-01-18"), PETRA, ["nbt-021", "nbt-133"], "9.1", "in-place", "everything")
+    _a_station(on)
     again = {"device": SMALL_DISKS[0], "source": "collector", "taken_at": "2027-01-17T08:05:00"}
     line = json.dumps({**again, "facts": {"disk.system_gib": 29}})
     intake.import_readings(on("2027-01-18"), PETRA, line, ImportGiven("ndjson", "one-device.ndjson"))
+
+
+def _a_station(on: object) -> None:
+    """A plate station that its maker left behind: a larger disk, an exception, the loader; it starts from its stick."""
+    assert callable(on)
+    fixes_done.record_fix(on("2027-01-15"), PETRA, STATION, FixGiven("Fit a 480 GB disk"))
+    asked = _ask(
+        on("2027-01-15"),
+        [STATION],
+        ["model-listed"],
+        _terms(
+            "The scan head has no successor; a new line is planned for 2029.", "2027-01-15", "2027-12-31", "2027-07-01"
+        ),
+        release="7",
+    )
+    deciding.decide(on("2027-01-15"), ANSELM, asked, "approve", "The loader was tried on the bench.", None)
+    kit = kits.make_kit(on("2027-01-16"), PETRA, STATION, "7", "in-place", "everything").id
+    done = replace(
+        _attempt(STATION, kit, "2027-01-16", "completed", ()),
+        release="7",
+        media="MD-0005",
+        tool_version="installer 7.0",
+    )
+    attempts.record_attempt(on("2027-01-17"), PETRA, done)
 
 
 def _in_every_stage(on: object) -> None:

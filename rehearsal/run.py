@@ -8,6 +8,7 @@ import tempfile
 from pathlib import Path
 
 from rehearsal.drive import Rehearsal
+from rehearsal.explain import differences, table, unexplained
 from rehearsal.surprises import play
 
 
@@ -18,9 +19,12 @@ def main() -> None:
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         if given.surprises:
-            played = play(Path(folder), tell=True)
-            print("\n".join([*played.table(), *played.misses()]))
-            sys.exit(1 if played.misses() else 0)
+            played = play(Path(folder) / "played", tell=True)
+            fleet = Rehearsal(Path(folder) / "fleet", "surprising", set(given.devices) or None).run(tell=True)
+            found = differences(fleet)
+            faults = [*played.misses(), *unexplained(found)]
+            print("\n".join([*played.table(), "", *table(found), *faults]))
+            sys.exit(1 if faults else 0)
         done = Rehearsal(Path(folder), "true", set(given.devices) or None).run(tell=True)
         print("\n".join(done.summary()))
     sys.exit(1 if done.misses else 0)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date, timedelta
 
 import pytest
 from rehearsal.drive import Rehearsal
+from rehearsal.explain import differences, unexplained
 
 from doorstone.store.database import Database
 from doorstone.work import sorting
@@ -49,6 +51,11 @@ def test_each_surprise_is_noticed_within_a_check_interval_and_none_absorbed(surp
     assert D("2027-10-01") <= noticed <= D("2027-10-01") + timedelta(days=60)
     # Plain drawing ends a release early: set-up refuses, and the attempt is evidence.
     told = {(miss.device, miss.happened) for miss in surprises.misses if miss.what == "forecast"}
+    # Every difference that is counted has its cause in that world.
+    found = differences(surprises)
+    assert len(found) >= 3
+    assert unexplained(found) == []
+    assert unexplained([replace(found[0], why="")]) != []
     assert ("nbt-058", "refused by graphics-level") in told
     # Signed loading becomes a floor at 9.2: it does not start, and the sort has evidence against it.
     assert any(device == "nbt-064" and "failed-to-start" in what for device, what in told)

@@ -193,7 +193,7 @@ def test_the_register_is_exported_as_a_table_as_json_and_as_a_plan_of_action(des
     viewer = as_role("viewer")
     rows = list(csv.DictReader(io.StringIO(viewer.export_exceptions("csv").decode())))
     found = {row["exception"]: row for row in rows}
-    assert len(rows) == 8
+    assert len(rows) == 9
     assert (found["EX-0001"]["approved by"], found["EX-0001"]["through"]) == ("anselm", "2027-09-01")
     assert (found["EX-0008"]["state"], found["EX-0005"]["stale devices"]) == ("lapsed", "nbt-047")
     assert json.loads(viewer.export_exceptions("json"))[0]["exception"] == "EX-0008"

@@ -268,7 +268,7 @@ def test_situation_34_after_a_wipe_nothing_is_asked_that_cannot_be_so(desk: Desk
     steps = {step.name: step for step in after.device_followups(desk, "d2").steps}
     assert "ends-rollback" in {step.kind for step in after.device_followups(desk, "d1").steps}
     assert "ends-rollback" not in {step.kind for step in steps.values()}
-    assert steps["application plate reader"].todo.startswith("Put it in anew")
+    assert steps["application Plate Reader"].todo.startswith("Put it in anew")
     assert len(kept) > 3
 
 

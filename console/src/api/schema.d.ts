@@ -3119,6 +3119,11 @@ export interface components {
              */
             met: string[];
         };
+        /**
+         * DueKind
+         * @enum {string}
+         */
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check";
         /** DueList */
         DueList: {
             /** Items */
@@ -3126,8 +3131,7 @@ export interface components {
         };
         /** DueShape */
         DueShape: {
-            /** Kind */
-            kind: string;
+            kind: components["schemas"]["DueKind"];
             /**
              * On
              * Format: date
@@ -16686,6 +16690,8 @@ export interface operations {
             query?: {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
+                /** @description Only this kind, such as drift or uncovered */
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

@@ -1,9 +1,9 @@
 // What is due: by day, for oneself or for everybody.
 import { clsx } from "clsx";
-import { api } from "../api/api";
-import { day, Empty, Go, Heading, Scroll, Shown, Tick, useParam } from "../ui/parts";
+import { api, type DueKind } from "../api/api";
+import { Choice, day, Empty, Go, Heading, Scroll, Shown, Tick, useParam } from "../ui/parts";
 
-const KINDS: Record<string, string> = {
+const KINDS: Record<DueKind, string> = {
   "request-waits": "Decide",
   "answer-waits": "Answer",
   "second-look": "Look again",
@@ -27,14 +27,18 @@ const KINDS: Record<string, string> = {
   check: "Check updates",
 };
 
+const isKind = (name: string): name is DueKind => name in KINDS;
+
 export function DuePage() {
   const [all, setAll] = useParam("all");
-  const query = { mine: !all };
+  const [kind, setKind] = useParam("kind");
+  const query = { mine: !all, kind: isKind(kind) ? kind : undefined };
   const found = api.useQuery("get", "/api/v1/due", { params: { query } });
   return (
     <>
       <Heading title="Due">What is to be done, by when. Your calendar can show it too: see your own page.</Heading>
-      <div className="mb-3">
+      <div className="mb-3 flex flex-wrap items-end gap-4">
+        <Choice label="What" value={kind} set={setKind} of={Object.entries(KINDS)} />
         <Tick label="Everybody's, not only mine" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
       </div>
       <Shown of={found} what="what is due">
@@ -58,7 +62,7 @@ export function DuePage() {
                         {day(one.on)}
                         {one.overdue && <span className="block text-sm">overdue</span>}
                       </td>
-                      <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind] ?? one.kind}</td>
+                      <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind]}</td>
                       <td className="cell">
                         <Go to={one.object_kind === "platform" ? "/sheets" : `/${one.object_kind}s/${one.object}`}>
                           {one.object}

@@ -8,6 +8,7 @@ import typer
 
 from doorstone.cli.connection import client, connection_of
 from doorstone.cli.output import Form, FormOption, asked_for, say, show, speaks
+from doorstone.core.due import DueKind
 from doorstone.formats.wire_people import HookAsked, HookShape, OwnChangeAsked
 
 hook_app = typer.Typer(no_args_is_help=True)
@@ -19,11 +20,15 @@ HookArgument = Annotated[str, typer.Argument(metavar="HOOK", help="Hook id, such
 def due(
     context: typer.Context,
     mine: Annotated[bool, typer.Option("--mine", help="Only what concerns you.")] = False,
+    kind: Annotated[DueKind | None, typer.Option(help="Only what is to be done for this reason.")] = None,
     form: FormOption = Form.TABLE,
 ) -> None:
-    """List what is due: decisions, second looks, reviews, lapses, conditions, rollbacks that end, checks."""
+    """List what is due: decisions, reviews, conditions, devices without permission, drift, checks.
+
+    With --kind it is the fleet-wide list of one thing: --kind drift, --kind uncovered.
+    """
     with client(context) as service:
-        found = service.due(mine=mine)
+        found = service.due(mine=mine, kind=kind.value if kind else "")
     rows = [[f"{d.on}{' overdue' if d.overdue else ''}", d.kind, d.words] for d in found]
     typed = [[d.on, d.overdue, d.kind, d.object_kind, d.object, d.words] for d in found]
     columns = ["by", "overdue", "kind", "of", "object", "to do"]

@@ -87,7 +87,7 @@ class Calls:
             raise problem_of(response)
         return response
 
-    def _get(self, kind: type[T], path: str, **params: Any) -> T:
+    def _get(self, kind: type[T], path: str, /, **params: Any) -> T:
         return kind.model_validate_json(self._send("GET", path, params=params).content)
 
     def _create(self, kind: type[T], path: str, body: BaseModel) -> T:

@@ -78,9 +78,9 @@ class PeopleCalls(Calls):
 
     # -------------------------------------------------------------- telling
 
-    def due(self, *, mine: bool = False) -> list[wire.DueShape]:
-        """What is due, by day."""
-        return self._get(wire.DueList, "/due", mine="true" if mine else "").items
+    def due(self, *, mine: bool = False, kind: str = "") -> list[wire.DueShape]:
+        """What is due, by day; only of one kind if it is named, such as `drift` or `uncovered`."""
+        return self._get(wire.DueList, "/due", mine="true" if mine else "", kind=kind).items
 
     def make_calendar(self) -> str:
         """The path of a new calendar address; the one before is revoked."""

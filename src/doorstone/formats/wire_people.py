@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from doorstone.core.due import DueKind
 from doorstone.formats.wire import Asked, Shape
 from doorstone.formats.wire_time import Moment
 
@@ -160,7 +161,7 @@ class TokenList(Shape):
 
 
 class DueShape(Shape):
-    kind: str
+    kind: DueKind
     on: date
     overdue: bool
     object_kind: Literal["exception", "device", "platform"]

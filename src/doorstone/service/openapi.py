@@ -80,8 +80,8 @@ def _parameters(operation: Operation, path: str) -> list[dict[str, Any]]:
     ]
     if operation.query is not None:
         schema = operation.query.model_json_schema()
-        for name, part in schema.get("properties", {}).items():
-            part = {key: value for key, value in part.items() if key != "title"}
+        for name, held in schema.get("properties", {}).items():
+            part = {key: _in_place(value, schema) for key, value in held.items() if key != "title"}
             about = {"description": part.pop("description")} if "description" in part else {}
             required = name in schema.get("required", [])
             found.append({"name": name, "in": "query", "required": required, **about, "schema": part})
@@ -91,6 +91,16 @@ def _parameters(operation: Operation, path: str) -> list[dict[str, Any]]:
     if operation.match:
         found.append(_header("If-Match", "The ETag of what was seen", required=True))
     return found
+
+
+def _in_place(part: Any, schema: dict[str, Any]) -> Any:
+    """A part of a query's schema with what it refers to written out: a parameter has no definitions of its own."""
+    if isinstance(part, list):
+        return [_in_place(one, schema) for one in part]
+    if isinstance(part, dict) and "$ref" in part:
+        named = schema["$defs"][part["$ref"].rpartition("/")[2]]
+        return {key: value for key, value in named.items() if key not in ("title", "description")}
+    return part
 
 
 def _header(name: str, about: str, *, required: bool) -> dict[str, Any]:

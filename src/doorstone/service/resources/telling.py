@@ -7,7 +7,7 @@ from dataclasses import asdict
 from pydantic import Field
 from werkzeug.exceptions import NotFound
 
-from doorstone.core.due import Due
+from doorstone.core.due import Due, DueKind
 from doorstone.formats.calendar import calendar
 from doorstone.formats.wire import Asked
 from doorstone.formats.wire_people import (
@@ -31,6 +31,7 @@ operations = Operations("telling")
 
 class DueQuery(Asked):
     mine: bool = Field(False, description="Only what concerns the caller")
+    kind: DueKind | None = Field(None, description="Only this kind, such as drift or uncovered")
 
 
 class DeliveryQuery(Asked):
@@ -45,7 +46,8 @@ def list_due(call: Call[DueQuery, None]) -> DueList:
         fields = {name: getattr(one, name) for name in ("on", "object_kind", "object", "words")}
         return DueShape.model_validate({**fields, "kind": one.kind.value, "overdue": one.overdue(today)})
 
-    return DueList(items=[shape(one) for one in due.due_list(call.desk, call.actor.name if call.query.mine else "")])
+    found = due.due_list(call.desk, call.actor.name if call.query.mine else "")
+    return DueList(items=[shape(one) for one in found if call.query.kind in (None, one.kind)])
 
 
 @operations(

@@ -10,7 +10,7 @@ import httpx
 import pytest
 from playwright.sync_api import expect
 
-from tests.console.conftest import SignIn, browser, settled, visit  # noqa: F401
+from tests.console.conftest import SignIn, settled
 from tests.running import Run, Running
 
 
@@ -43,7 +43,7 @@ SITUATIONS = {
     30: Place("devices/nbt-096/fixes", "fix show nbt-096", "devices/nbt-096?tab=fixes", ("recovery key",)),
     34: Place("devices/nbt-145/gates?route=clean", "kit gates nbt-145 --route clean", "devices/nbt-145?tab=kit",
               ("backup",)),
-    35: Place("due", "due", "due?all=1", ("setup/compat/accept missing",)),
+    35: Place("due?kind=drift", "due --kind drift", "due?all=1&kind=drift", ("setup/compat/accept missing",)),
     37: Place("media", "media plan", "media", ("MD-0002",)),
 }  # fmt: skip
 
@@ -70,10 +70,20 @@ def test_a_situation_is_met_in_calls_and_commands(shown: Running, look: Run, num
 
 
 @pytest.mark.browser
-def test_every_situation_is_met_on_its_page(visit: SignIn) -> None:  # noqa: F811
+def test_every_situation_is_met_on_its_page(visit: SignIn) -> None:
     page = visit("petra", at="/healthz")
     for place in SITUATIONS.values():
         page.goto(f"/{place.page}")
         settled(page)
         for words in place.words:
             expect(page.get_by_text(words).first, place.page).to_be_visible()
+
+
+def test_what_is_due_for_one_reason_is_a_list_of_its_own(shown: Running, look: Run) -> None:
+    headers = {"Authorization": f"Bearer {shown.tokens['petra']}"}
+    every = httpx.get(f"{shown.address}/api/v1/due", headers=headers).json()["items"]
+    for kind in ("drift", "uncovered", "check"):
+        some = httpx.get(f"{shown.address}/api/v1/due?kind={kind}", headers=headers).json()["items"]
+        assert some == [one for one in every if one["kind"] == kind] != []
+    assert "uncovered" not in look("due", "--kind", "drift", by="petra").stdout
+    assert httpx.get(f"{shown.address}/api/v1/due?kind=odd", headers=headers).status_code == 400

@@ -22,6 +22,7 @@ import { PlanPage } from "./pages/plan";
 import { RequestPage } from "./pages/request";
 import { SheetsPage } from "./pages/sheets";
 import { SortingPage } from "./pages/sorting";
+import { UncoveredPage } from "./pages/uncovered";
 import { Trouble } from "./ui/parts";
 
 function Failed() {
@@ -52,6 +53,7 @@ export const router = createBrowserRouter([
       { path: "fixes", Component: FixesPage },
       { path: "fleet", Component: FleetPage },
       { path: "exceptions", Component: ExceptionsPage },
+      { path: "uncovered", Component: UncoveredPage },
       { path: "exceptions/new", Component: RequestPage },
       { path: "exceptions/:exception", Component: ExceptionPage },
       { path: "media", Component: MediaPage },

@@ -72,11 +72,15 @@ def test_a_situation_is_met_in_calls_and_commands(shown: Running, look: Run, num
 @pytest.mark.browser
 def test_every_situation_is_met_on_its_page(visit: SignIn) -> None:
     page = visit("petra", at="/healthz")
+    on_page: dict[str, set[str]] = {}
     for place in SITUATIONS.values():
-        page.goto(f"/{place.page}")
+        on_page.setdefault(place.page, set()).update(place.words)
+    for path, every in on_page.items():
+        page.goto(f"/{path}")
         settled(page)
-        for words in place.words:
-            expect(page.get_by_text(words).first, place.page).to_be_visible()
+        for words in every:
+            expect(page.get_by_text(words).first, path).to_be_visible()
+
 
 
 def test_what_is_due_for_one_reason_is_a_list_of_its_own(shown: Running, look: Run) -> None:

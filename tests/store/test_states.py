@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+
 import pytest
 
 from doorstone.work import people
@@ -76,3 +78,10 @@ def test_an_older_row_with_its_older_state_is_named(demo: Desk) -> None:
         for table, values in (("people", row), ("ledger_states", state)):
             db.execute(f"INSERT OR REPLACE INTO {table} VALUES ({', '.join('?' * len(values))})", values)  # noqa: S608
     assert any("its state is older than its last entry" in fault for fault in check_ledger(demo).faults)
+
+
+def test_a_device_that_was_taken_out_is_named(demo: Desk) -> None:
+    with sqlite3.connect(demo.database.path) as db:  # without the checks of foreign keys
+        db.execute("DELETE FROM devices WHERE id = 'nbt-021'")
+    db.close()
+    assert "device nbt-021 has entries and is gone" in check_ledger(demo).faults

@@ -18,6 +18,7 @@ export type Course = Shapes["CourseShape"];
 export type SortingRow = Shapes["SortingRowShape"];
 export type Import = Shapes["ImportShape"];
 export type Impact = Shapes["ImpactShape"];
+export type Uncovered = Shapes["UncoveredShape"];
 export type DueKind = Shapes["DueKind"];
 export type Dispute = Shapes["DisputeShape"];
 export type Round = Shapes["FixRoundShape"];

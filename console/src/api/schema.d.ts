@@ -1380,6 +1380,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uncovered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who runs what without permission, and since when
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_uncovered"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/media": {
         parameters: {
             query?: never;
@@ -2599,6 +2619,12 @@ export interface components {
             /** Path */
             path: string;
         };
+        /**
+         * Cause
+         * @description Why nothing covers it: it was never asked for, or the last exception ended in this way.
+         * @enum {string}
+         */
+        Cause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";
         /** ChangeShape */
         ChangeShape: {
             /** Kind */
@@ -4968,6 +4994,11 @@ export interface components {
             roll_up: components["schemas"]["RollUpShape"];
             /** Sites */
             sites: components["schemas"]["SiteCountShape"][];
+            /**
+             * Uncovered
+             * @description Devices that run what no exception in force permits
+             */
+            uncovered: number;
         };
         /**
          * OwnChangeAsked
@@ -5968,6 +5999,8 @@ export interface components {
             states: {
                 [key: string]: number;
             };
+            /** Uncovered */
+            uncovered: number;
         };
         /** SiteRoundShape */
         SiteRoundShape: {
@@ -6384,6 +6417,61 @@ export interface components {
             message: string;
             /** Mend */
             mend: string;
+        };
+        /** UncoveredList */
+        UncoveredList: {
+            /** Items */
+            items: components["schemas"]["UncoveredShape"][];
+        };
+        /**
+         * UncoveredShape
+         * @description A device that runs a release with checks unmet that no exception in force names.
+         */
+        UncoveredShape: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
+            /** Critical */
+            critical: boolean;
+            /** Platform */
+            platform: string;
+            /**
+             * Release
+             * @description The release that it runs
+             */
+            release: string;
+            /** Requirements */
+            requirements: string[];
+            /**
+             * Since
+             * Format: date
+             */
+            since: string;
+            /**
+             * Days
+             * @description For so many days, today included
+             */
+            days: number;
+            /** @description Never asked for, waits, or how the last exception ended */
+            cause: components["schemas"]["Cause"];
+            /**
+             * Last
+             * @description The exception that covered it last, or that waits; empty if there was none
+             */
+            last: string;
+            /**
+             * Why
+             * @description With stale: what changed
+             */
+            why: string;
+            /**
+             * Steps
+             * @description What would end it, the nearest first
+             */
+            steps: string[];
         };
         /**
          * UpdateClass
@@ -13478,6 +13566,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountShape"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_uncovered: {
+        parameters: {
+            query?: {
+                platform?: string;
+                site?: string;
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UncoveredList"];
                 };
             };
             /** @description The request cannot be read */

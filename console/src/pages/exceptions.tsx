@@ -30,6 +30,7 @@ export function ExceptionsPage() {
           </select>
         </label>
         <p className="flex flex-wrap gap-x-4 gap-y-1">
+          <Go to="/uncovered">Who runs what without permission</Go>
           {(me.role === "technician" || me.role === "administrator") && (
             <>
               <Go to="/devices?state=needs-exception">Find a device that needs one</Go>

@@ -69,6 +69,12 @@ function States({ data }: { data: Overview }) {
           </li>
         ))}
       </ul>
+      {data.uncovered > 0 && (
+        <p className="mt-3">
+          <Go to="/uncovered">{count(data.uncovered, "device")}</Go> {data.uncovered === 1 ? "runs" : "run"} what no
+          exception in force permits.
+        </p>
+      )}
     </Slab>
   );
 }
@@ -148,6 +154,11 @@ function Sites({ data }: { data: Overview }) {
                 <span className="text-ink-2">{total}</span>
               </span>
               <StateBar states={site.states} />
+              {site.uncovered > 0 && (
+                <Go to={`/uncovered?site=${encodeURIComponent(site.site)}`} className="text-sm">
+                  {site.uncovered} without permission
+                </Go>
+              )}
             </li>
           );
         })}

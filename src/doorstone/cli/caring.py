@@ -11,10 +11,11 @@ from typing import Annotated
 import typer
 from rich.markup import escape
 
+from doorstone.cli.choosing import PlatformOption, SiteOption
 from doorstone.cli.connection import client
 from doorstone.cli.exception_view import print_exceptions
 from doorstone.cli.output import Form, FormOption, out, say, show, speaks
-from doorstone.formats.wire_exceptions import AttachmentAsked, ReviewAsked
+from doorstone.formats.wire_exceptions import AttachmentAsked, ReviewAsked, UncoveredShape
 
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
 IntoOption = Annotated[Path | None, typer.Option("--into", "-o", dir_okay=False, help="File to write.")]
@@ -109,6 +110,40 @@ def review(
 
 
 @speaks
+def uncovered(
+    context: typer.Context,
+    platform: PlatformOption = "",
+    site: SiteOption = "",
+    device: Annotated[str, typer.Option(help="Only this device.")] = "",
+    form: FormOption = Form.TABLE,
+) -> None:
+    """Say who runs what without permission, since when, and what would end it."""
+    with client(context) as service:
+        found = service.uncovered(platform=platform, site=site, device=device)
+    columns = ["device", "site", "runs", "without permission for", "since", "because", "what would end it"]
+    rows = [
+        [d.device, d.site, d.release, d.requirements, [d.since, f"{d.days} days"], _because(d), d.steps] for d in found
+    ]
+    typed = ["device", "name", "site", "critical", "platform", "runs", "requirements", "since", "days", "cause"]
+    typed += ["exception", "why", "what would end it"]
+    plain = [
+        [
+            *(d.device, d.name, d.site, d.critical, d.platform, d.release, d.requirements, d.since, d.days),
+            *(d.cause.value, d.last, d.why, d.steps),
+        ]
+        for d in found
+    ]
+    show(form, found, columns, rows, typed=(typed, plain))
+    if not found:
+        say("Every device runs what it meets, or what an exception in force permits.")
+
+
+def _because(one: UncoveredShape) -> str:
+    words = {"never": "nobody has asked", "waits": f"{one.last} waits", "stale": f"{one.last} is stale: {one.why}"}
+    return words.get(one.cause, f"{one.last} {'was ' if one.cause != 'lapsed' else ''}{one.cause.value}")
+
+
+@speaks
 def consequences(context: typer.Context, name: NameArgument, form: FormOption = Form.TABLE) -> None:
     """Say what must be done for each device once an exception does not hold."""
     with client(context) as service:
@@ -185,5 +220,5 @@ def _write(data: bytes, into: Path | None) -> None:
 
 def add_to(app: typer.Typer) -> None:
     """Add these commands to the exceptions' group, in the order of the job."""
-    for command in (comment, attest, attach, review, transfer, consequences, account, export, page):
+    for command in (uncovered, comment, attest, attach, review, transfer, consequences, account, export, page):
         app.command()(command)

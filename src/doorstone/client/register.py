@@ -74,6 +74,10 @@ class RegisterCalls(Calls):
     def review_exception(self, name: str, version: int, asked: wire.ReviewAsked) -> ExceptionShape:
         return self._made(ExceptionShape, "POST", f"/exceptions/{name}/reviews", asked, version)
 
+    def uncovered(self, *, platform: str = "", site: str = "", device: str = "") -> list[wire.UncoveredShape]:
+        """Devices that run what no exception in force permits, the longest without permission first."""
+        return self._get(wire.UncoveredList, "/uncovered", platform=platform, site=site, device=device).items
+
     def consequences(self, name: str) -> list[wire.ConsequenceShape]:
         """What must be done for each device once the exception does not hold."""
         return self._get(wire.ConsequenceList, f"/exceptions/{name}/consequences").items

@@ -223,6 +223,7 @@ class RollUpShape(Shape):
 class SiteCountShape(Shape):
     site: str
     states: dict[str, int]
+    uncovered: int
 
 
 class OverviewShape(Shape):
@@ -234,6 +235,7 @@ class OverviewShape(Shape):
     running: dict[str, int]
     roll_up: RollUpShape
     sites: list[SiteCountShape]
+    uncovered: int = Field(description="Devices that run what no exception in force permits")
 
 
 # -------------------------------------------------------------------- ledger

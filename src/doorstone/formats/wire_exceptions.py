@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from doorstone.core.uncovered import Cause
 from doorstone.formats.wire import Asked, Shape, TroubleShape
 from doorstone.formats.wire_time import Moment
 
@@ -226,3 +227,28 @@ class StoryLineShape(Shape):
 
 class StoryShape(Shape):
     items: list[StoryLineShape]
+
+
+# ----------------------------------------------------------------- uncovered
+
+
+class UncoveredShape(Shape):
+    """A device that runs a release with checks unmet that no exception in force names."""
+
+    device: str
+    name: str
+    site: str
+    critical: bool
+    platform: str
+    release: str = Field(description="The release that it runs")
+    requirements: list[str]
+    since: date
+    days: int = Field(description="For so many days, today included")
+    cause: Cause = Field(description="Never asked for, waits, or how the last exception ended")
+    last: str = Field(description="The exception that covered it last, or that waits; empty if there was none")
+    why: str = Field(description="With stale: what changed")
+    steps: list[str] = Field(description="What would end it, the nearest first")
+
+
+class UncoveredList(Shape):
+    items: list[UncoveredShape]

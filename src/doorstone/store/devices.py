@@ -7,6 +7,7 @@ import sqlite3
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from operator import itemgetter
 from typing import Any, NamedTuple
 
@@ -256,6 +257,15 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[Dev
 def added_on(db: sqlite3.Connection, device: str) -> str:
     """The day on which the device was first read."""
     return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
+
+
+def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
+    """Device -> the day of its newest reading."""
+    rows = db.execute(
+        "SELECT d.id, heard_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value WHERE heard_at > ''",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
 
 
 def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:

@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from datetime import date
 from typing import Any, TypeVar
 
 T = TypeVar("T")
@@ -398,6 +399,16 @@ def excepted_devices(db: sqlite3.Connection, platform: str) -> list[str]:
         (platform,),
     )
     return [row[0] for row in rows]
+
+
+def ended(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, date]:
+    """Exception -> the first day without it, of those that lapsed or that somebody ended."""
+    rows = db.execute(
+        "SELECT id, COALESCE(ended_on, decided_at) AS at FROM exceptions WHERE state IN ('lapsed', 'revoked', 'closed')"
+        " AND id IN (SELECT value FROM json_each(?))",
+        (json.dumps(sorted(numbers)),),
+    )
+    return {row["id"]: date.fromisoformat(row["at"][:10]) for row in rows if row["at"]}
 
 
 def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, ...], int]]:

@@ -182,6 +182,9 @@ def state_faults(db: sqlite3.Connection) -> Iterator[str]:
 
     for row in db.execute(f"SELECT id FROM devices WHERE seal <> {DEVICE_SEAL} ORDER BY id"):  # noqa: S608
         yield f"device {row['id']}: site, role or criticality was changed without an entry"
+    gone = "SELECT DISTINCT object FROM ledger_about WHERE kind = 'device' EXCEPT SELECT id FROM devices ORDER BY 1"
+    for row in db.execute(gone):
+        yield f"device {row['object']} has entries and is gone"
 
 
 def _change(part: str, before: dict[str, Any], now: dict[str, Any]) -> str:

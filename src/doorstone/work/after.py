@@ -13,10 +13,10 @@ from doorstone.core.platforms import Platform
 from doorstone.store import after as store
 from doorstone.store import kits as kit_store
 from doorstone.store.kits import KitRow
-from doorstone.work.deciding import rollback_until
 from doorstone.work.desk import Actor, Desk, id_of, number_of, record
 from doorstone.work.errors import BadInputError, MissingError, RefusedError
 from doorstone.work.picture import picture
+from doorstone.work.rollback import rollback_until
 
 STATES = ("done", "failed", "skipped")
 ANSWERS = ("as-before", "slower", "faster")

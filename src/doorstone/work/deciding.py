@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import date, timedelta
+from datetime import date
 from typing import Any
 
 from doorstone.core.consequences import Case, Consequence, consequence
@@ -19,8 +19,6 @@ from doorstone.core.exceptions import (
     shown,
 )
 from doorstone.core.fixes import plan_fixes
-from doorstone.store import after as after_store
-from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as store
 from doorstone.store import kits as kit_store
 from doorstone.store.exceptions import ApprovalRow, ExceptionRow
@@ -40,6 +38,7 @@ from doorstone.work.exceptions import (
 )
 from doorstone.work.people import may_decide
 from doorstone.work.picture import Picture, picture
+from doorstone.work.rollback import rollback_until
 from doorstone.work.telling import tell_people
 
 NOT_WITH_THE_REST = "not approved with the rest"
@@ -264,16 +263,3 @@ def _case(desk: Desk, db: sqlite3.Connection, now: Picture, row: ExceptionRow, d
     plan = plan_fixes(assessment, now.view(device))
     fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(unmet)]
     return Case(device, runs, unmet, fixes, kits, rollback_until(db, now, device))
-
-
-def rollback_until(db: sqlite3.Connection, now: Picture, device: str) -> date | None:
-    """The last day on which the device can go back from the release that it runs; None if that cannot be."""
-    runs = now.view(device).text("os.release")
-    sheet = now.sheet_of(device)
-    done = [a for a in attempt_store.every(db, device) if a.outcome in ("completed", "carry-over-lost", "rolled-back")]
-    last = max(done, key=lambda a: a.ended_at, default=None)
-    if sheet is None or last is None or last.outcome == "rolled-back" or last.release != runs or last.route == "clean":
-        return None
-    if after_store.ended_rollback(db, last.id):
-        return None
-    return date.fromisoformat(last.ended_at[:10]) + timedelta(days=sheet.platform.release(runs).rollback_days)

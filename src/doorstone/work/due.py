@@ -17,12 +17,12 @@ from doorstone.store import exceptions as store
 from doorstone.store import people as people_store
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.store.people import PersonRow
-from doorstone.work.deciding import rollback_until
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.exceptions import kept_conditions, stale_devices
 from doorstone.work.notice import noticed
 from doorstone.work.people import digest_of
 from doorstone.work.picture import Picture, picture
+from doorstone.work.rollback import rollback_until
 
 DECIDERS = frozenset({"approver", "administrator"})
 HANDS = frozenset({"technician", "administrator"})

@@ -19,6 +19,7 @@ from doorstone.work.picture import picture
 from doorstone.work.profiles import decisions_of
 from doorstone.work.sheets import get_sheet, need_release
 from doorstone.work.sorting import fleet_roll_up
+from doorstone.work.uncovered import lacking_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,8 +113,11 @@ def fleet_forecast(desk: Desk, platform_id: str, release: str = "") -> FleetFore
 
 @dataclass(frozen=True, slots=True)
 class SiteCount:
+    """`uncovered` counts the devices that run what no exception in force permits."""
+
     site: str
     states: Mapping[str, int]
+    uncovered: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,6 +130,7 @@ class Overview:
     running: Mapping[str, int]
     roll_up: RollUp
     sites: tuple[SiteCount, ...]
+    uncovered: int
 
 
 def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
@@ -135,11 +140,14 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
     need_release(platform, release)
     raised = picture(desk).raised(platform, release)
     with desk.database.read() as db:
-        rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today(), raised)
-    return desk.remembered(("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release))
+        lacking = Counter(one.row.site or "no site" for one in lacking_of(db, picture(desk), platform))
+        rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today(), raised, lacking)
+    return desk.remembered(
+        ("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release, lacking)
+    )
 
 
-def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
+def _overview(desk: Desk, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:
     rolled = fleet_roll_up(desk, platform.id, release)
     with desk.database.read() as db:
         found = standings(desk, platform, release)
@@ -160,5 +168,6 @@ def _overview(desk: Desk, platform: Platform, release: str) -> Overview:
         platform.releases,
         dict(sorted(running.items())),
         rolled,
-        tuple(SiteCount(site, dict(+states)) for site, states in sorted(sites.items())),
+        tuple(SiteCount(site, dict(+states), lacking.get(site, 0)) for site, states in sorted(sites.items())),
+        sum(lacking.values()),
     )

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date, timedelta
 
 from doorstone.core.due import Due, DueKind
-from doorstone.core.exceptions import ExceptionState
 from doorstone.core.platforms import Platform, Sort
 from doorstone.store import after as after_store
 from doorstone.store import attempts as attempt_store
@@ -17,11 +16,11 @@ from doorstone.store import media as media_store
 from doorstone.store import profiles as profile_store
 from doorstone.store.attempts import AttemptRow
 from doorstone.store.devices import DeviceRow
-from doorstone.work.board import standings
 from doorstone.work.desk import Desk, id_of
 from doorstone.work.fixes_done import FixWord, latest_fixes
 from doorstone.work.picture import Picture
 from doorstone.work.told import list_texts
+from doorstone.work.uncovered import UncoveredDevice, arrived_on, failing, uncovered_of
 
 DECIDERS = frozenset({"approver", "administrator"})
 HANDS = frozenset({"technician", "administrator"})
@@ -33,7 +32,7 @@ def noticed(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due]:
     """Everything of this kind, for every platform."""
     for name in sorted(now.sheets):
         platform = now.sheets[name].platform
-        yield from _running(desk, db, now, platform)
+        yield from _running(db, now, platform)
         yield from _went_wrong(db, now, platform)
         yield from _texts(desk, now, platform)
         yield from _late(db, now, platform)
@@ -56,19 +55,11 @@ def _sites(rows: Sequence[DeviceRow]) -> frozenset[str]:
 # ------------------------------------------------------------------ what devices run
 
 
-def _running(desk: Desk, db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[Due]:
+def _running(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[Due]:
     """Requirements unmet at the release that a device runs: floors, and checks that no exception in force names."""
-    by_release: dict[str, set[int]] = {}
-    for number, row in profile_store.in_use(db, platform.id).items():
-        if platform.has(row.runs):
-            by_release.setdefault(row.runs, set()).add(number)
-    for release, profiles in sorted(by_release.items(), key=lambda entry: platform.index(entry[0])):
-        marks = standings(desk, platform, release).of
-        failing = {n for n in profiles if set(marks[n].marks.values()) & {"floor", "installer-check", "fixable"}}
-        if failing:
-            rows = list(device_store.of_profiles(db, failing))
-            yield from _contradicted(db, now, platform, release, rows)
-            yield from _uncovered(db, now, platform, release, rows)
+    for release, rows in failing(db, now, platform):
+        yield from _contradicted(db, now, platform, release, rows)
+    yield from _uncovered(uncovered_of(db, now, platform))
 
 
 def _contradicted(
@@ -86,52 +77,29 @@ def _contradicted(
             f"{_these(held)}: on {release} although “{title}” is unmet and sorted as a floor there: "
             "sort it anew, or read again"
         )
-        on = min(_on_release_since(db, now, row, release) for row in held)
+        on = min(arrived_on(db, row, release) for row in held)
         yield Due(
             DueKind.FLOOR_RUNS, on, "device", held[0].id, words, roles=KEEPERS, sites=_sites(held),
             part=f"{release} {requirement}",
         )  # fmt: skip
 
 
-def _uncovered(
-    db: sqlite3.Connection, now: Picture, platform: Platform, release: str, rows: Sequence[DeviceRow]
-) -> Iterator[Due]:
-    found: dict[tuple[str, ...], list[DeviceRow]] = {}
-    since: dict[str, date] = {}
-    assessed = now.assessments(rows, release)
-    for row in rows:
-        findings = assessed[row.id].unmet() if row.id in assessed else ()
-        unmet = {f.requirement.id for f in findings if f.sort is Sort.CHECK}
-        if not unmet:
-            continue
-        reaching = [e for e in now.exceptions_of(row.id) if e.reaches(platform, release)]
-        named = {name for e in reaching if e.stands and e.in_force(now.today) for name in e.requirements}
-        if missing := tuple(sorted(unmet - named)):
-            found.setdefault(missing, []).append(row)
-            ended = [e for e in reaching if e.state in _ONCE_APPROVED and e.expiry < now.today]
-            over = [e.expiry + timedelta(days=1) for e in ended if e.requirements & unmet]
-            since[row.id] = max([_on_release_since(db, now, row, release), *over])
-    for missing, held_by in found.items():
+def _uncovered(found: Iterable[UncoveredDevice]) -> Iterator[Due]:
+    alike: dict[tuple[str, tuple[str, ...]], list[UncoveredDevice]] = {}
+    for one in found:
+        alike.setdefault((one.release, one.found.requirements), []).append(one)
+    for (release, missing), mine in alike.items():
+        rows = [one.row for one in mine]
         words = (
-            f"{_these(held_by)}: on {release} with {', '.join(missing)} unmet and no exception in force: "
+            f"{_these(rows)}: on {release} with {', '.join(missing)} unmet and no exception in force: "
             "renew or ask, fix, or go back"
         )
-        on = min(since[row.id] for row in held_by)
+        on = min(one.found.since for one in mine)
         yield Due(
-            DueKind.UNCOVERED, on, "device", held_by[0].id, words, roles=DECIDERS | HANDS,
-            sites=_sites(held_by), part=f"{release} {' '.join(missing)}",
+            DueKind.UNCOVERED, on, "device", rows[0].id, words, roles=DECIDERS | HANDS, sites=_sites(rows),
+            part=f"{release} {' '.join(missing)}",
         )  # fmt: skip
 
-
-def _on_release_since(db: sqlite3.Connection, now: Picture, row: DeviceRow, release: str) -> date:
-    """The day of the attempt that brought the release, else the day from which the device is known."""
-    tries = (a for a in attempt_store.every(db, row.id) if a.release == release and a.outcome in _ARRIVED)
-    ended = max((a.ended_at[:10] for a in tries), default="")
-    return date.fromisoformat(ended or device_store.added_on(db, row.id))
-
-
-_ARRIVED = ("completed", "carry-over-lost")
-_ONCE_APPROVED = (ExceptionState.APPROVED, ExceptionState.LAPSED)
 
 # ----------------------------------------------------------------- what went wrong
 

@@ -29,9 +29,11 @@ from doorstone.formats.wire_exceptions import (
     ReviewAsked,
     RiskAsked,
     RiskShape,
+    UncoveredList,
+    UncoveredShape,
 )
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
-from doorstone.work import caring, deciding, exceptions, register
+from doorstone.work import caring, deciding, exceptions, register, uncovered
 from doorstone.work.deciding import Part
 from doorstone.work.exceptions import (
     AttachmentGiven,
@@ -64,6 +66,12 @@ class ExportQuery(Asked):
 
 class AccountQuery(Asked):
     release: str = ""
+
+
+class UncoveredQuery(Asked):
+    platform: str = ""
+    site: str = ""
+    device: str = ""
 
 
 def _touched(call: Call[Any, Any]) -> Iterable[str]:
@@ -304,3 +312,32 @@ def device_account(call: Call[AccountQuery, None]) -> AccountShape:
 def _permission(one: register.Permission) -> PermissionShape:
     fields = {name: getattr(one, name) for name in register.Permission.__slots__}
     return PermissionShape.model_validate({**fields, "conditions": [_kept(k) for k in one.conditions]})
+
+
+@operations(
+    "GET", "/uncovered", "Who runs what without permission, and since when", roles=EVERYONE, query=UncoveredQuery,
+    answer=UncoveredList, steady=True,
+)  # fmt: skip
+def list_uncovered(call: Call[UncoveredQuery, None]) -> UncoveredList:
+    today = call.desk.today()
+    found = uncovered.list_uncovered(call.desk, call.query.platform, call.query.site, call.query.device)
+    return UncoveredList(
+        items=[
+            UncoveredShape(
+                device=one.row.id,
+                name=one.row.name,
+                site=one.row.site,
+                critical=one.row.critical,
+                platform=one.row.platform,
+                release=one.release,
+                requirements=list(one.found.requirements),
+                since=one.found.since,
+                days=(today - one.found.since).days + 1,
+                cause=one.found.cause,
+                last=one.found.last,
+                why=one.found.why,
+                steps=list(one.steps),
+            )
+            for one in found
+        ]
+    )

@@ -1,0 +1,113 @@
+"""Who runs what without permission: per device what, since when, what covered it last, and what would end that."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import NamedTuple
+
+from doorstone.core.exceptions import ExceptionTerms, refusals
+from doorstone.core.fixes import plan_fixes
+from doorstone.core.platforms import Platform, Sort
+from doorstone.core.sorting import Assessment
+from doorstone.core.uncovered import Held, Uncovered, uncovered, ways_out
+from doorstone.store import attempts as attempt_store
+from doorstone.store import devices as device_store
+from doorstone.store import exceptions as exception_store
+from doorstone.store import profiles as profile_store
+from doorstone.store.devices import DeviceRow
+from doorstone.work.board import standings
+from doorstone.work.desk import Desk, number_of
+from doorstone.work.picture import Picture, picture
+from doorstone.work.rollback import rollback_until
+from doorstone.work.sheets import get_sheet
+
+ARRIVED = ("completed", "carry-over-lost")
+UNMET = {"floor", "installer-check", "fixable"}
+
+
+@dataclass(frozen=True, slots=True)
+class UncoveredDevice:
+    """A device that runs `release` with checks unmet that no exception in force names."""
+
+    row: DeviceRow
+    release: str
+    found: Uncovered
+    steps: tuple[str, ...]
+
+
+class Lacking(NamedTuple):
+    row: DeviceRow
+    release: str
+    assessment: Assessment
+    checks: frozenset[str]
+    held: tuple[ExceptionTerms, ...]
+
+
+def list_uncovered(desk: Desk, platform: str = "", site: str = "", device: str = "") -> list[UncoveredDevice]:
+    """Every such device, the longest without permission first, of one platform, site or device if it is named."""
+    now = picture(desk)
+    if platform:
+        get_sheet(desk, platform)
+    names = [platform] if platform else sorted(now.sheets)
+    with desk.database.read() as db:
+        found = [
+            one
+            for name in names
+            for one in uncovered_of(db, now, now.sheets[name].platform)
+            if site in ("", one.row.site) and device in ("", one.row.id)
+        ]
+    return sorted(found, key=lambda one: (one.found.since, one.row.id))
+
+
+def uncovered_of(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[UncoveredDevice]:
+    """The uncovered devices of a platform, by release and id."""
+    lacking = list(lacking_of(db, now, platform))
+    read = device_store.read_on(db, [one.row.id for one in lacking])
+    ended = exception_store.ended(db, {number_of("EX", e.id) for one in lacking for e in one.held})
+    for row, release, assessment, checks, held in lacking:
+        arrived = arrived_on(db, row, release)
+        mine = [Held(e, ended.get(number_of("EX", e.id))) for e in held]
+        found = uncovered(platform, release, checks, mine, arrived, read.get(row.id, arrived), now.today)
+        if found is not None:
+            plan = plan_fixes(assessment, now.view(row.id))
+            fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
+            askable = not refusals(row.id, assessment, found.requirements)
+            until = rollback_until(db, now, row.id)
+            last = until if until is not None and until >= now.today else None
+            yield UncoveredDevice(row, release, found, ways_out(found, fixes, last, askable))
+
+
+def lacking_of(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[Lacking]:
+    """Devices that run a release with installer checks unmet that no exception in force names."""
+    for release, rows in failing(db, now, platform):
+        assessed, held = now.assessments(rows, release), now.held(row.id for row in rows)
+        for row in rows:
+            findings = assessed[row.id].unmet() if row.id in assessed else ()
+            checks = frozenset(f.requirement.id for f in findings if f.sort is Sort.CHECK)
+            mine = held.get(row.id, ())
+            reaching = (e for e in mine if e.stands and e.in_force(now.today) and e.reaches(platform, release))
+            if checks - {name for e in reaching for name in e.requirements}:
+                yield Lacking(row, release, assessed[row.id], checks, mine)
+
+
+def failing(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[tuple[str, Sequence[DeviceRow]]]:
+    """The devices of each release that fail something at the release that they run."""
+    by_release: dict[str, set[int]] = {}
+    for number, row in profile_store.in_use(db, platform.id).items():
+        if platform.has(row.runs):
+            by_release.setdefault(row.runs, set()).add(number)
+    for release, profiles in sorted(by_release.items(), key=lambda entry: platform.index(entry[0])):
+        marks = standings(now.desk, platform, release).of
+        wrong = {number for number in profiles if set(marks[number].marks.values()) & UNMET}
+        if wrong:
+            yield release, list(device_store.of_profiles(db, wrong))
+
+
+def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
+    """The day of the attempt that brought the release, else the day from which the device is known."""
+    tries = (a for a in attempt_store.every(db, row.id) if a.release == release and a.outcome in ARRIVED)
+    ended = max((a.ended_at[:10] for a in tries), default="")
+    return date.fromisoformat(ended or device_store.added_on(db, row.id))

@@ -454,13 +454,13 @@ def test_what_must_be_done_once_it_does_not_hold(desk: Desk) -> None:
         True,
         (
             first,
-            "Or roll back: possible through 2027-02-01",
-            "Or replace it, or have another exception approved",
-            "Do not use KT-0001: was made on this exception",
+            "Roll back: possible through 2027-02-01",
+            "Replace it, or have another exception approved",
+            "Do not use KT-0001: it was made on this exception",
         ),
     )
     later = deciding.consequences(on(desk, "2027-02-02"), "EX-0001")[0]
-    assert "Or roll back: possible through 2027-02-01" not in later.steps
+    assert "Roll back: possible through 2027-02-01" not in later.steps
     granted(desk, "d1", reason="A second one, for the same.")
     assert deciding.consequences(desk, "EX-0001")[0].relies is False
 

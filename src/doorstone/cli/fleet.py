@@ -100,6 +100,26 @@ def _print_shifts(shifts: list[ShiftShape], title: str) -> None:
         show(Form.TABLE, None, ["from", "to", "devices", "such as"], rows, f"\n{title}")
 
 
+@fleet_app.command("forecast")
+@speaks
+def forecast(
+    context: typer.Context, platform: PlatformOption = "", release: ReleaseOption = "", form: FormOption = Form.TABLE
+) -> None:
+    """Forecast the fleet: how many devices leave servicing in each month, why, and which course each takes."""
+    with client(context) as service:
+        known = the_platform(service, platform)
+        found = service.fleet_forecast(known.id, release)
+    rows = [
+        [m.month, m.technical, m.approved, [f"{n} {why}" for why, n in sorted(m.causes.items())]] for m in found.months
+    ]
+    title = f"{known.name}, {found.devices} devices, as of {found.as_of}: when they leave servicing"
+    show(form, found, ["month", "technically", "as approved", "technically ended by"], rows, title)
+    if form is Form.TABLE:
+        out().print("\nCourses: " + ", ".join(f"{n} {way}" for way, n in found.courses.items()))
+        if found.past or found.unknown:
+            out().print(f"Out of servicing already: {found.past}. Nothing known of {found.unknown}.")
+
+
 @fleet_app.command("what-if")
 @speaks
 def what_if(

@@ -101,6 +101,9 @@ def show(
     console = out()
     if title:
         console.print(f"[bold]{escape(title)}[/]")
+    if not cells:
+        console.print("[dim]None.[/]")
+        return
     widths = fitting(columns, cells, console.width)
     if widths is None:
         _records(console, columns, cells)

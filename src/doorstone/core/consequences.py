@@ -44,9 +44,9 @@ def consequence(case: Case, as_of: date) -> Consequence:
         steps.append(f"It runs {case.runs} with {', '.join(case.unmet)} unmet and nothing else permits that")
         steps += [f"Fix: {title}" for title in case.fixes]
         if case.rollback_until is not None and as_of <= case.rollback_until:
-            steps.append(f"Or roll back: possible through {case.rollback_until}")
-        steps.append("Or replace it, or have another exception approved")
+            steps.append(f"Roll back: possible through {case.rollback_until}")
+        steps.append("Replace it, or have another exception approved")
     if case.kits:
-        use = "was" if len(case.kits) == 1 else "were"
-        steps.append(f"Do not use {', '.join(case.kits)}: {use} made on this exception")
+        made = "it was" if len(case.kits) == 1 else "they were"
+        steps.append(f"Do not use {', '.join(case.kits)}: {made} made on this exception")
     return Consequence(case.device, case.runs, bool(case.unmet), tuple(steps) or ("Nothing: it does not rely on it",))

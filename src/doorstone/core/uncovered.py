@@ -105,9 +105,9 @@ def ways_out(found: Uncovered, fixes: Sequence[str], rollback_until: date | None
             steps.append(f"Decide {found.last}")
         case Cause.LAPSED if askable:
             steps.append(f"Renew {found.last}")
-        case _ if askable:
-            steps.append("Ask for an exception")
     steps += [f"Fix: {title}" for title in fixes]
+    if askable and found.cause in (Cause.NEVER, Cause.REVOKED, Cause.CLOSED):
+        steps.append("Ask for an exception")
     if rollback_until is not None:
         steps.append(f"Go back: possible through {rollback_until}")
     return (*steps, "Replace or retire it")

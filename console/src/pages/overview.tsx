@@ -61,7 +61,7 @@ function States({ data }: { data: Overview }) {
           <li key={state}>
             <Go
               to={`/devices?state=${state}`}
-              className="block h-full rounded-md border border-edge p-3 text-ink no-underline hover:border-ink-2"
+              className="block h-full rounded-md border border-edge px-2 py-3 text-sm text-ink no-underline hover:border-ink-2"
             >
               <span className="block font-head text-3xl font-semibold">{states[state] ?? 0}</span>
               <StateMark state={state} />

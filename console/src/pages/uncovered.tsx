@@ -37,7 +37,7 @@ export function UncoveredPage() {
                 {count(items.length, "device")}
               </p>
               <Scroll label="Without permission" className="slab p-0 sm:p-0">
-                <table className="w-full">
+                <table className="w-full min-w-[44rem]">
                   <thead>
                     <tr className="[&>th]:px-3 [&>th]:py-2">
                       <th scope="col">Device</th>

@@ -173,6 +173,8 @@ def test_a_hook_is_told_once_of_each_thing_that_is_due(desk: Desk, receiver: Rec
         send(desk)
     seen = [(event["type"], event["subject"], event["data"]["on"]) for event in receiver.events()]
     assert seen == [
+        ("doorstone.due.media-link-ends", "MD-0001", "2027-01-31"),
+        ("doorstone.due.servicing-ends", "tarn", "2027-02-28"),
         ("doorstone.due.condition", "EX-0001", "2027-03-01"),
         ("doorstone.due.not-heard-from", "d1", "2027-03-02"),
         ("doorstone.due.release-late", "tarn", "2027-03-17"),
@@ -274,7 +276,7 @@ def test_what_is_due_is_told_once(desk: Desk, box: tuple[Box, Config]) -> None:
     assert [rounds.tell_due(later), rounds.tell_due(later)] == [1, 0]
     post(later, config, timedelta(days=100))
     assert len(letters.letters) == 1
-    assert letters.letters[0][1] == "Door Stone: 3 things are due"
+    assert letters.letters[0][1] == "Door Stone: 5 things are due"
     assert (
         "2027-03-01 (overdue)  EX-0001 for d1 on 9.1: attest that “The cupboard stays locked” is kept"
         in (letters.letters[0][2])
@@ -318,7 +320,8 @@ def test_the_calendar_answers_to_its_address_alone_and_moves_events_by_their_uid
         feed = client.get(path)
         assert feed.headers["content-type"] == "text/calendar; charset=utf-8"
         events = {str(e["UID"]): e for e in Calendar.from_ical(feed.text).walk("VEVENT")}
-        names = ["condition-EX-0001", "not-heard-from-d1-Herbarium", "review-EX-0001"]
+        names = ["condition-EX-0001", "media-link-ends-MD-0001", "not-heard-from-d1-Herbarium", "review-EX-0001"]
+        names.append("servicing-ends-tarn-8-desk")
         assert sorted(events) == [f"{name}@doorstone" for name in names]
         review = events["review-EX-0001@doorstone"]
         assert (review["DTSTART"].dt.isoformat(), str(review["SUMMARY"])[:19]) == ("2027-05-01", "EX-0001 for d1 on 9")

@@ -375,11 +375,11 @@ def test_who_is_asked_back_answers_and_both_are_due_in_turn(desk: Desk) -> None:
     assert [d.kind for d in due.due_list(desk, "anselm")] == ["request-waits"]
     asked_back = caring.comment(desk, ANSELM, "EX-0001", "Is a new one ordered?", question=True)
     assert (asked_back.row.asked_back, [d.kind for d in due.due_list(desk, "anselm")]) == (True, [])
-    assert [(d.kind, d.on.isoformat()) for d in due.due_list(desk, "petra")] == [("answer-waits", "2027-01-25")]
+    assert ("answer-waits", "2027-01-25") in [(d.kind, d.on.isoformat()) for d in due.due_list(desk, "petra")]
     answered = caring.comment(desk, PETRA, "EX-0001", "For September.")
     assert [c.kind for c in answered.row.comments] == ["question", "answer"]
     assert answered.row.asked_back is False
-    assert due.due_list(desk, "petra") == []
+    assert [d.kind for d in due.due_list(desk, "petra")] == ["media-link-ends", "servicing-ends"]
 
 
 def test_a_condition_is_attested_again_and_again_and_overdue_if_it_is_not(desk: Desk) -> None:
@@ -403,11 +403,14 @@ def test_a_condition_is_attested_again_and_again_and_overdue_if_it_is_not(desk: 
 def test_a_review_names_the_next_one_and_evidence_is_attached(desk: Desk) -> None:
     read(desk, line("d1", CHIPLESS))
     granted(desk, "d1")
-    assert [d.kind for d in due.due_list(on(desk, "2027-04-10"), "petra")] == ["condition", "not-heard-from", "review"]
+    endings = ["media-link-ends", "servicing-ends"]
+    in_april = [d.kind for d in due.due_list(on(desk, "2027-04-10"), "petra")]
+    assert in_april == [*endings, "condition", "not-heard-from", "review"]
     with pytest.raises(BadInputError, match="next review cannot be on 2027-12-01"):
         caring.review(desk, PETRA, "EX-0001", None, D("2027-12-01"), "Fine.")
     caring.review(on(desk, "2027-04-10"), PETRA, "EX-0001", None, D("2027-08-01"), "Still needed.")
-    assert [d.kind for d in due.due_list(on(desk, "2027-05-05"), "petra")] == ["condition", "not-heard-from"]
+    in_may = [d.kind for d in due.due_list(on(desk, "2027-05-05"), "petra")]
+    assert in_may == [*endings, "condition", "not-heard-from"]
     caring.attach(desk, PETRA, "EX-0001", AttachmentGiven("Order", "https://northmere.example/o/7", "ab" * 32))
     assert exceptions.get_exception(desk, "EX-0001").row.attachments[0].sha256 == "ab" * 32
 

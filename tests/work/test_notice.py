@@ -6,7 +6,7 @@ from datetime import date, datetime
 
 from doorstone.core.platforms import Standing, UpdateClass
 from doorstone.core.standing import Observation, standing
-from doorstone.work import after, attempts, due, fixes_done, sorting, told
+from doorstone.work import after, attempts, due, fixes_done, kits, sorting, told
 from doorstone.work.desk import Desk
 from doorstone.work.fixes_done import FixGiven
 from tests.asking import ADMIN, PETRA, granted, line, on, read
@@ -166,3 +166,41 @@ def test_after_the_last_serviced_day_every_class_is_ended_and_nothing_is_worse()
         UpdateClass.DRIVER: (Standing.ENDED, "better"),
         UpdateClass.RELEASE: (Standing.ENDED, "worse"),  # seen on the last day, on which it was still promised
     }
+
+
+def test_the_end_of_servicing_is_due_ninety_days_before_and_until_nobody_runs_the_release(desk: Desk) -> None:
+    estate = {**GOOD, "os.edition": "Estate"}
+    read(desk, line("d1", GOOD), line("d2", GOOD), line("d3", estate))
+    assert words(desk, "servicing-ends") == [
+        "2 devices on tarn 8, desk: servicing ends with this day; take the next release"
+    ]
+    assert len(words(on(desk, "2027-06-01"), "servicing-ends")) == 1
+    assert words(on(desk, "2027-06-02"), "servicing-ends") == [  # estate is serviced through 31 August
+        "2 devices on tarn 8, desk: servicing ended with this day; take the next release",
+        "1 device on tarn 8, estate: servicing ends with this day; take the next release",
+    ]
+    moved = {**GOOD, "os.release": "9.1"}
+    read(desk, line("d1", moved, "2027-01-17T08:00:00"), line("d2", moved, "2027-01-17T08:00:00"))
+    assert words(desk, "servicing-ends") == []
+
+
+def test_a_kit_that_nobody_has_used_and_a_link_that_ends_are_due_before_they_end(desk: Desk) -> None:
+    read(desk, line("d1", CHIPLESS))
+    granted(desk, "d1")  # through 30 September
+    kit = kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything").id
+    assert words(desk, "media-link-ends") == ["MD-0001: the link of tarn 9.1, en, ends with this day: ask for it again"]
+    assert words(on(desk, "2027-08-30"), "kit-expires") == []
+    said = f"{kit} for d1 may be used through this day: use it, or renew what it rests on"
+    assert words(on(desk, "2027-08-31"), "kit-expires") == [said]
+    assert words(on(desk, "2027-10-01"), "kit-expires") == []
+    attempts.record_attempt(desk, PETRA, tried("d1", kit=kit))
+    assert words(on(desk, "2027-08-31"), "kit-expires") == []
+
+
+def test_what_runs_without_permission_stands_first(desk: Desk) -> None:
+    read(desk, line("d1", GOOD))
+    later = on(desk, "2027-03-10")
+    read(later, line("d2", {**CHIPLESS, "os.release": "9.1"}, "2027-03-09T08:00:00"))
+    kinds = [item.kind for item in due.due_list(later)]
+    assert kinds[0] == "uncovered"
+    assert min(item.on for item in due.due_list(later)) < due.due_list(later)[0].on

@@ -3149,7 +3149,7 @@ export interface components {
          * DueKind
          * @enum {string}
          */
-        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check";
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check";
         /** DueList */
         DueList: {
             /** Items */
@@ -3169,7 +3169,7 @@ export interface components {
              * Object Kind
              * @enum {string}
              */
-            object_kind: "exception" | "device" | "platform";
+            object_kind: "exception" | "device" | "platform" | "kit" | "media";
             /** Object */
             object: string;
             /** Words */
@@ -16848,7 +16848,7 @@ export interface operations {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
                 /** @description Only this kind, such as drift or uncovered */
-                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check") | null;
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

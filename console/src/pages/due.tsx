@@ -13,6 +13,9 @@ const KINDS: Record<DueKind, string> = {
   condition: "Attest",
   "follow-up": "Follow up",
   "rollback-ends": "Last day to go back",
+  "servicing-ends": "Take the next release",
+  "kit-expires": "Use the kit",
+  "media-link-ends": "Ask for the media again",
   uncovered: "Cover or go back",
   "floor-runs": "Sort anew",
   "floor-found": "Sort it",
@@ -26,6 +29,10 @@ const KINDS: Record<DueKind, string> = {
   "standing-differs": "Look into it",
   check: "Check updates",
 };
+
+/** The page of what an item is about. */
+export const placeOf = (one: { object_kind: string; object: string }) =>
+  ({ platform: "/sheets", media: "/media" })[one.object_kind] ?? `/${one.object_kind}s/${one.object}`;
 
 const isKind = (name: string): name is DueKind => name in KINDS;
 
@@ -64,9 +71,7 @@ export function DuePage() {
                       </td>
                       <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind]}</td>
                       <td className="cell">
-                        <Go to={one.object_kind === "platform" ? "/sheets" : `/${one.object_kind}s/${one.object}`}>
-                          {one.object}
-                        </Go>
+                        <Go to={placeOf(one)}>{one.object}</Go>
                         <span className="text-ink-2">{one.words.replace(one.object, "")}</span>
                       </td>
                     </tr>

@@ -5,6 +5,7 @@ import { MarkBar, StateBar } from "../ui/bars";
 import { Glyph, MARKS, STATE_NAMES, StateMark } from "../ui/mark";
 import { count, day, Empty, Go, Heading, Shown, Slab } from "../ui/parts";
 import { Together } from "../ui/together";
+import { placeOf } from "./due";
 
 type Overview = components["schemas"]["OverviewShape"];
 
@@ -123,9 +124,7 @@ function Due() {
             <ul className="space-y-2">
               {data.items.slice(0, MOST_DUE).map((item) => (
                 <li key={`${item.kind}${item.object}${item.words}`}>
-                  <Go to={item.object_kind === "platform" ? "/sheets" : `/${item.object_kind}s/${item.object}`}>
-                    {item.object}
-                  </Go>
+                  <Go to={placeOf(item)}>{item.object}</Go>
                   {item.words.replace(item.object, "")}
                   <span className={`block text-sm ${item.overdue ? "text-floor" : "text-ink-2"}`}>
                     by {day(item.on)}

@@ -21,6 +21,9 @@ class DueKind(StrEnum):
     CONDITION = "condition"
     FOLLOW_UP = "follow-up"
     ROLLBACK = "rollback-ends"
+    SERVICING_ENDS = "servicing-ends"
+    KIT_EXPIRES = "kit-expires"
+    LINK_ENDS = "media-link-ends"
     UNCOVERED = "uncovered"
     FLOOR_RUNS = "floor-runs"
     FLOOR_FOUND = "floor-found"
@@ -65,6 +68,9 @@ class Due:
 
 
 def in_order(found: Iterable[Due]) -> list[Due]:
-    """By day, then by kind in the order above, then by object."""
+    """What runs without permission first, then by day, by kind in the order above, by object."""
     kinds = list(DueKind)
-    return sorted(found, key=lambda due: (due.on, kinds.index(due.kind), due.object, due.part))
+    return sorted(
+        found,
+        key=lambda due: (due.kind is not DueKind.UNCOVERED, due.on, kinds.index(due.kind), due.object, due.part),
+    )

@@ -26,7 +26,7 @@ def calendar(name: str, found: Iterable[Due], now: datetime, address: str = "") 
         event.add("categories", [due.kind.value])
         event.add("transp", "TRANSPARENT")
         if address:
-            page = "sheets" if due.object_kind == "platform" else f"{due.object_kind}s/{due.object}"
+            page = {"platform": "sheets", "media": "media"}.get(due.object_kind, f"{due.object_kind}s/{due.object}")
             event.add("url", f"{address.rstrip('/')}/{page}")
         feed.add_component(event)
     return bytes(feed.to_ical())

@@ -164,7 +164,7 @@ class DueShape(Shape):
     kind: DueKind
     on: date
     overdue: bool
-    object_kind: Literal["exception", "device", "platform"]
+    object_kind: Literal["exception", "device", "platform", "kit", "media"]
     object: str
     words: str
 

@@ -259,6 +259,17 @@ def added_on(db: sqlite3.Connection, device: str) -> str:
     return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
 
 
+def running(db: sqlite3.Connection, platform: str) -> list[tuple[str, str, int, list[str]]]:
+    """(release, edition, devices, their sites) over the devices of a platform."""
+    rows = db.execute(
+        "SELECT runs, edition, SUM(n) AS devices, json_group_array(site) AS sites FROM"
+        " (SELECT runs, edition, site, COUNT(*) AS n FROM devices WHERE platform = ? AND profile IS NOT NULL"
+        " GROUP BY runs, edition, site) GROUP BY runs, edition ORDER BY runs, edition",
+        (platform,),
+    )
+    return [(row["runs"], row["edition"], row["devices"], json.loads(row["sites"])) for row in rows]
+
+
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
     """Device -> the day of its newest reading."""
     rows = db.execute(

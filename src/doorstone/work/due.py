@@ -18,6 +18,7 @@ from doorstone.store import people as people_store
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.store.people import PersonRow
 from doorstone.work.desk import Desk, id_of
+from doorstone.work.endings import endings
 from doorstone.work.exceptions import kept_conditions, stale_devices
 from doorstone.work.notice import noticed
 from doorstone.work.people import digest_of
@@ -66,6 +67,7 @@ def _every(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due]:
     yield from _rollbacks(db, now)
     yield from _surprises(desk, db, now)
     yield from _checks(desk, db, now)
+    yield from endings(desk, db, now)
     yield from noticed(desk, db, now)
 
 

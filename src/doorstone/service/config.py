@@ -65,7 +65,12 @@ class Config(BaseSettings):
     required: list[Literal["conditions", "attachment"]] = Field(
         [], description="What every request must have beside reason, owner and dates"
     )
-    ahead_days: int = Field(30, ge=0, le=365, description="Days before a review or lapse from which it is due")
+    ahead_days: int = Field(
+        30,
+        ge=0,
+        le=365,
+        description="Days before a review, a lapse, the end of a link or of a kit from which it is due",
+    )
     decide_days: int = Field(7, ge=0, le=365, description="Days that a request may wait before it is overdue")
     round_seconds: int = Field(30, ge=1, description="Seconds between rounds: what lapses, what is due, what is sent")
     session_hours: int = Field(12, ge=1, description="Hours after which a console session ends in any case")

@@ -139,12 +139,23 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
     release = release or target_release(platform, desk.today())
     need_release(platform, release)
     raised = picture(desk).raised(platform, release)
+    lacking = _lacking(desk, platform)
     with desk.database.read() as db:
-        lacking = Counter(one.row.site or "no site" for one in lacking_of(db, picture(desk), platform))
         rests_on = (desk.stamp().devices, decisions_of(desk, db, platform_id), platform, desk.today(), raised, lacking)
     return desk.remembered(
         ("overview", platform_id, release), rests_on, lambda: _overview(desk, platform, release, lacking)
     )
+
+
+def _lacking(desk: Desk, platform: Platform) -> Mapping[str, int]:
+    """Site -> devices that run what no exception in force permits."""
+
+    def count() -> Mapping[str, int]:
+        with desk.database.read() as db:
+            return Counter(one.row.site or "no site" for one in lacking_of(db, picture(desk), platform))
+
+    stamp = desk.stamp()
+    return desk.remembered(("lacking", platform.id), (stamp.ledger, stamp.devices, desk.today()), count)
 
 
 def _overview(desk: Desk, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:

@@ -102,7 +102,7 @@ def _needing(desk: Desk, wanted: int) -> dict[tuple[str, ...], list[str]]:
     """So many devices that need exceptions, by the checks that fail."""
     found: dict[tuple[str, ...], list[str]] = defaultdict(list)
     where = Filter(state="needs-exception")
-    for row, stands in find_devices(desk, made_up.platform(), TARGET, where, limit=wanted):
+    for row, stands in find_devices(desk, made_up.platform(), TARGET, where, {}, limit=wanted):
         checks = tuple(name for name, mark in stands.marks.items() if mark == "installer-check")
         found[checks].append(row.id)
     return found

@@ -6,7 +6,7 @@ import random
 import sqlite3
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -84,6 +84,8 @@ def _check_import(home: Path, fleet: Fleet) -> None:
 
 # --------------------------------------------------------------------- sort
 
+_LISTED = set(PROCESSORS[:26])
+
 TESTS: Mapping[str, Callable[[Mapping[str, Any], int], bool]] = {
     "word-size": lambda d, _: d["cpu.arch"] == "x86-64",
     "instructions": lambda d, _: "avx2" in d["cpu.features"] and "fma" in d["cpu.features"],
@@ -104,11 +106,10 @@ FIXED: Mapping[str, Callable[[Mapping[str, Any]], bool]] = {
     "chip": lambda d: d["tpm.version"] == "2.0" and d["tpm.state"] == "off",
     "secure-boot": lambda d: d["firmware.secure_boot"] == "off",
 }
-_LISTED = set(PROCESSORS[:26])
 LEVELS = ("clear", "fixable", "needs-exception", "floored")
 
 
-def by_hand(fleet: Fleet, devices: list[Mapping[str, Any]], mib: int) -> Counter[str]:
+def by_hand(fleet: Fleet, devices: Sequence[Mapping[str, Any]], mib: int) -> Counter[str]:
     """State of each device, one after the other, by lambdas."""
     states: Counter[str] = Counter()
     floors = {name for name, (_, sort, _) in REQUIREMENTS.items() if sort == "floor"}

@@ -55,9 +55,9 @@ def measure(records: Records) -> dict[str, PageTimes]:
             with plain_server(folder) as plain:
                 rounds = []
                 for turn in range(ROUNDS + 1):
-                    at = range(turn * REQUESTS, (turn + 1) * REQUESTS)
-                    ours = ask(port, [paths[n % len(paths)] for n in at], records.token)
-                    bare = ask(plain, [f"/{n % len(some)}" for n in at])
+                    asked = range(turn * REQUESTS, (turn + 1) * REQUESTS)
+                    ours = ask(port, [paths[n % len(paths)] for n in asked], records.token)
+                    bare = ask(plain, [f"/{n % len(some)}" for n in asked])
                     rounds.append(PageTimes(percentile(ours, 0.95) * 1000, percentile(bare, 0.95) * 1000))
             found[name] = sorted(rounds[1:], key=lambda r: r.ours / r.plain)[ROUNDS // 2]
     return found

@@ -12,12 +12,14 @@ from datetime import date, datetime, time, timedelta
 from pathlib import Path
 
 from doorstone.core.costs import add_months
+from doorstone.demo.seed import PETRA
 from doorstone.work import after, attempts, due, fixes_done
 from doorstone.work.attempts import AttemptGiven
 from doorstone.work.desk import Desk
 from doorstone.work.fixes_done import FixGiven
+from doorstone.work.picture import picture
 from doorstone_standins.machine import Machine
-from rehearsal.drive import PETRA, Rehearsal
+from rehearsal.drive import Rehearsal
 
 INTERVAL = timedelta(days=62)  # two monthly looks
 BEGIN, END = date(2027, 1, 18), date(2027, 12, 18)
@@ -112,7 +114,7 @@ class Play:
     def carries(self, device: str) -> str:
         """Take a device to 9.1 by exception with a kit, as the runbook has it; gives the kit."""
         desk = self.desk(10)
-        now = fixes_done.picture(desk)
+        now = picture(desk)
         ahead = now.forecast(device)
         assert ahead is not None
         reach = next(r for r in ahead.reaches if r.release == "9.1")

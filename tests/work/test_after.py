@@ -294,6 +294,7 @@ def test_what_was_due_and_is_not_done_is_overdue_day_by_day_for_two_years(demo: 
     leaves_by_itself = {
         "lapse",
         "rollback-ends",
+        "kit-expires",
         "standing-differs",
         "review",
         "condition",

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import pytest
 
 from doorstone.client import Client
 from doorstone.core.uncovered import Cause
 from doorstone.work import deciding, due, exceptions, forecast
 from doorstone.work.desk import Desk
-from doorstone.work.uncovered import UncoveredDevice, list_uncovered
+from doorstone.work.picture import picture
+from doorstone.work.uncovered import UncoveredDevice, lacking_by_site, lacking_of, list_uncovered
 from tests.asking import ANSELM, CHIP, PETRA, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 from tests.running import Run, Running
@@ -87,6 +90,17 @@ def test_overview_call_and_command_say_the_same(shown: Running, look: Run) -> No
     table = look("exception", "uncovered", "-p", "tarn", "--format", "csv", by="odile").stdout.splitlines()
     assert len(table) == len(found) + 1
     assert all(one.device in look("exception", "uncovered", by="odile").stdout for one in found)
+
+
+def test_counts_by_profile_are_those_of_the_devices(demo: Desk) -> None:
+    now = picture(demo)
+    for day in ("2027-01-18", "2027-09-03", "2028-01-10"):
+        now = picture(on(demo, day))
+        platform = now.sheets["tarn"].platform
+        with demo.database.read() as db:
+            one_by_one = Counter(one.row.site for one in lacking_of(db, now, platform))
+            assert lacking_by_site(db, now, platform) == one_by_one
+        assert one_by_one.total() > 0
 
 
 def test_the_overview_follows_the_exceptions(runs: Desk) -> None:

@@ -85,6 +85,15 @@ def seal(db: sqlite3.Connection) -> None:
     )
 
 
+def any_since(db: sqlite3.Connection, seq: int, kinds: Iterable[str]) -> bool:
+    """Whether there is an entry on an object of one of these kinds after entry `seq`."""
+    found = db.execute(
+        "SELECT 1 FROM ledger WHERE seq > ? AND kind IN (SELECT value FROM json_each(?)) LIMIT 1",
+        (seq, json.dumps(sorted(kinds))),
+    ).fetchone()
+    return found is not None
+
+
 def last_seq(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT COALESCE(MAX(seq), 0) FROM ledger").fetchone()[0])
 

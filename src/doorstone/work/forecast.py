@@ -19,7 +19,7 @@ from doorstone.work.picture import picture
 from doorstone.work.profiles import decisions_of
 from doorstone.work.sheets import get_sheet, need_release
 from doorstone.work.sorting import fleet_roll_up
-from doorstone.work.uncovered import lacking_of
+from doorstone.work.uncovered import lacking_by_site
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,12 +150,16 @@ def overview(desk: Desk, platform_id: str, release: str = "") -> Overview:
 def _lacking(desk: Desk, platform: Platform) -> Mapping[str, int]:
     """Site -> devices that run what no exception in force permits."""
 
+    now = picture(desk)
+
     def count() -> Mapping[str, int]:
         with desk.database.read() as db:
-            return Counter(one.row.site or "no site" for one in lacking_of(db, picture(desk), platform))
+            found = lacking_by_site(db, now, platform)
+            return {site or "no site": devices for site, devices in found.items()}
 
-    stamp = desk.stamp()
-    return desk.remembered(("lacking", platform.id), (stamp.ledger, stamp.devices, desk.today()), count)
+    held = now.in_force_by_device(platform)
+    rests_on = (desk.stamp().devices, now.decisions_for(platform), platform, desk.today(), held)
+    return desk.remembered(("lacking", platform.id), rests_on, count)
 
 
 def _overview(desk: Desk, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:

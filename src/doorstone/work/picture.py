@@ -19,6 +19,7 @@ from doorstone.core.platforms import Platform
 from doorstone.core.sorting import Assessment, Decision, assess, with_exceptions
 from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
+from doorstone.store import ledger
 from doorstone.store import profiles as profile_store
 from doorstone.store.devices import DeviceRow, Filter, Record
 from doorstone.store.exceptions import ExceptionRow, TermsRow
@@ -150,19 +151,30 @@ class Picture:
         """Device -> the requirements that exceptions in force name at a release; approvals in doubt do not count."""
         key = platform.id, release
         if key not in self._excepted:
-            with self.desk.database.read() as db:
-                held = self.held(exception_store.excepted_devices(db, platform.id))
             named = {
-                device: frozenset(
-                    name
-                    for e in mine
-                    if e.stands and e.in_force(self.today) and e.reaches(platform, release)
-                    for name in e.requirements
-                )
-                for device, mine in held.items()
+                device: frozenset(name for e in mine if e.reaches(platform, release) for name in e.requirements)
+                for device, mine in self.in_force_by_device(platform).items()
             }
             self._excepted[key] = {device: names for device, names in named.items() if names}
         return self._excepted[key]
+
+    def in_force_by_device(self, platform: Platform) -> Mapping[str, tuple[ExceptionTerms, ...]]:
+        """Device -> its exceptions that are in force and stand; the same ones until something is written on such."""
+        desk, stamp = self.desk, self.desk.stamp()
+        key, rests_on = ("in force", platform.id), (stamp.devices, stamp.people, platform, self.today)
+        with desk.database.read() as db:
+            held = None if desk.database.writing else desk.memory.get(key)
+            if held is not None and held[1] == rests_on and not ledger.any_since(db, held[0], BEAR_ON_EXCEPTIONS):
+                found: Mapping[str, tuple[ExceptionTerms, ...]] = held[2]
+            else:
+                every = self.held(exception_store.excepted_devices(db, platform.id))
+                found = {
+                    device: tuple(e for e in mine if e.stands and e.in_force(self.today))
+                    for device, mine in every.items()
+                }
+            if not desk.database.writing:
+                desk.memory[key] = stamp.ledger, rests_on, found
+        return found
 
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
@@ -379,6 +391,8 @@ class Case(NamedTuple):
 
 
 MOST_FORECASTS = 50_000
+BEAR_ON_EXCEPTIONS = ("exception", "decision", "sheet", "requirement", "person")
+"""Kinds of objects on which an entry may change which exceptions stand; what devices say is counted apart."""
 _NOT_YET: Any = object()
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -18,7 +19,7 @@ from doorstone.store import devices as device_store
 from doorstone.store import exceptions as exception_store
 from doorstone.store import profiles as profile_store
 from doorstone.store.devices import DeviceRow
-from doorstone.work.board import standings
+from doorstone.work.board import assessments, standings
 from doorstone.work.desk import Desk, number_of
 from doorstone.work.picture import Picture, picture
 from doorstone.work.rollback import rollback_until
@@ -93,8 +94,35 @@ def lacking_of(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iter
                 yield Lacking(row, release, assessed[row.id], checks, mine)
 
 
+def lacking_by_site(db: sqlite3.Connection, now: Picture, platform: Platform) -> Counter[str]:
+    """Site -> how many devices `lacking_of` would find there, counted by profile."""
+    found: Counter[str] = Counter()
+    placed = profile_store.by_site(db, platform.id)
+    decisions = now.decisions_for(platform)
+    for release, profiles in failing_profiles(db, now, platform):
+        every = assessments(now.desk, platform, decisions, release, profiles)
+        checks = {
+            number: {f.requirement.id for f in assessed.unmet() if f.sort is Sort.CHECK}
+            for number, assessed in every.items()
+        }
+        for site, profile, devices in placed:
+            if checks.get(profile):
+                found[site] += devices
+        named = now.excepted(platform, release)
+        for row in now.rows(named):
+            mine = checks.get(row.profile or 0)
+            if mine and row.platform == platform.id and mine <= named[row.id]:
+                found[row.site] -= 1
+    return +found
+
+
 def failing(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[tuple[str, Sequence[DeviceRow]]]:
     """The devices of each release that fail something at the release that they run."""
+    for release, profiles in failing_profiles(db, now, platform):
+        yield release, list(device_store.of_profiles(db, profiles))
+
+
+def failing_profiles(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterator[tuple[str, set[int]]]:
     by_release: dict[str, set[int]] = {}
     for number, row in profile_store.in_use(db, platform.id).items():
         if platform.has(row.runs):
@@ -103,7 +131,7 @@ def failing(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iterato
         marks = standings(now.desk, platform, release).of
         wrong = {number for number in profiles if set(marks[number].marks.values()) & UNMET}
         if wrong:
-            yield release, list(device_store.of_profiles(db, wrong))
+            yield release, wrong
 
 
 def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:

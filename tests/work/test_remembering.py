@@ -9,10 +9,11 @@ import pytest
 
 from doorstone.store import people as people_store
 from doorstone.store.devices import Filter
-from doorstone.work import devices, forecast, people, sorting
+from doorstone.work import deciding, devices, forecast, people, selections, sorting
 from doorstone.work.desk import Desk
+from doorstone.work.picture import picture
 from doorstone.work.traffic import GIVE_WAY, Traffic
-from tests.asking import ADMIN, PETRA, granted, line, read
+from tests.asking import ADMIN, ANSELM, PETRA, granted, line, read
 from tests.build import CHIPLESS, GOOD
 
 
@@ -157,3 +158,23 @@ def test_who_gives_way_waits_for_the_writer_and_not_for_ever() -> None:
         began = time.monotonic()
         traffic.give_way()
         assert time.monotonic() - began >= GIVE_WAY * 0.9
+
+
+def test_what_stands_follows_every_write_that_bears_on_it_and_no_other(desk: Desk) -> None:
+    read(desk, line("d1", {**CHIPLESS, "os.release": "9.1"}), line("d2", GOOD))
+    platform = picture(desk).sheets["tarn"].platform
+
+    def standing() -> object:
+        return picture(desk).in_force_by_device(platform)
+
+    granted(desk, "d1")
+    first = standing()
+    assert list(picture(desk).excepted(platform, "9.1")) == ["d1"]
+    selections.save_selection(desk, PETRA, "floored", "tarn", "", Filter(state="floored"))
+    assert standing() is first  # nothing that bears on exceptions
+    read(desk, line("d1", {**CHIPLESS, "os.release": "9.1", "tpm.version": "1.3"}, "2027-01-17T08:00:00"))
+    assert picture(desk).excepted(platform, "9.1") == {}  # another chip: a second look is needed
+    deciding.decide(desk, ANSELM, "EX-0001", "confirm", "Looked at it.", None)
+    assert list(picture(desk).excepted(platform, "9.1")) == ["d1"]
+    deciding.decide(desk, ANSELM, "EX-0001", "revoke", "The site is closed.", None)
+    assert picture(desk).excepted(platform, "9.1") == {}

@@ -391,7 +391,7 @@ class Case(NamedTuple):
 
 
 MOST_FORECASTS = 50_000
-BEAR_ON_EXCEPTIONS = ("exception", "decision", "sheet", "requirement", "person")
+BEAR_ON_EXCEPTIONS = ("exception", "decision", "sheet", "requirement", "person", "settlement", "fix")
 """Kinds of objects on which an entry may change which exceptions stand; what devices say is counted apart."""
 _NOT_YET: Any = object()
 

@@ -42,16 +42,20 @@ class Found:
     faults: dict[str, str] = field(default_factory=dict)
 
 
-def fuzz(service: Running, seconds: float, seed_: int, each: int = 10) -> Found:
-    """Ask every operation in turn, some cases each, until the time is over."""
+def fuzz(service: Running, seconds: float, seed_: int, each: int = 10, least: int = 0) -> Found:
+    """Ask every operation in turn, some cases each, until the time is over and at least so many calls are made."""
     document = schemathesis.openapi.from_url(f"{service.address}/api/v1/openapi.json")
     document.config.generation.update(modes=[GenerationMode.POSITIVE, GenerationMode.NEGATIVE])
     found, until, round_ = Found(), time.monotonic() + seconds, 0
     headers = {"Authorization": f"Bearer {service.tokens['wilhelmina']}"}
-    while time.monotonic() < until:
+
+    def goes_on() -> bool:
+        return time.monotonic() < until or found.calls < least
+
+    while goes_on():
         for result in document.get_all_operations():
             operation = result.ok()
-            if operation.definition.raw.get("operationId") not in LEFT_OUT and time.monotonic() < until:
+            if operation.definition.raw.get("operationId") not in LEFT_OUT and goes_on():
                 _ask(operation, headers, found, each, seed_ + round_)
         round_ += 1
     return found

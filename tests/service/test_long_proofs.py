@@ -29,6 +29,7 @@ def test_nothing_that_was_answered_is_lost_when_the_service_is_killed(tmp_path: 
     assert found.writes > 0
 
 
+@pytest.mark.long
 def test_days_of_readings_of_which_no_two_agree_are_all_counted(tmp_path: Path) -> None:
     found = soak(tmp_path, days=3, devices=120, seed=5)
     assert [day.devices for day in found] == [120, 120, 120]

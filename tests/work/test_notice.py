@@ -172,12 +172,12 @@ def test_the_end_of_servicing_is_due_ninety_days_before_and_until_nobody_runs_th
     estate = {**GOOD, "os.edition": "Estate"}
     read(desk, line("d1", GOOD), line("d2", GOOD), line("d3", estate))
     assert words(desk, "servicing-ends") == [
-        "2 devices on tarn 8, desk: servicing ends with this day; take the next release"
+        "tarn 8, desk: servicing ends with this day for 2 devices; take the next release"
     ]
     assert len(words(on(desk, "2027-06-01"), "servicing-ends")) == 1
     assert words(on(desk, "2027-06-02"), "servicing-ends") == [  # estate is serviced through 31 August
-        "2 devices on tarn 8, desk: servicing ended with this day; take the next release",
-        "1 device on tarn 8, estate: servicing ends with this day; take the next release",
+        "tarn 8, desk: servicing ended with this day for 2 devices; take the next release",
+        "tarn 8, estate: servicing ends with this day for 1 device; take the next release",
     ]
     moved = {**GOOD, "os.release": "9.1"}
     read(desk, line("d1", moved, "2027-01-17T08:00:00"), line("d2", moved, "2027-01-17T08:00:00"))

@@ -25,7 +25,7 @@ def endings(desk: Desk, db: sqlite3.Connection, now: Picture) -> Iterator[Due]:
     for name in sorted(now.sheets):
         yield from _servicing(db, now, now.sheets[name].platform)
     until = now.today + timedelta(days=desk.policy.ahead_days)
-    yield from _links(db, until)
+    yield from _links(db, now.today, until)
     yield from _kits(db, now, until)
 
 
@@ -38,19 +38,20 @@ def _servicing(db: sqlite3.Connection, now: Picture, platform: Platform) -> Iter
         if ends is not None and ends <= now.today + SERVICING_AHEAD:
             count = "1 device" if devices == 1 else f"{devices} devices"
             word = "ended" if ends < now.today else "ends"
-            words = f"{count} on {platform.id} {runs}, {known}: servicing {word} with this day; take the next release"
+            words = f"{platform.id} {runs}, {known}: servicing {word} with this day for {count}; take the next release"
             yield Due(
                 DueKind.SERVICING_ENDS, ends, "platform", platform.id, words, roles=HANDS, sites=frozenset(sites),
                 part=f"{runs} {known}",
             )  # fmt: skip
 
 
-def _links(db: sqlite3.Connection, until: date) -> Iterator[Due]:
+def _links(db: sqlite3.Connection, today: date, until: date) -> Iterator[Due]:
     for row in media_store.every(db):
         if row.link_ends is not None and date.fromisoformat(row.link_ends) <= until:
             name, on = id_of("MD", row.id), date.fromisoformat(row.link_ends)
             what = f"{row.platform} {row.release}, {row.language}"
-            words = f"{name}: the link of {what}, ends with this day: ask for it again"
+            word = "ended" if on < today else "ends"
+            words = f"{name}: the link of {what}, {word} with this day: ask for it again"
             yield Due(DueKind.LINK_ENDS, on, "media", name, words, roles=HANDS)
 
 

@@ -11,6 +11,8 @@ from doorstone.work import board, devices
 from doorstone.work.desk import Desk
 from doorstone.work.devices import DeviceLine
 from doorstone.work.picture import picture
+from tests.asking import granted, line, read
+from tests.build import CHIPLESS, GOOD
 
 
 def fits(one: DeviceLine, where: Filter) -> bool:
@@ -68,3 +70,16 @@ def test_pages_and_totals_of_every_filter(demo: Desk, few: int, monkeypatch: pyt
 def test_a_percent_sign_and_an_underscore_are_looked_for_as_they_are(demo: Desk) -> None:
     for words in ("%", "_", "\\"):
         assert every(demo, Filter(words=words), 50) == []
+
+
+def test_a_picture_from_before_an_import_chooses_by_what_devices_are_now(desk: Desk) -> None:
+    """Somebody imports while a list is being made: the device's profile of before has no device any more."""
+    read(desk, line("d1", CHIPLESS), line("d2", GOOD))
+    granted(desk, "d1")
+    now = picture(desk)
+    platform, where = now.sheets["tarn"].platform, Filter(state="excepted", model="Fallow 310")
+    assert [row.id for row, _ in now.find(platform, "9.1", where)] == ["d1"]
+    read(desk, line("d1", {**GOOD, "machine.model": "Fallow 310"}, "2027-01-17T08:00:00"))
+    assert now.find(platform, "9.1", where) == []
+    assert now.total(platform, "9.1", where) == 0
+    assert sum(count.devices for count in now.counts(platform, "9.1")) == 2

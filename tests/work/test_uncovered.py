@@ -53,6 +53,9 @@ def test_an_exception_in_force_ends_it_and_its_last_day_begins_it_again(runs: De
     read(later, line("d1", RUNS, "2027-10-04T08:00:00"))
     assert said(later) == (CHIP, D("2027-10-01"), Cause.LAPSED, "EX-0001")
     assert only(later).steps[0] == "Renew EX-0001"
+    exceptions.request(later, PETRA, asked("d1", conditions=(), start_on=D("2027-10-05"), expires_on=D("2028-01-31"),
+                                           review_on=D("2027-12-01")))  # fmt: skip
+    assert only(later).steps == ("Decide EX-0002", "Replace or retire it")  # it is asked for already
     (item,) = [one for one in due.due_list(later) if one.kind == "uncovered"]
     assert (item.on, item.object) == (D("2027-10-01"), "d1")
 

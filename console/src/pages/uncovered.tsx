@@ -12,23 +12,25 @@ const CAUSES: Record<Uncovered["cause"], string> = {
   stale: "is stale",
 };
 
+const siteOf = (one: Uncovered) => one.site || "no site";
+
 export function UncoveredPage() {
   const { platform } = useHere();
   const [site, setSite] = useParam("site");
   const query = { platform: platform.id };
   const found = api.useQuery("get", "/api/v1/uncovered", { params: { query } });
-  const sites = [...new Set((found.data?.items ?? []).map((one) => one.site))].sort();
+  const sites = [...new Set((found.data?.items ?? []).map(siteOf))].sort();
   return (
     <>
       <Heading title="Without permission">
         Devices that run a release with checks unmet that no exception in force names, the longest first.
       </Heading>
       <search className="mb-4 block max-w-xs">
-        <Choice label="Site" value={site} set={setSite} of={sites.map((name) => [name, name || "no site"])} />
+        <Choice label="Site" value={site} set={setSite} of={sites.map((name) => [name, name])} />
       </search>
       <Shown of={found} what="who runs what without permission">
         {(data) => {
-          const items = data.items.filter((one) => site === "" || one.site === site);
+          const items = data.items.filter((one) => site === "" || siteOf(one) === site);
           if (items.length === 0)
             return <Empty>Every device runs what it meets, or what an exception in force permits.</Empty>;
           return (
@@ -68,7 +70,7 @@ function Row({ one }: { one: Uncovered }) {
       <th scope="row" className="cell font-normal text-ink">
         <Go to={`/devices/${one.device}?tab=exceptions`}>{one.device}</Go>
         <span className="block text-sm text-ink-2">
-          {one.site || "no site"}
+          {siteOf(one)}
           {one.critical && ", critical"}
         </span>
       </th>

@@ -43,6 +43,8 @@ class Uncovered:
     cause: Cause
     last: str = ""
     why: str = ""
+    waiting: str = ""
+    """The newest request for some of it that waits for a decision."""
 
 
 ENDED = {
@@ -73,16 +75,17 @@ def uncovered(
     if not missing:
         return None
     concerned = [one for one in reaching if one.terms.requirements & set(missing)]
+    waiting = max((one.terms.id for one in concerned if one.terms.state is ExceptionState.REQUESTED), default="")
     doubted = [one for one in concerned if one.terms.in_force(today) and not one.terms.stands]
     if doubted:
         last = max(doubted, key=lambda one: one.terms.expiry)
-        return Uncovered(missing, max(arrived, min(read, today)), Cause.STALE, last.terms.id, last.terms.doubt)
+        since = max(arrived, min(read, today))
+        return Uncovered(missing, since, Cause.STALE, last.terms.id, last.terms.doubt, waiting)
     over = [(end, one) for one in concerned if (end := _ended(one, today)) is not None]
     if over:
         end, last = max(over, key=lambda pair: (pair[0], pair[1].terms.id))
-        return Uncovered(missing, max(arrived, end), ENDED[last.terms.state], last.terms.id)
-    waiting = [one.terms.id for one in concerned if one.terms.state is ExceptionState.REQUESTED]
-    return Uncovered(missing, arrived, Cause.WAITS if waiting else Cause.NEVER, max(waiting, default=""))
+        return Uncovered(missing, max(arrived, end), ENDED[last.terms.state], last.terms.id, waiting=waiting)
+    return Uncovered(missing, arrived, Cause.WAITS if waiting else Cause.NEVER, waiting, waiting=waiting)
 
 
 def _ended(one: Held, today: date) -> date | None:
@@ -98,15 +101,14 @@ def _ended(one: Held, today: date) -> date | None:
 def ways_out(found: Uncovered, fixes: Sequence[str], rollback_until: date | None, askable: bool) -> tuple[str, ...]:
     """What would end it, the nearest first. Never empty: a device can always be replaced."""
     steps = []
-    match found.cause:
-        case Cause.STALE:
-            steps.append(f"Look again at {found.last}")
-        case Cause.WAITS:
-            steps.append(f"Decide {found.last}")
-        case Cause.LAPSED if askable:
-            steps.append(f"Renew {found.last}")
+    if found.cause is Cause.STALE:
+        steps.append(f"Look again at {found.last}")
+    if found.waiting:
+        steps.append(f"Decide {found.waiting}")
+    elif found.cause is Cause.LAPSED and askable:
+        steps.append(f"Renew {found.last}")
     steps += [f"Fix: {title}" for title in fixes]
-    if askable and found.cause in (Cause.NEVER, Cause.REVOKED, Cause.CLOSED):
+    if askable and not found.waiting and found.cause in (Cause.NEVER, Cause.REVOKED, Cause.CLOSED):
         steps.append("Ask for an exception")
     if rollback_until is not None:
         steps.append(f"Go back: possible through {rollback_until}")

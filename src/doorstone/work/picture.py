@@ -62,7 +62,7 @@ class Picture:
         self._records: dict[str, Record] = {}
         self._experience: dict[str, Experiences] = {}
         self._excepted: dict[tuple[str, str], Mapping[str, frozenset[str]]] = {}
-        self._raised: dict[tuple[str, str], Mapping[str, Raised]] = {}
+        self._raised: dict[tuple[str, str, int], Mapping[str, Raised]] = {}
 
     @property
     def exceptions(self) -> list[ExceptionTerms]:
@@ -145,7 +145,8 @@ class Picture:
         self, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
     ) -> list[tuple[DeviceRow, Sorted]]:
         """Devices of a platform by id, those after `after`, with how they stand at a release."""
-        return find_devices(self.desk, platform, release, where, self.raised(platform, release), after, limit)
+        with self.desk.database.read():
+            return find_devices(self.desk, platform, release, where, self.raised(platform, release), after, limit)
 
     def excepted(self, platform: Platform, release: str) -> Mapping[str, frozenset[str]]:
         """Device -> the requirements that exceptions in force name at a release; approvals in doubt do not count."""
@@ -178,7 +179,12 @@ class Picture:
 
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
-        key = platform.id, release
+        with self.desk.database.read():
+            return self._raised_now(platform, release)
+
+    def _raised_now(self, platform: Platform, release: str) -> Mapping[str, Raised]:
+        """As the devices are in this transaction: a picture may be older than an import beside it."""
+        key = platform.id, release, self.desk.stamp().devices
         if key not in self._raised:
             excepted, found = self.excepted(platform, release), {}
             of = standings(self.desk, platform, release).of
@@ -198,9 +204,10 @@ class Picture:
         with self.desk.database.read() as db:
             found = standings(self.desk, platform, release)
             placed = profile_store.places(db, platform.id)
+            raised = self.raised(platform, release)
         made = []
         apart: Counter[tuple[int, str, str, str]] = Counter()
-        for one in self.raised(platform, release).values():
+        for one in raised.values():
             apart[one.row.profile or 0, one.row.site, one.row.role, one.stands.state] += 1
         left = Counter({key[:3]: 0 for key in apart})
         for key, devices in apart.items():

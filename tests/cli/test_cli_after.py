@@ -6,6 +6,8 @@ import json
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.cli.test_cli import SHEET, data
 from tests.running import Run
 
@@ -101,6 +103,7 @@ def test_a_days_attempts_and_observations_come_from_files_all_or_none(run: Run, 
     assert rows(run("observe", "import", seen, "--format", "json", by="petra")) == {"recorded": 0, "known": 1}
 
 
+@pytest.mark.long
 def test_outlook_suppose_and_plan_say_what_they_rest_on(look: Run) -> None:
     text = look("outlook", "nbt-101", by="odile").stdout
     assert "pessimistic" in text

@@ -102,6 +102,7 @@ def test_follow_ups_and_verifications(as_role: Make) -> None:
     assert [(c.setting, c.was, c.now) for c in back.changed] == [("setup/compat/accept", "missing", "right")]
 
 
+@pytest.mark.long
 def test_outlook_what_if_and_budget(as_role: Make) -> None:
     client = as_role("viewer")
     found = client.outlook("nbt-101")

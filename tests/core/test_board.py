@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -69,6 +70,7 @@ def boarded(found: list[dict[str, Any]], decisions: list[Decision], at_once: int
     return board, board.sort()
 
 
+@pytest.mark.long
 @settings(max_examples=60, deadline=None)
 @given(st.lists(pictures(), min_size=1, max_size=8), st.sampled_from(DECISIONS), st.integers(1, 8))
 def test_every_profile_is_sorted_as_it_would_be_alone(

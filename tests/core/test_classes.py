@@ -48,6 +48,7 @@ def class_of(platform: Platform, classifier: Classifier, seen: View) -> Hashable
     return classifier.of(profile_picture(platform.id, profile_facts(platform), seen))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("first", [1, 1_001])
 def test_devices_of_a_class_have_the_same_answers(first: int) -> None:
     shared: Counter[str] = Counter()

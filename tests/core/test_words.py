@@ -5,6 +5,7 @@ from __future__ import annotations
 from itertools import permutations
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -67,6 +68,7 @@ verdicts = st.dictionaries(st.sampled_from(["storage", "security-chip"]), st.boo
 texts = st.one_of(st.none(), st.lists(st.sampled_from(["a", "b"]), max_size=2, unique=True))
 
 
+@pytest.mark.long
 @settings(max_examples=200, deadline=None)
 @given(st.lists(st.tuples(moments, facts, verdicts, texts), max_size=6, unique_by=lambda r: r[0]), st.randoms())
 def test_any_order_of_readings_gives_the_same_words(readings: list[Told], random: Any) -> None:

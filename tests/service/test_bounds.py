@@ -92,6 +92,7 @@ def test_a_misspelt_setting_is_refused_with_the_near_one(tmp_path: Path, monkeyp
         Config()
 
 
+@pytest.mark.long
 def test_no_read_writes_and_none_fails_across_midnight(demo: Desk, as_role: Callable[[str], Client]) -> None:
     client = as_role("administrator")
     values = {

@@ -169,6 +169,7 @@ def test_a_request_that_does_not_come_whole_in_time_is_closed(demo_data: Path, m
                 assert one.recv(100) == b""
 
 
+@pytest.mark.long
 def test_streams_that_are_left_open_hold_no_worker_and_are_bounded(narrow: Running) -> None:
     headers = {"Authorization": f"Bearer {narrow.tokens['petra']}"}
     made = httpx.post(f"{narrow.address}/api/v1/imports", json={"form": "ndjson"}, headers=headers).json()["id"]

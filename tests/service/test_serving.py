@@ -103,6 +103,7 @@ def test_the_demo_on_a_busy_port_says_how_to_choose_another(tmp_path: Path) -> N
     assert not (tmp_path / "d").exists()
 
 
+@pytest.mark.long
 def test_the_demo_is_seeded_once_and_kept(tmp_path: Path) -> None:
     assert seed_once(tmp_path / "data") is True
     before = (tmp_path / "data" / "doorstone.db").stat().st_mtime_ns

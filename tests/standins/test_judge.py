@@ -157,6 +157,7 @@ def _cannot(why: str) -> bool:
     return why.startswith(("ended at", "works only from", "not for the", "needs"))
 
 
+@pytest.mark.long
 def test_500_generated_cases_are_optimal_and_what_nothing_covers_is_refused(tmp_path: Path) -> None:
     rng = random.Random(90)
     names = [name for name in FAILING if name != "scratch-disk"]

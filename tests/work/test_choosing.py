@@ -40,6 +40,7 @@ def every(desk: Desk, where: Filter, size: int) -> list[str]:
     return found
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("few", [0, 5_000])
 def test_pages_and_totals_of_every_filter(demo: Desk, few: int, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(board, "FEW", few)

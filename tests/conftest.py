@@ -11,10 +11,12 @@ import fcntl
 import logging
 import os
 import shutil
+import ssl
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -55,6 +57,7 @@ def _built_once(rule: Rule, append_unknown: bool = True) -> Any:
 
 
 Rule._compile_builder = _built_once  # type: ignore[method-assign]
+ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP client asks for one: 50 ms each
 
 
 def pytest_configure(config: pytest.Config) -> None:

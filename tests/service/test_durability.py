@@ -344,7 +344,7 @@ def test_a_copy_is_kept_before_the_schema_changes(demo_data: Path) -> None:
         db.executescript(
             "DROP TABLE fixes_done; DROP TABLE override_tries; DROP INDEX attempts_wrong; DROP INDEX devices_heard;"
             "ALTER TABLE devices DROP COLUMN heard_at;"
-            "DROP TABLE sign_ins; DROP TABLE second_looks; DROP TABLE ledger_states; DROP INDEX people_bound;"
+            "DROP TABLE sign_ins; DROP TABLE second_looks; DROP TABLE ledger_changes; DROP INDEX people_bound;"
             "PRAGMA user_version = 7;"
             + "".join(
                 f"ALTER TABLE {table} DROP COLUMN {column};"

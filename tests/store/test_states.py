@@ -6,10 +6,13 @@ import sqlite3
 
 import pytest
 
-from doorstone.work import people
+from doorstone.store import states as states_store
+from doorstone.store.database import Database
+from doorstone.work import caring, deciding, exceptions, people
 from doorstone.work.desk import Desk
 from doorstone.work.ledger import check_ledger
-from tests.asking import ADMIN
+from tests.asking import ADMIN, ANSELM, PETRA, asked, line, read
+from tests.build import CHIPLESS
 
 TAMPERINGS = [
     ("UPDATE exceptions SET state = 'approved', decided_by = 'anselm' WHERE id = 3", "exception EX-0003"),
@@ -47,9 +50,11 @@ TAMPERINGS = [
     ("UPDATE devices SET role = 'spare' WHERE id = 'nbt-101'", "device nbt-101: site, role"),
     ("INSERT INTO devices (id, site, added_at) VALUES ('nbt-999', 'Herbarium', '2027')", "device nbt-999"),
     ("UPDATE imports SET by = 'eve' WHERE id = 1", "by was"),
-    ("DELETE FROM ledger_states WHERE kind = 'person' AND object = 'odile'", "person odile is there without an entry"),
-    ("UPDATE ledger_states SET state = REPLACE(state, 'viewer', 'administrator') WHERE object = 'odile'",
-     "person odile: the state that its last entry left was altered"),
+    ("DELETE FROM ledger_changes WHERE kind = 'person' AND object = 'odile'", "person odile is there without an entry"),
+    ("UPDATE ledger_changes SET change = REPLACE(change, 'viewer', 'administrator') WHERE object = 'odile'",
+     "person odile: what entry"),
+    ("DELETE FROM ledger_changes WHERE kind = 'exception' AND object = 'EX-0001' AND seq ="
+     " (SELECT MIN(seq) FROM ledger_changes WHERE object = 'EX-0001')", "exception EX-0001: what entry"),
 ]  # fmt: skip
 
 
@@ -68,16 +73,62 @@ def test_records_that_nobody_touched_hold(demo: Desk) -> None:
     assert check_ledger(demo).faults == ()
 
 
-def test_an_older_row_with_its_older_state_is_named(demo: Desk) -> None:
+def test_an_older_row_whose_last_change_is_taken_away_is_named(demo: Desk) -> None:
     with demo.database.write() as db:
         row = tuple(db.execute("SELECT * FROM people WHERE name = 'odile'").fetchone())
-        state = tuple(db.execute("SELECT * FROM ledger_states WHERE object = 'odile'").fetchone())
     version = people.get_person(demo, "odile").version
     people.change_person(demo, ADMIN, "odile", version, people.PersonChange(active=False))
     with demo.database.write() as db:
-        for table, values in (("people", row), ("ledger_states", state)):
-            db.execute(f"INSERT OR REPLACE INTO {table} VALUES ({', '.join('?' * len(values))})", values)  # noqa: S608
-    assert any("its state is older than its last entry" in fault for fault in check_ledger(demo).faults)
+        db.execute(f"INSERT OR REPLACE INTO people VALUES ({', '.join('?' * len(row))})", row)  # noqa: S608
+        newest = "SELECT MAX(seq) FROM ledger_changes WHERE object = 'odile'"
+        db.execute(f"DELETE FROM ledger_changes WHERE object = 'odile' AND seq = ({newest})")  # noqa: S608
+    assert any("person odile: what its last entry" in fault for fault in check_ledger(demo).faults)
+
+
+def test_what_an_exception_was_at_each_of_its_entries_is_recomputed(desk: Desk) -> None:
+    read(desk, line("nbt-1", CHIPLESS), line("nbt-2", CHIPLESS))
+    name = exceptions.request(desk, PETRA, asked("nbt-1", "nbt-2")).id
+    deciding.decide(desk, ANSELM, name, "approve", "for one term", 1)
+    caring.comment(desk, PETRA, name, "Seen.")
+    with desk.database.read() as db:
+        seqs = [row["seq"] for row in db.execute("SELECT seq FROM ledger WHERE object = ? ORDER BY seq", (name,))]
+        states = [states_store.replay(db, "exception", name, seq) or {} for seq in seqs]
+        assert states_store.replay(db, "exception", name, seqs[0] - 1) is None
+        assert states_store.replay(db, "exception", name) == states[-1]
+    assert [state["state"] for state in states] == ["requested", "approved", "approved"]
+    assert [state["decided_by"] for state in states] == [None, "anselm", "anselm"]
+    assert [len(state.get("exception_comments", ())) for state in states] == [0, 0, 1]
+    assert [[row[1] for row in state["exception_devices"]] for state in states] == [["nbt-1", "nbt-2"]] * 3
+
+
+def test_no_secret_stands_in_a_change(demo: Desk) -> None:
+    people.set_password(demo, ADMIN, "petra", None, "quiet-harbour-stones")
+    with demo.database.read() as db:
+        kept = "".join(row["change"] for row in db.execute("SELECT change FROM ledger_changes"))
+        secrets = [row[0] for row in db.execute("SELECT password_hash FROM people UNION SELECT digest FROM tokens")]
+    assert all(secret not in kept for secret in secrets if secret)
+    assert "argon2" not in kept
+
+
+@pytest.mark.parametrize("tamper", ["", "UPDATE exceptions SET expires_on = '2099-12-31' WHERE id = 1"])
+def test_states_of_an_older_schema_are_compared_before_they_are_carried_over(demo: Desk, tamper: str) -> None:
+    with demo.database.write() as db:
+        objects = db.execute("SELECT DISTINCT kind, object FROM ledger_changes").fetchall()
+        db.execute("CREATE TABLE ledger_states (kind, object, seq, state, seal)")
+        for row in objects:
+            text = states_store._state_before(db, row["kind"], row["object"])
+            db.execute(
+                "INSERT INTO ledger_states VALUES (:k, :o, 1, :s, sealed(:k || ' ' || :o || ' 1 ' || :s))",
+                {"k": row["kind"], "o": row["object"], "s": text},
+            )
+        db.execute("DROP TABLE ledger_changes")
+        if tamper:
+            db.execute(tamper)
+        db.execute("PRAGMA user_version = 10")
+    opened = Desk(Database(demo.database.path), demo.clock)
+    faults = check_ledger(opened).faults
+    opened.database.close()
+    assert faults == (("exception EX-0001 is there without an entry of the ledger",) if tamper else ())
 
 
 def test_a_device_that_was_taken_out_is_named(demo: Desk) -> None:

@@ -20,7 +20,7 @@ from typing import Any
 from doorstone.store import ledger, said, states
 from doorstone.store.vault import VAULT_KEY, Vault
 
-SEALED_SINCE, STATES_SINCE, MORE_STATES_SINCE = 3, 8, 10
+SEALED_SINCE, CHANGES_SINCE = 3, 11
 CACHE_KIB = 4 * 1024
 LEDGER_KEY = "ledger.key"
 LEDGER_HEAD = "ledger.head"
@@ -71,11 +71,11 @@ class Database:
         if 0 < before < newest_schema():
             self._keep_copy(before)
         migrate(self._connection())
-        if before < MORE_STATES_SINCE:
+        if before < CHANGES_SINCE:
             with self.write() as db:
                 if 0 < before < SEALED_SINCE:
                     ledger.seal(db)
-                states.keep_all(db, tuple(states.KINDS) if before < STATES_SINCE else states.SINCE_10)
+                states.keep_all(db)
 
     def check(self) -> None:
         """Look whether the file is whole. Raises `DamagedError`."""

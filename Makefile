@@ -48,6 +48,7 @@ lint-python: $(VENV)/installed.stamp
 	@$(BIN)/ruff format --check --quiet .
 	@$(BIN)/ruff check --quiet .
 	@$(BIN)/mypy --no-error-summary
+	@$(BIN)/vulture
 
 lint-console: console/node_modules/installed.stamp
 	@cd console && npm run --silent lint && npm run --silent check-types

@@ -22,11 +22,11 @@ from benchmarks.fleet import DAY, TARGET
 from benchmarks.measures import Row, in_turns, ratio, same, timed
 from doorstone.core.conditions import Outcome, parse
 from doorstone.core.facts import BUILT_IN, Candidate, SettledFact, View
-from doorstone.core.gates import check_gates
-from doorstone.core.kit_case import KitCase, KitException
-from doorstone.core.kits import archive, render
-from doorstone.core.overrides import OverrideSet, choose
-from doorstone.core.platforms import Origin, Override, Platform, Route
+from doorstone.core.kits.case import KitCase, KitException
+from doorstone.core.kits.files import archive, render
+from doorstone.core.kits.gates import check_gates
+from doorstone.core.kits.overrides import OverrideSet, choose
+from doorstone.core.platforms.platform import Origin, Override, Platform, Route
 
 AS_OF = DAY.date()
 

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from doorstone.core.platforms import Platform
-from doorstone.work import revisions
+from doorstone.core.platforms.platform import Platform
+from doorstone.work.platforms import revisions
 
 DAY = datetime(2027, 1, 18, 9)
 PLATFORM, TARGET = "moor", "10"

@@ -19,14 +19,14 @@ from benchmarks import fleet as made_up
 from benchmarks.fleet import LISTED, PLATFORM, PROCESSORS, REQUIREMENTS, TARGET, Fleet
 from benchmarks.measures import Row, in_turns, ratio, same, timed
 from benchmarks.records import WILHELMINA, Records, bring_in, open_desk, write_readings
-from doorstone.core.fleet import RollUp
-from doorstone.core.forecast import forecast
-from doorstone.store import devices as device_store
-from doorstone.work import revisions
-from doorstone.work.board import standings
-from doorstone.work.desk import Desk
-from doorstone.work.picture import picture
-from doorstone.work.sheets import get_sheet
+from doorstone.core.forecast.device_forecast import forecast
+from doorstone.core.sorting.counts import RollUp
+from doorstone.store.devices import devices as device_store
+from doorstone.work.context.context import Context
+from doorstone.work.platforms import revisions
+from doorstone.work.snapshot.sheets import get_sheet
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.standings import standings
 
 # ------------------------------------------------------------------- import
 
@@ -42,9 +42,9 @@ def imports(devices: int = 100_000, *, own: bool = False) -> Iterator[Row]:
 
         def ours() -> None:
             home = scratch / f"ours-{next(number)}"
-            desk = open_desk(home)
-            bring_in(desk, path)
-            desk.database.close()
+            context = open_desk(home)
+            bring_in(context, path)
+            context.database.close()
 
         def baseline() -> None:
             db = sqlite3.connect(scratch / f"raw-{next(number)}.db")
@@ -75,7 +75,7 @@ def _check_import(home: Path, fleet: Fleet) -> None:
         facts = fleet.profiles[fleet.shares[number]]
         same("device", row, (*fleet.places[number], facts["machine.model"], facts["os.release"]))
     counted = db.execute("SELECT profile, site, role, COUNT(*) FROM devices GROUP BY 1, 2, 3").fetchall()
-    kept = db.execute("SELECT profile, site, role, devices FROM placed WHERE devices > 0").fetchall()
+    kept = db.execute("SELECT profile, site, role, devices FROM profile_locations WHERE devices > 0").fetchall()
     same("counts", sorted(kept), sorted(counted))
     sizes = Counter(Counter(fleet.shares).values())
     same("profiles", Counter(n for (n,) in db.execute("SELECT devices FROM profiles")), sizes)
@@ -173,15 +173,15 @@ def peer(fleet: Fleet) -> Callable[[int], list[tuple[Any, ...]]]:
     return lambda mib: db.execute(query, {"mib": mib, "listed": sorted(_LISTED)}).fetchall()
 
 
-def sorted_anew(desk: Desk) -> RollUp:
+def sorted_anew(context: Context) -> RollUp:
     """Counts of the whole fleet at the target by the rules alone; exceptions are put on top elsewhere."""
-    found = standings(desk, get_sheet(desk, PLATFORM).platform, TARGET)
+    found = standings(context, get_sheet(context, PLATFORM).platform, TARGET)
     return found.of.roll_up(TARGET, {number: row.devices for number, row in found.rows.items()})
 
 
 def sort(records: Records) -> Iterator[Row]:
     """The whole fleet sorted for a release after its sheet has changed, to fresh counts."""
-    desk, fleet = records.desk(), records.fleet
+    context, fleet = records.context(), records.fleet
     asked = peer(fleet)
     devices = [fleet.profiles[profile] for profile in fleet.shares]
     turn = [0]
@@ -189,15 +189,15 @@ def sort(records: Records) -> Iterator[Row]:
     def change() -> int:
         turn[0] += 1
         mib = (6144, 10_000)[turn[0] % 2]
-        revisions.load_sheet(desk, WILHELMINA, *made_up.sheet(mib), "moor.toml")
+        revisions.load_sheet(context, WILHELMINA, *made_up.sheet(mib), "moor.toml")
         return mib
 
     mine, theirs = [], []
     for _ in range(8):
         mib = change()
-        mine.append(timed(lambda: sorted_anew(desk)))
+        mine.append(timed(lambda: sorted_anew(context)))
         theirs.append(timed(lambda: asked(mib)))  # noqa: B023 - called at once
-        rolled = sorted_anew(desk)
+        rolled = sorted_anew(context)
         slow = asked(mib)
         same("states", {s: n for s, n in rolled.states.items() if n}, {LEVELS[row[0]]: row[1] for row in slow})
         failing = {c.requirement: sum(n for mark, n in c.marks.items() if mark != "met") for c in rolled.requirements}
@@ -209,7 +209,7 @@ def sort(records: Records) -> Iterator[Row]:
     yield ratio(size, "Python loop of lambdas", best, loop, 0.05)
     if mib != 6144:
         change()
-    desk.database.close()
+    context.database.close()
 
 
 # ----------------------------------------------------------------- forecast
@@ -220,18 +220,18 @@ def ahead(records: Records, sample: int = 400) -> Iterator[Row]:
 
     The baseline is taken of a random sample of the devices and scaled to all of them.
     """
-    desk = records.desk()
-    platform = get_sheet(desk, PLATFORM).platform
+    context = records.context()
+    platform = get_sheet(context, PLATFORM).platform
     found: list[Any] = []
-    mine = timed(lambda: found.extend(picture(desk).fleet_forecasts(platform)))
+    mine = timed(lambda: found.extend(snapshot(context).fleet_forecasts(platform)))
     same("devices", sum(number for _, number in found), len(records.fleet))
     draw = random.Random(11)
     some = [made_up.device(number) for number in draw.sample(range(len(records.fleet)), sample)]
-    with desk.database.read() as db:
+    with context.database.read() as db:
         rows = device_store.named(db, some)
-    shared = Desk(desk.database, desk.clock)
-    known = picture(shared).forecasts(rows)
-    now = picture(shared)
+    shared = Context(context.database, context.clock)
+    known = snapshot(shared).forecasts(rows)
+    now = snapshot(shared)
     taken = 0.0
     for row in rows:
         view, held = now.view(row.id), now.exceptions_of(row.id)
@@ -243,7 +243,7 @@ def ahead(records: Records, sample: int = 400) -> Iterator[Row]:
     yield ratio(
         f"forecast {len(records.fleet):,} devices", "device by device", mine, taken * len(records.fleet) / sample, 0.1
     )
-    desk.database.close()
+    context.database.close()
 
 
 __all__ = ["LISTED", "ahead", "imports", "sort"]

@@ -17,8 +17,8 @@ from benchmarks.measures import Row, bound, ratio, same
 from benchmarks.pages import API, PageTimes
 from benchmarks.pages import measure as measure_pages
 from benchmarks.records import WILHELMINA, Records, open_desk, write_readings
+from doorstone.api.readings import ImportRequest
 from doorstone.client import Client
-from doorstone.formats.wire import ImportAsked
 from doorstone.work import people
 
 
@@ -55,9 +55,9 @@ def import_memory(devices: int) -> Iterator[Row]:
     """The most memory that a fresh service holds while it takes in a fleet over HTTP."""
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder) / "records"
-        desk = open_desk(home)
-        token = people.issue_token(desk, WILHELMINA, "bench", "administrator", 30).secret or ""
-        desk.database.close()
+        context = open_desk(home)
+        token = people.issue_token(context, WILHELMINA, "bench", "administrator", 30).secret or ""
+        context.database.close()
         path = Path(folder) / "readings.ndjson"
         write_readings(made_up.build(devices), path)
         with service(home) as (port, process), Client(f"http://127.0.0.1:{port}", token) as client:
@@ -68,7 +68,7 @@ def import_memory(devices: int) -> Iterator[Row]:
 
 def send(client: Client, path: Path) -> None:
     """Import a file over HTTP, to its end."""
-    begun = client.begin_import(ImportAsked(form="ndjson", name=path.name))
+    begun = client.begin_import(ImportRequest(form="ndjson", name=path.name))
     with path.open("rb") as file:
         client.send_import_file(begun.id, file)
     ended = list(client.watch_import(begun.id))[-1]

@@ -15,20 +15,30 @@ from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
-from doorstone.core.costs import add_months
-from doorstone.core.forecast import PlannedMove, Way
+from doorstone.core.forecast.costs import add_months
+from doorstone.core.forecast.device_forecast import PlannedMove
+from doorstone.core.forecast.reach import Way
 from doorstone.demo.media import MEDIA
 from doorstone.demo.seed import ANSELM, PEOPLE, PETRA, WILHELMINA, sheet_text
 from doorstone.store import people as people_store
 from doorstone.store.database import Database
-from doorstone.work import after, attempts, deciding, due, exceptions, intake, kits, media, revisions
-from doorstone.work.attempts import AttemptGiven, ObservationGiven
-from doorstone.work.desk import Desk, FixedClock, id_of
-from doorstone.work.errors import WorkError
-from doorstone.work.exceptions import ExceptionAsked, ExceptionTermsGiven
-from doorstone.work.intake import ImportGiven
-from doorstone.work.media import MediaGiven
-from doorstone.work.picture import Picture, picture
+from doorstone.work import attempts, followups, media
+from doorstone.work.attempts import NewAttempt
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import WorkError
+from doorstone.work.context.ids import id_of
+from doorstone.work.due import due_list as due
+from doorstone.work.exceptions import decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.requests import NewException, NewTerms
+from doorstone.work.kits import kits
+from doorstone.work.media import NewMedia
+from doorstone.work.platforms import revisions
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot
+from doorstone.work.updates import NewObservation, record_observations
 from doorstone_standins import assessor, setup_program, update_service
 from doorstone_standins import media as stick_maker
 from doorstone_standins.machine import Machine
@@ -71,11 +81,11 @@ class Rehearsal:
         self.machines = machines(self.folder / "machines", self.only)
         self.sticks: dict[tuple[str, str, str], Path] = {}
         self.database = Database(self.folder / "doorstone.db")
-        self.kept = Desk(self.database, FixedClock(datetime.combine(START, time(9))))
+        self.kept = Context(self.database, FixedClock(datetime.combine(START, time(9))))
         self.stuck: set[tuple[str, str]] = set()
 
-    def desk(self, day: date, hour: int = 9) -> Desk:
-        """The one desk, at that hour."""
+    def context(self, day: date, hour: int = 9) -> Context:
+        """The one context, at that hour."""
         self.kept.clock = FixedClock(datetime.combine(day, time(hour)))
         return self.kept
 
@@ -99,17 +109,17 @@ class Rehearsal:
         return self
 
     def _open(self, day: date) -> None:
-        desk = self.desk(day, 7)
+        context = self.context(day, 7)
         with self.database.write() as db:
             for name, display, role in PEOPLE:
-                people_store.add(db, name, display, role, "", desk.now())
+                people_store.add(db, name, display, role, "", context.now())
         for platform in ("tarn", "brindle"):
-            revisions.load_sheet(desk, WILHELMINA, *sheet_text(platform), f"{platform}.toml")
+            revisions.load_sheet(context, WILHELMINA, *sheet_text(platform), f"{platform}.toml")
 
     def _month(self, day: date) -> None:
         self._media(day)
         self._read(day, list(self.machines.values()))
-        now = picture(self.desk(day))
+        now = snapshot(self.context(day))
         for device in sorted(self.machines):
             if day == START:
                 ahead = now.forecast(device)
@@ -128,15 +138,15 @@ class Rehearsal:
     # ------------------------------------------------------- media, readings, seen
 
     def _media(self, day: date) -> None:
-        desk = self.desk(day, 8)
+        context = self.context(day, 8)
         for name, world in self.worlds.items():
             for release in world.order[1:]:
                 if world.published[release] > day or (name, release, "en") in self.sticks:
                     continue
                 like = next(m for m in MEDIA if m.platform == name)
                 for language in LANGUAGES if name == "tarn" else ("en",):
-                    given: MediaGiven = replace(like, release=release, asked=release, language=language)
-                    media.add_media(desk, PETRA, given)
+                    given: NewMedia = replace(like, release=release, asked=release, language=language)
+                    media.add_media(context, PETRA, given)
                     editions = tuple(world.serviced)
                     folder = self.folder / "sticks" / f"{name}-{release}-{language}"
                     self.sticks[name, release, language] = stick_maker.create(
@@ -148,7 +158,7 @@ class Rehearsal:
             target.change(backup=(day - timedelta(days=1)).isoformat())
         at = datetime.combine(day, time(hour, 30)).isoformat()
         text = "".join(assessor.report(target, at) for target in targets)
-        intake.import_readings(self.desk(day, hour + 1), PETRA, text, ImportGiven("ndjson", "month.ndjson"))
+        import_job.import_readings(self.context(day, hour + 1), PETRA, text, ImportOptions("ndjson", "month.ndjson"))
 
     def _observe(self, day: date) -> None:
         """What the update service says of each machine that runs by a waiver, and what the due list makes of it."""
@@ -160,11 +170,11 @@ class Rehearsal:
             for kind in ("security", "driver", "release"):
                 one = offered[kind]
                 given.append(
-                    ObservationGiven(device, day, kind, one["result"], one.get("reason", ""), "update-service", "")
+                    NewObservation(device, day, kind, one["result"], one.get("reason", ""), "update-service", "")
                 )
-        desk = self.desk(day, 18)
-        attempts.record_observations(desk, PETRA, given)
-        for one_due in due.due_list(desk):
+        context = self.context(day, 18)
+        record_observations(context, PETRA, given)
+        for one_due in due.due_list(context):
             if one_due.kind == "standing-differs":
                 self.noticed.setdefault(f"{one_due.object} {one_due.part}", day)
 
@@ -173,8 +183,8 @@ class Rehearsal:
     def _step(self, day: date, device: str, target: Machine) -> None:
         """Do every move that is due today."""
         for hour in (10, 12, 14, 16):
-            desk = self.desk(day, hour)
-            now = picture(desk)
+            context = self.context(day, hour)
+            now = snapshot(context)
             ahead = now.forecast(device)
             if ahead is None or not ahead.technical.moves:
                 return
@@ -182,20 +192,20 @@ class Rehearsal:
             if move.first > day or (device, move.release) in self.stuck:
                 return
             self.moves[move.way.value] = self.moves.get(move.way.value, 0) + 1
-            if not self._move(desk, now, device, target, move):
+            if not self._move(context, now, device, target, move):
                 self.stuck.add((device, move.release))
                 return
             self._read(day, [target], hour)
 
-    def _move(self, desk: Desk, now: Picture, device: str, target: Machine, move: PlannedMove) -> bool:
-        day, hour = desk.today(), desk.clock.now().hour
+    def _move(self, context: Context, now: Snapshot, device: str, target: Machine, move: PlannedMove) -> bool:
+        day, hour = context.today(), context.clock.now().hour
         platform = now.need_sheet(device).platform
         if move.fixes:
             for finding in now.assessment(device, move.release).unmet("fixable"):
                 make_fix(target, dict(finding.fixes[0].gives))
             self._read(day, [target], hour)
-            desk = self.desk(day, hour + 1)
-            now = picture(desk)
+            context = self.context(day, hour + 1)
+            now = snapshot(context)
         reach = next(r for r in now.forecast(device).reaches if r.release == move.release)  # type: ignore[union-attr]
         language = target.truth["language"]
         stick = self.sticks.get((platform.id, move.release, language)) or self.sticks[platform.id, move.release, "en"]
@@ -204,21 +214,23 @@ class Rehearsal:
             carry = "everything" if route == "in-place" else "nothing"
             words = ["--machine", str(target.folder), "--media", str(stick), "--release", move.release]
             code, said = setup_program.run([*words, "--route", route, "--carry-over", carry], self.worlds)
-            return self._compare(desk, device, move, code, said, "")
+            return self._compare(context, device, move, code, said, "")
         try:
-            kit = self._kit(desk, now, device, move.release, reach.route.value, reach.checks)
+            kit = self._kit(context, now, device, move.release, reach.route.value, reach.checks)
         except WorkError as error:
-            reasons = "; ".join(f"{t.place}: {t.message}" for t in getattr(error, "troubles", ())) or str(error)
+            reasons = "; ".join(f"{t.pointer}: {t.detail}" for t in getattr(error, "errors", ())) or str(error)
             self.misses.append(Miss(day, device, "kit", f"by exception to {move.release}", f"refused: {reasons}"))
             return False
-        folder = self._write(desk, kit)
+        folder = self._write(context, kit)
         code, said = self._by_kit(folder, target, stick)
-        done = self._compare(desk, device, move, code, said, kit)
+        done = self._compare(context, device, move, code, said, kit)
         if done:
-            self._follow_up(desk, device, target, folder)
+            self._follow_up(context, device, target, folder)
         return done
 
-    def _kit(self, desk: Desk, now: Picture, device: str, release: str, route: str, checks: tuple[str, ...]) -> str:
+    def _kit(
+        self, context: Context, now: Snapshot, device: str, release: str, route: str, checks: tuple[str, ...]
+    ) -> str:
         """The exceptions that are missing are asked for and approved; then the kit is made."""
         platform = now.need_sheet(device).platform
         named = {
@@ -226,23 +238,21 @@ class Rehearsal:
             for name in e.requirements
         }  # fmt: skip
         if missing := tuple(name for name in checks if name not in named):
-            risk = exceptions.risk(desk, platform, release)
-            day = desk.today()
-            terms = ExceptionTermsGiven(
-                "Rehearsed.", (), "petra", day, day + timedelta(days=364), day + timedelta(days=180)
-            )
-            asked = ExceptionAsked(release, False, missing, (device,), risk.text, terms, risk.notice)
-            name = exceptions.request(desk, PETRA, asked).id
-            deciding.decide(desk, ANSELM, name, "approve", "Rehearsed.", 1)
+            risk = exceptions.risk(context, platform, release)
+            day = context.today()
+            terms = NewTerms("Rehearsed.", (), "petra", day, day + timedelta(days=364), day + timedelta(days=180))
+            asked = NewException(release, False, missing, (device,), risk.text, terms, risk.notice)
+            name = exceptions.request(context, PETRA, asked).id
+            decisions.decide(context, ANSELM, name, "approve", "Rehearsed.", 1)
         carry = "nothing" if route == "clean" else "everything"
         waive = {"media-table": "The stick was made for it."} if (platform.id, route) == ("tarn", "clean") else {}
-        return kits.make_kit(desk, PETRA, device, release, route, carry, waive).id
+        return kits.make_kit(context, PETRA, device, release, route, carry, waive).id
 
-    def _write(self, desk: Desk, kit: str) -> Path:
+    def _write(self, context: Context, kit: str) -> Path:
         import io
         import zipfile
 
-        with zipfile.ZipFile(io.BytesIO(kits.kit_archive(desk, kit))) as bundle:
+        with zipfile.ZipFile(io.BytesIO(kits.kit_archive(context, kit))) as bundle:
             bundle.extractall(self.folder / "kits")
         return self.folder / "kits" / kit
 
@@ -267,34 +277,36 @@ class Rehearsal:
         return done.returncode, said
 
     def _compare(
-        self, desk: Desk, device: str, move: PlannedMove, code: int, said: Mapping[str, Any], kit: str
+        self, context: Context, device: str, move: PlannedMove, code: int, said: Mapping[str, Any], kit: str
     ) -> bool:
         """Record the attempt, and a miss where it did not complete."""
-        at = desk.clock.now()
-        known = {r.id for r in picture(desk).need_sheet(device).platform.requirements_at(move.release)}
+        at = context.clock.now()
+        known = {r.id for r in snapshot(context).need_sheet(device).platform.requirements_at(move.release)}
         refused_by = tuple(name for name in said["checks"] if name in known) if code == 10 else ()
-        given = AttemptGiven(
+        given = NewAttempt(
             device, kit, move.release, "in-place", "everything", said["outcome"], refused_by, said["say"], "",
             "set-up 1", at, at, notice_accepted=bool(kit),
             mismatch=", ".join(said["checks"]) if said["outcome"] == "carry-over-lost" else "",
         )  # fmt: skip
-        attempts.record_attempt(desk, PETRA, given)
+        attempts.record_attempt(context, PETRA, given)
         if code == 0:
             return True
         what = f"{said['outcome']} by {', '.join(said['checks']) or 'nothing named'}"
-        self.misses.append(Miss(desk.today(), device, "forecast", f"{move.way} to {move.release}", what))
+        self.misses.append(Miss(context.today(), device, "forecast", f"{move.way} to {move.release}", what))
         return False
 
-    def _follow_up(self, desk: Desk, device: str, target: Machine, folder: Path) -> None:
+    def _follow_up(self, context: Context, device: str, target: Machine, folder: Path) -> None:
         """Every follow-up is done; afterwards the machine must start without the stick, with its patches in."""
         if (folder / "loader-apply").exists():
             _sh(folder / "loader-apply", target.root)
-        for step in after.device_followups(desk, device).steps:
+        for step in followups.device_followups(context, device).steps:
             answer = "as-before" if step.kind == "performance" else ""
-            after.settle(desk, PETRA, id_of("FU", step.id), "done", answer, "", confirm=step.kind == "ends-rollback")
+            followups.settle(
+                context, PETRA, id_of("FU", step.id), "done", answer, "", confirm=step.kind == "ends-rollback"
+            )
         if (state := setup_program.starts(target)) != "yes":
             words = f"without the stick it {'does not start' if state == 'no' else 'starts dark'}"
-            self.misses.append(Miss(desk.today(), device, "follow-up", "all are done", words))
+            self.misses.append(Miss(context.today(), device, "follow-up", "all are done", words))
 
     def summary(self) -> Iterator[str]:
         """What came of it, in lines."""

@@ -11,13 +11,15 @@ from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 
-from doorstone.core.costs import add_months
+from doorstone.core.forecast.costs import add_months
 from doorstone.demo.seed import PETRA
-from doorstone.work import after, attempts, due, fixes_done
-from doorstone.work.attempts import AttemptGiven
-from doorstone.work.desk import Desk
-from doorstone.work.fixes_done import FixGiven
-from doorstone.work.picture import picture
+from doorstone.work import attempts, followups
+from doorstone.work.attempts import NewAttempt
+from doorstone.work.context.context import Context
+from doorstone.work.due import due_list as due
+from doorstone.work.fixes import done as fixes_done
+from doorstone.work.fixes.done import NewFixResult
+from doorstone.work.snapshot.snapshot import snapshot
 from doorstone_standins.machine import Machine
 from rehearsal.drive import Rehearsal
 
@@ -53,8 +55,8 @@ class Play:
         late = {**tarn.published, "9.2": date(2027, 8, 1)}  # the sheet has 16 March
         self.fleet.worlds = {**self.fleet.worlds, "tarn": replace(tarn, published=late)}
 
-    def desk(self, hour: int = 17) -> Desk:
-        return self.fleet.desk(self.day, hour)
+    def context(self, hour: int = 17) -> Context:
+        return self.fleet.context(self.day, hour)
 
     def run(self, tell: bool = False) -> Play:
         """Month by month: what happens, the readings, and a look at what is due."""
@@ -79,7 +81,7 @@ class Play:
         return [m for name, m in self.fleet.machines.items() if self.day < self.unheard.get(name, date.max)]
 
     def _look(self) -> None:
-        for item in due.due_list(self.desk(19)):
+        for item in due.due_list(self.context(19)):
             for one in SURPRISES:
                 named = one.device in item.words if one.device else True
                 if item.kind == one.kind and named and one.on <= self.day:
@@ -108,18 +110,18 @@ class Play:
     def tries(self, device: str, outcome: str, **more: object) -> None:
         """An attempt that somebody records in the evening."""
         at = datetime.combine(self.day, time(16))
-        plain = AttemptGiven(device, "", "9.1", "in-place", "everything", outcome, (), "", "", "set-up 1", at, at)
-        attempts.record_attempt(self.desk(), PETRA, replace(plain, **more))  # type: ignore[arg-type]
+        plain = NewAttempt(device, "", "9.1", "in-place", "everything", outcome, (), "", "", "set-up 1", at, at)
+        attempts.record_attempt(self.context(), PETRA, replace(plain, **more))  # type: ignore[arg-type]
 
     def carries(self, device: str) -> str:
         """Take a device to 9.1 by exception with a kit, as the runbook has it; gives the kit."""
-        desk = self.desk(10)
-        now = picture(desk)
+        context = self.context(10)
+        now = snapshot(context)
         ahead = now.forecast(device)
         assert ahead is not None
         reach = next(r for r in ahead.reaches if r.release == "9.1")
-        kit = self.kits[device] = self.fleet._kit(desk, now, device, "9.1", reach.route.value, reach.checks)
-        folder = self.fleet._write(desk, kit)
+        kit = self.kits[device] = self.fleet._kit(context, now, device, "9.1", reach.route.value, reach.checks)
+        folder = self.fleet._write(context, kit)
         target = self.fleet.machines[device]
         code, said = self.fleet._by_kit(folder, target, self.fleet.sticks["tarn", "9.1", target.truth["language"]])
         self.tries(device, said["outcome"], kit=kit)
@@ -134,13 +136,15 @@ def _part_out(play: Play) -> None:
 
 def _fix_fails(play: Play) -> None:
     """Recorded as done; the machine is as it was."""
-    fixes_done.record_fix(play.desk(11), PETRA, "nbt-007", FixGiven("Switch the security chip on in firmware set-up"))
+    fixes_done.record_fix(
+        play.context(11), PETRA, "nbt-007", NewFixResult("Switch the security chip on in firmware set-up")
+    )
 
 
 def _drift(play: Play) -> None:
     kit = play.carries("nbt-012")
     rows = [{"place": "system", "section": "setup/compat", "name": "accept", "state": "missing"}]
-    after.add_verification(play.desk(), PETRA, kit, "nbt-012", {"kit": kit, "ok": False, "settings": rows})
+    followups.add_verification(play.context(), PETRA, kit, "nbt-012", {"kit": kit, "ok": False, "settings": rows})
 
 
 def _silent(play: Play) -> None:

@@ -10,10 +10,14 @@ from typing import Any
 
 from doorstone.demo.seed import sheet_text
 from doorstone.store import people as people_store
-from doorstone.work import deciding, exceptions, intake
-from doorstone.work.desk import Actor, Desk, FixedClock
-from doorstone.work.exceptions import ConditionGiven, ExceptionAsked, ExceptionTermsGiven
-from doorstone.work.intake import ImportGiven
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.exceptions import decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.requests import NewCondition, NewException, NewTerms
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
 from tests.build import tarn
 
 PETRA = Actor("petra", "technician", "test")
@@ -28,9 +32,9 @@ RISK = (
 )
 NOTICE = tarn().release("9.1").notice
 D = date.fromisoformat
-TERMS = ExceptionTermsGiven(
+TERMS = NewTerms(
     "It works and is to be replaced.",
-    (ConditionGiven("The cupboard stays locked", due_on=D("2027-03-01"), every_days=90),),
+    (NewCondition("The cupboard stays locked", due_on=D("2027-03-01"), every_days=90),),
     "petra",
     D("2027-01-18"),
     D("2027-09-30"),
@@ -38,11 +42,11 @@ TERMS = ExceptionTermsGiven(
 )
 
 
-def settle_in(desk: Desk) -> None:
+def settle_in(context: Context) -> None:
     """Add four people, one per role, who never sign in with a password."""
-    with desk.database.write() as db:
+    with context.database.write() as db:
         for name, role in ROLES.items():
-            people_store.add(db, name, name.title(), role, "", desk.now())
+            people_store.add(db, name, name.title(), role, "", context.now())
 
 
 def line(device: str, facts: Mapping[str, Any], at: str = "2027-01-15T08:00:00", **more: Any) -> str:
@@ -50,27 +54,27 @@ def line(device: str, facts: Mapping[str, Any], at: str = "2027-01-15T08:00:00",
     return json.dumps({"device": device, "taken_at": at, "facts": facts, **about}) + "\n"
 
 
-def read(desk: Desk, *lines: str) -> None:
-    intake.import_readings(desk, PETRA, "".join(lines), ImportGiven("ndjson"))
+def read(context: Context, *lines: str) -> None:
+    import_job.import_readings(context, PETRA, "".join(lines), ImportOptions("ndjson"))
 
 
 def asked(
     *devices: str, requirements: tuple[str, ...] = CHIP, release: str = "9.1", more: Mapping[str, Any] | None = None,
     **terms: Any,
-) -> ExceptionAsked:  # fmt: skip
+) -> NewException:  # fmt: skip
     """A request; `terms` replace parts of its terms, `more` parts of the request itself."""
-    made = ExceptionAsked(release, False, requirements, devices, RISK, replace(TERMS, **terms), NOTICE)
+    made = NewException(release, False, requirements, devices, RISK, replace(TERMS, **terms), NOTICE)
     return replace(made, **(more or {}))
 
 
-def granted(desk: Desk, *devices: str, **how: Any) -> str:
-    name = exceptions.request(desk, PETRA, asked(*devices, **how)).id
-    return deciding.decide(desk, ANSELM, name, "approve", "", 1).id
+def granted(context: Context, *devices: str, **how: Any) -> str:
+    name = exceptions.request(context, PETRA, asked(*devices, **how)).id
+    return decisions.decide(context, ANSELM, name, "approve", "", 1).id
 
 
-def on(desk: Desk, day: str) -> Desk:
+def on(context: Context, day: str) -> Context:
     """The same records on another day."""
-    return Desk(desk.database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")), desk.policy)
+    return Context(context.database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")), context.policy)
 
 
 def changed_sheet(old: str, new: str) -> tuple[str, dict[str, str]]:

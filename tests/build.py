@@ -8,7 +8,7 @@ from functools import cache
 from typing import Any
 
 from doorstone.core.facts import BUILT_IN, Candidate, FactSpec, Reading, SettledFact, Source, View, settle
-from doorstone.core.platforms import Platform
+from doorstone.core.platforms.platform import Platform
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import read_sheet
 

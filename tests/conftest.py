@@ -1,4 +1,4 @@
-"""Shared fixtures: desks on empty or seeded records, clients over WSGI, running services, the command line.
+"""Shared fixtures: contexts on empty or seeded records, clients over WSGI, running services, the command line.
 
 A test that starts a process is marked `process`, one that opens a page has the mark `browser`; whoever starts a process
 without the mark is told so. The demo's records are made once in a run and copied; a test that changes something asks
@@ -30,9 +30,12 @@ from doorstone.demo.media import MEDIA
 from doorstone.demo.seed import PASSWORD, seed, sheet_text
 from doorstone.service.app import create_app
 from doorstone.store.database import Database
-from doorstone.work import media, people, revisions
-from doorstone.work.desk import Actor, Desk, FixedClock
-from doorstone.work.passwords import Passwords
+from doorstone.work import media, people
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.passwords import Passwords
+from doorstone.work.platforms import revisions
 from tests.asking import settle_in
 from tests.running import ROOT, Run, Running, command_of, copy_of, running
 
@@ -115,7 +118,7 @@ def empty_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The records of an organisation that has loaded the Tarn sheet and has four people."""
 
     def make(folder: Path) -> None:
-        made = Desk(Database(folder / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+        made = Context(Database(folder / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
         revisions.load_sheet(made, ADMIN, *sheet_text(), "tarn.toml")
         settle_in(made)
         for given in MEDIA[:1]:
@@ -126,11 +129,11 @@ def empty_data(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def desk(empty_data: Path, tmp_path: Path) -> Iterator[Desk]:
-    """A desk on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
+def context(empty_data: Path, tmp_path: Path) -> Iterator[Context]:
+    """A context on 18 January 2027 with the Tarn sheet loaded, four people, and nothing else."""
     for file in empty_data.iterdir():
         (tmp_path / file.name).write_bytes(file.read_bytes())
-    made = Desk(Database(tmp_path / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+    made = Context(Database(tmp_path / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
     yield made
     made.database.close()
 
@@ -142,15 +145,15 @@ def demo_data(seeded_data: Path, tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def demo(demo_data: Path) -> Iterator[Desk]:
-    """A desk on a copy of the demo's records."""
-    made = Desk(Database(demo_data / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
+def demo(demo_data: Path) -> Iterator[Context]:
+    """A context on a copy of the demo's records."""
+    made = Context(Database(demo_data / "doorstone.db"), FixedClock(NOW), passwords=PASSWORDS)
     yield made
     made.database.close()
 
 
 @pytest.fixture
-def as_role(demo: Desk) -> Iterator[Callable[[str], Client]]:
+def as_role(demo: Context) -> Iterator[Callable[[str], Client]]:
     """Clients over the WSGI app on the demo's records, by role; `nobody` has no token."""
     app = create_app(demo, b"k" * 32)
     clients: list[Client] = []
@@ -190,18 +193,18 @@ def live(service: Running) -> str:
 
 
 @pytest.fixture(scope="session")
-def _shared(seeded_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Running, Desk]]:
+def _shared(seeded_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Running, Context]]:
     with running(copy_of(seeded_data, tmp_path_factory.mktemp("shared") / "data")) as made:
-        yield made, Desk(Database(made.data / "doorstone.db"), FixedClock(NOW))
+        yield made, Context(Database(made.data / "doorstone.db"), FixedClock(NOW))
 
 
 @pytest.fixture
-def shown(_shared: tuple[Running, Desk]) -> Iterator[Running]:
+def shown(_shared: tuple[Running, Context]) -> Iterator[Running]:
     """A real service that tests only read; whoever writes to it is told so."""
-    made, desk = _shared
-    before = desk.stamp().ledger
+    made, context = _shared
+    before = context.stamp().ledger
     yield made
-    assert desk.stamp().ledger == before, "this test changes records: ask for `live`"
+    assert context.stamp().ledger == before, "this test changes records: ask for `live`"
 
 
 @pytest.fixture

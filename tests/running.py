@@ -26,7 +26,7 @@ from doorstone.demo.seed import PASSWORD
 from doorstone.service.config import Config
 from doorstone.service.serve import Service
 from doorstone.work import people
-from doorstone.work.desk import Actor
+from doorstone.work.context.actor import Actor
 
 ROOT = Path(__file__).parent.parent
 TODAY = date(2027, 1, 18)
@@ -51,7 +51,8 @@ def running(data: Path, **settings: object) -> Iterator[Running]:
     config = Config.model_validate({"data": data, "port": 0, "as_of": TODAY, "threads": 8, **settings})
     service = Service(config, look_every=0.02)
     tokens = {
-        name: people.issue_token(service.desk, Actor(name, role, "test"), "test", role, 90, session=True).secret or ""
+        name: people.issue_token(service.context, Actor(name, role, "test"), "test", role, 90, session=True).secret
+        or ""
         for name, role in ROLES.items()
     }
     thread = threading.Thread(target=service.run, name="service")

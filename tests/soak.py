@@ -20,12 +20,17 @@ from pathlib import Path
 
 from doorstone.demo.seed import sheet_text
 from doorstone.store.database import Database
-from doorstone.store.devices import Filter
-from doorstone.work import due, forecast, intake, revisions
-from doorstone.work.desk import Actor, Desk, FixedClock
-from doorstone.work.devices import list_devices
-from doorstone.work.intake import ImportGiven
-from doorstone.work.passwords import Passwords
+from doorstone.store.devices.devices import Filter
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.passwords import Passwords
+from doorstone.work.devices.views import list_devices
+from doorstone.work.due import due_list as due
+from doorstone.work.forecast import forecasts
+from doorstone.work.platforms import revisions
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
 
 START = date(2027, 1, 18)
 WHO = Actor("soak", "administrator", "test")
@@ -91,17 +96,17 @@ def soak(folder: Path, days: int, devices: int, seed: int, tell: bool = False) -
     text, lists = sheet_text()
     for number in range(days):
         today = START + timedelta(days=number)
-        desk = Desk(database, FixedClock(datetime.combine(today, hour(9))), passwords=Passwords("tests"))
+        context = Context(database, FixedClock(datetime.combine(today, hour(9))), passwords=Passwords("tests"))
         if number == 0:
-            revisions.load_sheet(desk, WHO, text, lists, "tarn.toml")
+            revisions.load_sheet(context, WHO, text, lists, "tarn.toml")
         began = time.perf_counter()
-        intake.import_readings(desk, WHO, "".join(readings(devices, today, chance)), ImportGiven("ndjson"))
+        import_job.import_readings(context, WHO, "".join(readings(devices, today, chance)), ImportOptions("ndjson"))
         imported = time.perf_counter()
-        list_devices(desk, "tarn", "9.1", Filter(), limit=50)
+        list_devices(context, "tarn", "9.1", Filter(), limit=50)
         listed = time.perf_counter()
-        due.due_list(desk)
+        due.due_list(context)
         asked = time.perf_counter()
-        counted = forecast.overview(desk, "tarn", "9.1").roll_up.devices
+        counted = forecasts.overview(context, "tarn", "9.1").roll_up.devices
         held = sum(file.stat().st_size for file in folder.glob("doorstone.db*")) / 2**20
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         found.append(Day(number + 1, imported - began, listed - imported, asked - listed, held, memory, counted))

@@ -12,11 +12,11 @@ from pathlib import Path
 
 import pytest
 
+from doorstone.api.people import TokenRequest
 from doorstone.client import Client
 from doorstone.core.conditions import parse
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import read_sheet
-from doorstone.formats.wire_people import TokenAsked
 from tests.build import tarn
 from tests.forking import forked_command
 from tests.running import cli_environment
@@ -54,7 +54,7 @@ def test_the_commands_of_a_guide_run_as_printed(guide: Path, live: str, command:
 def test_the_readmes_program_runs(live: str, password: str, capsys: pytest.CaptureFixture[str]) -> None:
     with Client(live) as client:
         client.sign_in("petra", password)
-        secret = client.issue_token(TokenAsked(name="readme", role="viewer", days=1)).secret
+        secret = client.issue_token(TokenRequest(name="readme", role="viewer", days=1)).secret
     text = blocks(ROOT / "README.md", "python")[0]
     exec(text.replace("http://127.0.0.1:8640", live).replace("ds_...", secret or ""), {})
     lines = capsys.readouterr().out.splitlines()

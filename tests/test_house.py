@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import os
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -16,11 +18,12 @@ MAY_IMPORT = {
     "core": {"core"},
     "formats": {"formats", "core"},
     "store": {"store", "core"},
+    "api": {"api", "core"},
     "work": {"work", "store", "formats", "core"},
-    "service": {"service", "work", "store", "formats", "core"},
-    "client": {"client", "formats", "core"},
+    "service": {"service", "api", "work", "store", "formats", "core"},
+    "client": {"client", "api"},
     "collect": {"collect", "core"},
-    "cli": {"cli", "client", "formats", "core", "work", "service"},
+    "cli": {"cli", "client", "api", "formats", "core", "work", "service"},
     "demo": {"demo", "service", "work", "store", "formats", "core"},
 }
 # Without a service, the CLI works on its own: sorting a file, the first person, and running the service itself.
@@ -28,9 +31,9 @@ CLI_WITHOUT_SERVICE = {
     "sorting.py": {"work"},
     "people.py": {"work", "service"},
     "ledger.py": {"work", "service"},
-    "backup.py": {"work"},
-    "serving.py": {"service"},
-    "collecting.py": {"collect"},
+    "operations.py": {"work"},
+    "serve.py": {"service"},
+    "collect.py": {"collect"},
 }
 NEVER_IN_CORE = {
     "os", "io.open", "pathlib", "socket", "sqlite3", "flask", "typer", "httpx", "pydantic", "requests", "time",
@@ -55,7 +58,7 @@ def test_imports_point_one_way(path: Path) -> None:
     home = path.relative_to(PACKAGE).parts[0]
     allowed = MAY_IMPORT[home]
     if home == "cli":
-        allowed = {"cli", "client", "formats", "core"} | CLI_WITHOUT_SERVICE.get(path.name, set())
+        allowed = {"cli", "client", "api", "formats", "core"} | CLI_WITHOUT_SERVICE.get(path.name, set())
     for name in imports(path):
         parts = name.split(".")
         if parts[0] == "doorstone" and len(parts) > 1:
@@ -63,7 +66,125 @@ def test_imports_point_one_way(path: Path) -> None:
         assert parts[0] != "doorstone_standins"
 
 
-@pytest.mark.parametrize("path", sorted((PACKAGE / "core").glob("*.py")), ids=lambda p: p.name)
+CORE_ORDER = (
+    "numbers", "days", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices", "sorting",
+    "exceptions", "fixes", "attempts", "media", "kits", "updates", "followups", "forecast", "due",
+)  # fmt: skip
+GROUND = {"context", "snapshot"}
+PLACES = {
+    "core": PACKAGE / "core", "store": PACKAGE / "store", "api": PACKAGE / "api", "work": PACKAGE / "work",
+    "service": PACKAGE / "service" / "resources", "cli": PACKAGE / "cli", "console": ROOT / "console" / "src" / "pages",
+}  # fmt: skip
+BESIDE_ROOMS = {
+    "core": {"numbers", "days", "facts", "conditions"},
+    "store": {"database", "keys", "vault", "ledger_changes", "migrations"},
+    "api": {"common", "times", "disputes"},
+    "work": GROUND,
+    "service": {"disputes", "scenarios"},
+    "cli": {"batch_files", "collect", "connection", "disputes", "filters", "lazy", "main", "output", "serve"},
+    "console": set[str](),
+}
+GONE = {
+    "desk", "picture", "hearing", "take_in", "shelf", "door", "carriers", "caring", "deciding", "telling", "looking",
+    "choosing", "keeping", "mend", "troubles", "hook", "hooks", "heard_in", "touches", "steady",
+}  # fmt: skip
+
+
+def room_of(name: str, floor: str) -> str:
+    parts = name.split(".")
+    return parts[2] if parts[:2] == ["doorstone", floor] and len(parts) > 2 else ""
+
+
+def arrows(floor: str) -> set[tuple[str, str]]:
+    """Pairs of rooms of a floor of which the first imports the second."""
+    found = set()
+    for path in sorted((PACKAGE / floor).rglob("*.py")):
+        mine = path.relative_to(PACKAGE / floor).parts[0].removesuffix(".py")
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                for name in [f"{node.module}.{alias.name}" for alias in node.names]:
+                    found.add((mine, room_of(name, floor)))
+    return {(one, other) for one, other in found if other and one != other}
+
+
+def test_rooms_of_the_core_stand_on_those_before_them() -> None:
+    assert {one for pair in arrows("core") for one in pair} <= set(CORE_ORDER)
+    assert [pair for pair in arrows("core") if CORE_ORDER.index(pair[0]) < CORE_ORDER.index(pair[1])] == []
+
+
+def test_rooms_of_work_stand_side_by_side() -> None:
+    found = arrows("work")
+    assert [pair for pair in found if pair[1] not in GROUND or pair == ("context", "snapshot")] == []
+    assert len(found) <= 40
+
+
+def test_the_table_of_rooms_is_that_of_the_tree() -> None:
+    text = (ROOT / "docs" / "architecture.md").read_text()
+    table = [line.strip("|").split("|") for line in text.splitlines() if line.startswith("| ")]
+    head = next(i for i, row in enumerate(table) if row[0].strip() == "room")
+    columns = [cell.strip() for cell in table[head]]
+    rows = {row[0].strip(): [cell.strip() for cell in row] for row in table[head + 1 :] if len(row) == len(columns)}
+    for floor, folder in PLACES.items():
+        there = {
+            path.stem if path.suffix == ".py" else path.name
+            for path in folder.iterdir()
+            if not path.name.startswith("__") and (path.suffix == ".py" or path.is_dir())
+        }
+        listed = {room for room, row in rows.items() if row[columns.index(floor)] == "x"}
+        assert there - BESIDE_ROOMS[floor] == listed, floor
+
+
+def circles(imported: dict[str, set[str]]) -> set[str]:
+    """Whoever imports itself through others."""
+
+    def reached(start: str) -> set[str]:
+        seen: set[str] = set()
+        left = list(imported.get(start, ()))
+        while left:
+            one = left.pop()
+            if one not in seen:
+                seen.add(one)
+                left += imported.get(one, ())
+        return seen
+
+    return {one for one in imported if one in reached(one)}
+
+
+def test_nothing_imports_itself_through_others() -> None:
+    names = {".".join(path.relative_to(ROOT / "src").with_suffix("").parts): path for path in PACKAGE.rglob("*.py")}
+    imported = {}
+    for name, path in names.items():
+        found = set(imports(path))
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                found |= {f"{node.module}.{alias.name}" for alias in node.names}
+        imported[name] = found & names.keys()
+    assert circles(imported) == set()
+
+
+def test_nothing_in_the_console_imports_itself_through_others() -> None:
+    source = ROOT / "console" / "src"
+    files = [path for path in source.rglob("*.ts*") if path.name != "schema.d.ts"]
+    imported = {}
+    for path in files:
+        targets = re.findall(r'from "(\.[^"]+)"', path.read_text())
+        imported[str(path.with_suffix(""))] = {os.path.normpath(path.parent / target) for target in targets}
+    assert circles(imported) == set()
+
+
+def test_names_that_only_we_understood_do_not_come_back() -> None:
+    found = {}
+    for path in PACKAGE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            names = {getattr(node, "name", None), getattr(node, "arg", None), getattr(node, "id", None)}
+            if words := names & GONE:
+                found[str(path.relative_to(PACKAGE))] = words
+        if path.stem in GONE:
+            found[str(path.relative_to(PACKAGE))] = {path.stem}
+    assert found == {}
+
+
+@pytest.mark.parametrize("path", sorted((PACKAGE / "core").rglob("*.py")), ids=lambda p: p.name)
 def test_the_core_touches_nothing(path: Path) -> None:
     assert not {name.split(".")[0] for name in imports(path)} & NEVER_IN_CORE
     text = path.read_text()

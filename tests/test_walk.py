@@ -16,7 +16,7 @@ import pytest
 
 from doorstone_standins import assessor, machine, update_service
 from doorstone_standins.machine import Machine
-from tests.core.test_kits import tree
+from tests.core.kits.test_files import tree
 from tests.running import Run, Running, command_of
 
 CHECKS = ["processor-listed", "security-chip"]

@@ -25,10 +25,12 @@ import httpx
 
 from doorstone.demo.seed import PASSWORD, seed
 from doorstone.store.database import Database
-from doorstone.store.devices import records
-from doorstone.work import exceptions, ledger, people
-from doorstone.work.desk import Desk, FixedClock
-from doorstone.work.passwords import Passwords
+from doorstone.store.devices.devices import records
+from doorstone.work import ledger, people
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.passwords import Passwords
+from doorstone.work.exceptions import requests as exceptions
 from tests.running import start_service
 from tests.store.test_migrations import at_schema
 
@@ -153,20 +155,20 @@ def _import(client: httpx.Client, mark: str, answered: Answered, *, upload: bool
 
 
 def _look(data: Path, answered: Answered) -> None:
-    desk = Desk(Database(data / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
+    context = Context(Database(data / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
     try:
-        answered.faults += ledger.check_ledger(desk).faults
-        held = {comment.text for comment in exceptions.get_exception(desk, "EX-0001").row.comments}
+        answered.faults += ledger.check_ledger(context).faults
+        held = {comment.text for comment in exceptions.get_exception(context, "EX-0001").row.comments}
         answered.faults += [f"lost: {text}" for text in sorted(answered.remarks - held)]
-        tokens = {token.id for token in people.list_tokens(desk)}
+        tokens = {token.id for token in people.list_tokens(context)}
         answered.faults += [f"lost: token {name}" for name in sorted(answered.tokens - tokens)]
-        with desk.database.read() as db:
+        with context.database.read() as db:
             devices = set(records(db, answered.devices))
             open_ = db.execute("SELECT COUNT(*) FROM imports WHERE ended_at = ''").fetchone()[0]
         if not open_:
             answered.faults += [f"lost: device {name}" for name in sorted(answered.devices - devices)]
     finally:
-        desk.database.close()
+        context.database.close()
 
 
 def main(kills: int, seed_: int) -> int:

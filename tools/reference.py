@@ -15,7 +15,7 @@ from typer.core import TyperGroup
 from typer.main import get_command
 from typer.testing import CliRunner
 
-from doorstone.cli.main import ORDER, app
+from doorstone.cli.main import JobOrder, app
 from doorstone.core.conditions import OPERATORS
 from doorstone.core.facts import BUILT_IN
 from doorstone.formats.mapping import MappingDocument
@@ -50,7 +50,8 @@ def api() -> Iterator[str]:
     yield "# API\n"
     yield "JSON over HTTP below `/api/v1`; the OpenAPI 3.1 document is served at `/api/v1/openapi.json`.\n"
     yield "- **Who calls:** a bearer token (`Authorization: Bearer ds_...`), or the console's session."
-    yield "- **Errors** are problem documents (RFC 9457) with `mend` (what to do) and `troubles` (each place)."
+    yield "- **Errors** are problem documents (RFC 9457) with `hint` (what to do) and `errors` (each place: `pointer`,"
+    yield "  `detail`, `hint`)."
     yield "- **`ETag`:** every JSON answer to GET has one. Operations marked *match* ask for `If-Match`:"
     yield "  428 without it, 412 if somebody else was faster."
     yield "- **`Idempotency-Key`:** operations marked *key* take one; the same key again gives the first answer."
@@ -203,7 +204,7 @@ def _commands() -> Iterator[list[str]]:
     """Every group and command, in the job's order."""
     root = get_command(app)
     assert isinstance(root, TyperGroup)
-    for name in ORDER:
+    for name in JobOrder.places:
         yield [name]
         held = root.get_command(Context(root), name)
         if isinstance(held, TyperGroup):

@@ -1,28 +1,28 @@
 // The routes, in the job's order, and who may be on them.
 import { createBrowserRouter, useRouteError } from "react-router";
-import { Frame } from "./frame";
-import { DevicePage } from "./pages/device";
-import { DevicesPage } from "./pages/devices";
-import { DisputesPage } from "./pages/disputes";
-import { DuePage } from "./pages/due";
-import { ExceptionPage } from "./pages/exception";
-import { ExceptionsPage } from "./pages/exceptions";
-import { FixesPage } from "./pages/fixes";
-import { FleetPage } from "./pages/fleet";
-import { ForecastPage } from "./pages/forecast";
-import { HooksPage } from "./pages/hooks";
-import { IntakePage } from "./pages/intake";
-import { KitsPage } from "./pages/kits";
-import { LedgerPage } from "./pages/ledger";
-import { MePage } from "./pages/me";
-import { MediaPage } from "./pages/media";
-import { OverviewPage } from "./pages/overview";
-import { PeoplePage } from "./pages/people";
-import { PlanPage } from "./pages/plan";
-import { RequestPage } from "./pages/request";
-import { SheetsPage } from "./pages/sheets";
-import { SortingPage } from "./pages/sorting";
-import { UncoveredPage } from "./pages/uncovered";
+import { Frame } from "./frame/frame";
+import { DevicePage } from "./pages/devices/device";
+import { DevicesPage } from "./pages/devices/devices";
+import { DisputesPage } from "./pages/devices/disputes";
+import { DuePage } from "./pages/due/due";
+import { ExceptionPage } from "./pages/exceptions/exception";
+import { ExceptionsPage } from "./pages/exceptions/exceptions";
+import { RequestPage } from "./pages/exceptions/request";
+import { UncoveredPage } from "./pages/exceptions/uncovered";
+import { FixesPage } from "./pages/fixes/fixes";
+import { FleetPage } from "./pages/fleet/fleet";
+import { OverviewPage } from "./pages/fleet/overview";
+import { ForecastPage } from "./pages/forecast/forecast";
+import { PlanPage } from "./pages/forecast/plan";
+import { KitsPage } from "./pages/kits/kits";
+import { LedgerPage } from "./pages/ledger/ledger";
+import { MediaPage } from "./pages/media/media";
+import { WebhooksPage } from "./pages/notifications/webhooks";
+import { MePage } from "./pages/people/me";
+import { PeoplePage } from "./pages/people/people";
+import { SheetsPage } from "./pages/platforms/sheets";
+import { IntakePage } from "./pages/readings/imports";
+import { SortingPage } from "./pages/sorting/sorting";
 import { Trouble } from "./ui/parts";
 
 function Failed() {
@@ -58,13 +58,13 @@ export const router = createBrowserRouter([
       { path: "exceptions/:exception", Component: ExceptionPage },
       { path: "media", Component: MediaPage },
       { path: "kits", Component: KitsPage },
-      { path: "kits/:kit", lazy: async () => ({ Component: (await import("./pages/kit")).KitPage }) },
+      { path: "kits/:kit", lazy: async () => ({ Component: (await import("./pages/kits/kit")).KitPage }) },
       { path: "forecast", Component: ForecastPage },
       { path: "plan", Component: PlanPage },
       { path: "due", Component: DuePage },
       { path: "ledger", Component: LedgerPage },
       { path: "me", Component: MePage },
-      { path: "hooks", Component: HooksPage },
+      { path: "webhooks", Component: WebhooksPage },
       { path: "people", Component: PeoplePage },
       { path: "*", Component: Nowhere },
     ],

@@ -44,7 +44,7 @@ def test_help_teaches_in_the_jobs_order(look: Run) -> None:
         "forecast ",
         "ledger ",
     ]
-    places = [text.index(f"\n  {word}") for word in order]
+    places = [text.index(f"\n│ {word}") for word in order]
     assert places == sorted(places)
     assert "Exit codes: 0 done" in text
 

@@ -20,7 +20,7 @@ LISTINGS = (
     "media list", "media plan", "kit choose nbt-045", "kit routes nbt-045", "kit gates nbt-045", "kit sets nbt-045",
     "kit list", "attempt list", "attempt rates", "attempt draft nbt-101", "follow-up list nbt-102",
     "observe standing nbt-101", "forecast nbt-045", "forecast nbt-101", "outlook nbt-101", "due", "ledger list",
-    "person list", "person sign-ins", "token list", "me show", "hook list",
+    "person list", "person sign-ins", "token list", "me show", "webhook list",
 )  # fmt: skip
 
 

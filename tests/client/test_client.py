@@ -8,10 +8,10 @@ import httpx
 import pytest
 
 import doorstone.client as library
+from doorstone.api.exceptions import ExceptionRequest
+from doorstone.api.kits import KitRequest
+from doorstone.api.people import TokenRequest
 from doorstone.client import Client
-from doorstone.formats.wire_exceptions import ExceptionRequestAsked
-from doorstone.formats.wire_kits import KitAsked
-from doorstone.formats.wire_people import TokenAsked
 from tests.running import free_port
 
 Make = Callable[[str], Client]
@@ -44,9 +44,9 @@ def test_results_are_typed(as_role: Make) -> None:
     ("role", "call", "error"),
     [
         ("nobody", lambda c: c.people(), "NotSignedInError"),
-        ("viewer", lambda c: c.make_kit(KitAsked(device="nbt-012")), "RoleError"),
+        ("viewer", lambda c: c.make_kit(KitRequest(device="nbt-012")), "RoleError"),
         ("viewer", lambda c: c.device("gone"), "MissingError"),
-        ("technician", lambda c: c.make_kit(KitAsked(device="nbt-012")), "RefusedError"),
+        ("technician", lambda c: c.make_kit(KitRequest(device="nbt-012")), "RefusedError"),
         ("technician", lambda c: c.withdraw_exception("EX-0003", 7), "StaleEditError"),
         ("technician", lambda c: c.import_readings("nonsense", "ndjson"), "BadInputError"),
     ],
@@ -62,8 +62,8 @@ def test_errors_are_one_tree(as_role: Make, role: str, call: Callable[[Client], 
 
 def test_a_refusal_carries_every_place(as_role: Make) -> None:
     with pytest.raises(library.RefusedError) as caught:
-        as_role("technician").make_kit(KitAsked(device="nbt-012"))
-    assert [t.place for t in caught.value.problem.troubles] == ["nbt-012, processor-listed", "nbt-012, security-chip"]
+        as_role("technician").make_kit(KitRequest(device="nbt-012"))
+    assert [t.pointer for t in caught.value.problem.errors] == ["nbt-012, processor-listed", "nbt-012, security-chip"]
 
 
 def test_no_answer_is_an_error_of_its_own() -> None:
@@ -94,7 +94,7 @@ def flaky(client: Client) -> Flaky:
 def test_a_retry_makes_a_thing_once(as_role: Make) -> None:
     client = as_role("technician")
     session = client.session()
-    asked = ExceptionRequestAsked.model_validate(
+    asked = ExceptionRequest.model_validate(
         {
             "release": "9.1",
             "requirements": ["security-chip", "processor-listed"],
@@ -133,7 +133,7 @@ def test_an_answer_that_is_no_problem_document_is_still_an_error() -> None:
 def test_over_a_real_socket(live: str, password: str) -> None:
     with Client(live) as client:
         assert client.sign_in("petra", password).role == "technician"
-        secret = client.issue_token(TokenAsked(name="script", role="viewer", days=3)).secret
+        secret = client.issue_token(TokenRequest(name="script", role="viewer", days=3)).secret
     with Client(live, secret) as client:
         assert client.session().role == "viewer"
         with pytest.raises(library.RoleError):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from doorstone.collect import collect, device_name, elsewhere
+from doorstone.collect import collect, device_name, generic
 from doorstone.core.facts import BUILT_IN
 from doorstone.formats.readings import read_text
 
@@ -178,5 +178,5 @@ def test_elsewhere_python_tells_what_it_can_and_the_rest_is_unread(monkeypatch: 
     monkeypatch.setattr("platform.system", lambda: "Wherever")
     found = collect()
     assert found.facts["os.platform"] == "wherever"
-    assert {"cpu.arch", "cpu.cores", "memory.mib", "disk.system_gib"} <= set(found.facts) <= set(elsewhere.PROBES)
+    assert {"cpu.arch", "cpu.cores", "memory.mib", "disk.system_gib"} <= set(found.facts) <= set(generic.PROBES)
     assert found.unread["tpm.state"] == "No public file of the system tells it"

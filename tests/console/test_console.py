@@ -10,9 +10,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from doorstone.demo.fleet import build_fleet, ndjson
-from doorstone.service.config import Config, open_desk
+from doorstone.service.config import Config, open_context
 from doorstone.work import people
-from doorstone.work.desk import Actor
+from doorstone.work.context.actor import Actor
 from tests.console.conftest import SignIn, settled
 from tests.running import start_service, stop
 
@@ -301,8 +301,8 @@ def test_people_and_tokens_are_kept_by_an_administrator(sign_in: SignIn) -> None
 
 
 def test_a_first_administrator_starts_with_a_sheet_and_readings(browser: Any, tmp_path: Path) -> None:
-    desk = open_desk(Config(data=tmp_path / "data"))
-    people.add_person(desk, Actor("local", "administrator", "local"), "first", "", "administrator", "long enough pw")
+    context = open_context(Config(data=tmp_path / "data"))
+    people.add_person(context, Actor("local", "administrator", "local"), "first", "", "administrator", "long enough pw")
     process, address = start_service(tmp_path / "data")
     page = browser.new_page(base_url=address)
     try:

@@ -35,7 +35,7 @@ PAGES = {
         "/exceptions/new?device=nbt-012",
         "/exceptions/new?renews=EX-0001",
         "/exceptions/new?selection=Palm+house+slates",
-        "/hooks",
+        "/webhooks",
     ],
     "upgrades": ["/media", "/kits", "/kits/KT-0002", "/forecast", "/plan"],
 }

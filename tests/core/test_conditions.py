@@ -129,14 +129,14 @@ def test_every_condition_of_the_demo_sheet_round_trips(requirement: Any) -> None
 def test_what_cannot_be_meant_is_refused(data: dict[str, Any], message: str) -> None:
     with pytest.raises(ConditionError, match=message) as error:
         parse(data, BUILT_IN, LISTS)
-    assert error.value.mend
+    assert error.value.hint
 
 
 def test_a_refusal_leads_to_its_place() -> None:
     with pytest.raises(ConditionError) as error:
         parse({"all": [{"fact": "memory.mib", "at_least": 1}, {"not": {"fact": "memroy.mib", "is": 1}}]}, BUILT_IN)
     assert error.value.path == ("all", 1, "not", "fact")
-    assert "Did you mean memory.mib?" in error.value.mend
+    assert "Did you mean memory.mib?" in error.value.hint
 
 
 def test_depth_is_limited() -> None:

@@ -34,13 +34,13 @@ def test_sizes_are_read_in_any_unit_of_size(raw: object, mib: int) -> None:
 def test_what_is_no_size_is_refused_with_a_mend(raw: object) -> None:
     with pytest.raises(FactError) as error:
         MEMORY.parse(raw)
-    assert error.value.mend
+    assert error.value.hint
 
 
 def test_a_wrong_unit_is_named_with_those_that_fit() -> None:
     with pytest.raises(FactError, match=r"'Gbit' is not a unit of memory\.mib") as error:
         MEMORY.parse("8 Gbit")
-    assert "MiB, GiB" in error.value.mend
+    assert "MiB, GiB" in error.value.hint
     with pytest.raises(FactError, match="which has no unit"):
         BUILT_IN["cpu.cores"].parse("4 GiB")
 

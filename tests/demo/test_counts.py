@@ -9,9 +9,9 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
+from doorstone.api.devices import DeviceFilter, DeviceResponse, SelectionRequest
+from doorstone.api.fleet import WhatIfRequest
 from doorstone.client import Client
-from doorstone.formats.wire import DeviceShape
-from doorstone.formats.wire_fleet import FilterAsked, SelectionAsked, WhatIfAsked
 from tests.running import Run, Running
 
 STATES = ("clear", "fixable", "excepted", "needs-exception", "floored", "unsettled")
@@ -24,7 +24,7 @@ def client(shown: Running) -> Iterator[Client]:
         yield made
 
 
-def by_hand(devices: list[DeviceShape]) -> dict[str, int]:
+def by_hand(devices: list[DeviceResponse]) -> dict[str, int]:
     return dict(Counter(str(device.state) for device in devices))
 
 
@@ -54,7 +54,7 @@ def test_every_call_counts_the_same_devices(client: Client, release: str) -> Non
         assert client.device(device.id, release).device.state == device.state
         assert client.assessment(device.id, release).state == device.state
         assert client.device_fixes(device.id, release).state == device.state
-    supposed = client.what_if(WhatIfAsked(platform="tarn", release=release))
+    supposed = client.what_if(WhatIfRequest(platform="tarn", release=release))
     assert supposed.before == supposed.after == states
     assert client.fleet_forecast("tarn", release).devices == len(devices)
 
@@ -80,7 +80,7 @@ def test_a_filter_by_state_chooses_the_same_devices_for_everything(client: Clien
         sides = client.compare_fleet("tarn", release="9.1", route="in-place", other_release="9.2", state=state)
         assert sides.devices == len(ids)
         assert {name for shift in sides.shifts for name in shift.devices} <= ids
-        done = client.what_if(WhatIfAsked(platform="tarn", all_fixes=True, where=FilterAsked(state=state)))
+        done = client.what_if(WhatIfRequest(platform="tarn", all_fixes=True, where=DeviceFilter(state=state)))
         assert done.devices == len(ids)
         assert {name for move in done.moves for name in move.devices} <= ids
         visited = {v.device for s in client.fix_round("tarn", state=state).sites for a in s.actions for v in a.visits}
@@ -106,6 +106,6 @@ def test_commands_count_what_calls_count(look: Run, client: Client) -> None:
 
 def test_a_saved_selection_counts_as_its_filter(as_role: Callable[[str], Client]) -> None:
     client = as_role("technician")
-    client.save_selection("in hand", SelectionAsked(platform="tarn", where=FilterAsked(state="excepted")))
+    client.save_selection("in hand", SelectionRequest(platform="tarn", where=DeviceFilter(state="excepted")))
     chosen = {d.id for d in client.devices("tarn", state="excepted")}
     assert client.fleet("tarn", selection="in hand").states == {"excepted": len(chosen)}

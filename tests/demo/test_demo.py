@@ -10,15 +10,20 @@ import pytest
 
 from doorstone.demo.fleet import SITES, build_fleet, ndjson
 from doorstone.formats.readings import read_text
-from doorstone.work import attempts, devices, exceptions, forecast, kits, ledger, people
-from doorstone.work.desk import Desk
+from doorstone.work import attempts, ledger, people
+from doorstone.work.context.context import Context
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.forecast import forecasts
+from doorstone.work.kits import kits
+from doorstone.work.snapshot.snapshot import assess_device
+from doorstone.work.updates import device_standing
 from tests.build import tarn
 
 D = date.fromisoformat
 
 
-def marks(desk: Desk, device: str, release: str = "9.1") -> dict[str, str]:
-    found = devices.assess_device(desk, device, release)
+def marks(context: Context, device: str, release: str = "9.1") -> dict[str, str]:
+    found = assess_device(context, device, release)
     return {f.requirement.id: f.mark for f in found.findings if f.mark != "met"}
 
 
@@ -49,12 +54,12 @@ def test_the_fleet_is_the_same_every_time_and_reads_without_a_problem() -> None:
         ("nbt-160", "unsettled", {"security-chip": "unread"}),
     ],
 )
-def test_each_told_device_is_as_told(demo: Desk, device: str, state: str, expected: dict[str, Any]) -> None:
-    assert devices.assess_device(demo, device, "9.1").state == state
+def test_each_told_device_is_as_told(demo: Context, device: str, state: str, expected: dict[str, Any]) -> None:
+    assert assess_device(demo, device, "9.1").state == state
     assert marks(demo, device) == expected
 
 
-def test_the_floors_of_the_demo(demo: Desk) -> None:
+def test_the_floors_of_the_demo(demo: Context) -> None:
     assert marks(demo, "nbt-030")["instruction-level"] == "floor"
     assert marks(demo, "nbt-150")["word-size"] == "floor"
     assert marks(demo, "nbt-120")["memory-start"] == "fixable"
@@ -62,15 +67,15 @@ def test_the_floors_of_the_demo(demo: Desk) -> None:
     assert marks(demo, "nbt-058", "9.3")["graphics-level"] == "floor"
 
 
-def test_every_state_and_every_mark_occurs(demo: Desk) -> None:
-    rolled = forecast.overview(demo, "tarn", "9.1").roll_up
+def test_every_state_and_every_mark_occurs(demo: Context) -> None:
+    rolled = forecasts.overview(demo, "tarn", "9.1").roll_up
     assert rolled.devices == 180
     assert all(count > 0 for count in rolled.states.values())
     seen = {mark for count in rolled.requirements for mark in count.marks}
     assert seen == {"met", "fixable", "installer-check", "floor", "unread", "disputed"}
 
 
-def test_the_exceptions_of_the_demo_are_in_every_stage(demo: Desk) -> None:
+def test_the_exceptions_of_the_demo_are_in_every_stage(demo: Context) -> None:
     states = {view.id: view.state for view in exceptions.list_exceptions(demo)}
     assert states == {
         "EX-0001": "approved", "EX-0002": "approved", "EX-0003": "requested", "EX-0004": "declined",
@@ -80,7 +85,7 @@ def test_the_exceptions_of_the_demo_are_in_every_stage(demo: Desk) -> None:
     assert [view.id for view in exceptions.list_exceptions(demo) if view.stale] == ["EX-0005"]
 
 
-def test_two_stations_run_by_exception_one_of_them_at_the_second_try(demo: Desk) -> None:
+def test_two_stations_run_by_exception_one_of_them_at_the_second_try(demo: Context) -> None:
     tries = [(a.row.device, a.row.number, a.row.outcome) for a in reversed(attempts.list_attempts(demo))]
     assert tries == [
         ("nbt-101", 1, "completed"),
@@ -97,7 +102,7 @@ def test_two_stations_run_by_exception_one_of_them_at_the_second_try(demo: Desk)
     stands = {kit.id: not kit.standing.reasons for kit in kits.list_kits(demo)}
     # Two of an older sheet, two of today's.
     assert stands == {"KT-0001": False, "KT-0002": False, "KT-0003": True, "KT-0004": True}
-    standing = {c.update_class: c.compared for c in attempts.device_standing(demo, "nbt-101").classes}
+    standing = {c.update_class: c.compared for c in device_standing(demo, "nbt-101").classes}
     assert standing == {"security": "as-expected", "driver": "worse", "release": "as-expected"}
 
 
@@ -114,21 +119,21 @@ def test_two_stations_run_by_exception_one_of_them_at_the_second_try(demo: Desk)
         ("nbt-071", "2029-06-30", "2029-06-30", "stay"),
     ],
 )
-def test_the_runways_of_the_told_devices(demo: Desk, device: str, technical: str, approved: str, way: str) -> None:
-    found = forecast.device_forecast(demo, device, "9.1")
+def test_the_runways_of_the_told_devices(demo: Context, device: str, technical: str, approved: str, way: str) -> None:
+    found = forecasts.device_forecast(demo, device, "9.1")
     assert found.forecast.technical.runway == D(technical)
     assert found.forecast.approved.runway == D(approved)
     assert found.course.way == way
 
 
-def test_the_fleets_forecast_counts_every_device_once(demo: Desk) -> None:
-    found = forecast.fleet_forecast(demo, "tarn", "9.1")
+def test_the_fleets_forecast_counts_every_device_once(demo: Context) -> None:
+    found = forecasts.fleet_forecast(demo, "tarn", "9.1")
     assert found.unknown == 0
     assert sum(month.technical for month in found.months) + found.past == 180
     assert sum(sum(month.causes.values()) for month in found.months) == sum(m.technical for m in found.months)
     assert sum(found.courses.values()) == sum(found.ends.values()) == 180
 
 
-def test_four_people_one_per_role_and_a_ledger_that_holds(demo: Desk) -> None:
+def test_four_people_one_per_role_and_a_ledger_that_holds(demo: Context) -> None:
     assert {person.role for person in people.list_people(demo)} == {"viewer", "technician", "approver", "administrator"}
     assert ledger.check_ledger(demo).ok

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from doorstone.core.facts import BUILT_IN
 from doorstone.formats.readings import FORMS, MOST_LINE, ImportProblem, ReadingRecord, read_stream, read_text
-from doorstone.formats.tables import csv_text, safe_cell
+from doorstone.formats.safe_csv import csv_text, safe_cell
 
 LINE = '{"device": "d1", "source": "file", "taken_at": "2027-01-11", "facts": {"memory.mib": %s}}'
 HEADER = "device,source,taken_at,memory.mib,machine.model\n"
@@ -34,7 +34,7 @@ def test_any_bytes_are_read_or_named(data: bytes, form: str) -> None:
     for given_ in (data, HEADER.encode() + data, b"\xff\xfe" + data, (LINE % 1).encode() + b"\n" + data):
         found = read(given_, form)
         assert found
-        assert all(one.line >= 1 and one.message and one.mend for one in found if isinstance(one, ImportProblem))
+        assert all(one.line >= 1 and one.message and one.hint for one in found if isinstance(one, ImportProblem))
 
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16"])

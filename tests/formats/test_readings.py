@@ -24,7 +24,7 @@ def only(parsed: Parsed) -> tuple[int, str, str]:
     assert parsed.records == ()
     assert len(parsed.problems) == 1
     problem = parsed.problems[0]
-    assert problem.mend
+    assert problem.hint
     return problem.line, problem.place, problem.message
 
 
@@ -136,7 +136,7 @@ def test_any_text_is_read_or_named_but_never_crashes(text: str) -> None:
     for words, form in ((text, "ndjson"), (text, "json"), (table, "csv"), (text, "csv"), (text, "tsv")):
         parsed = read_text(words, form, SPECS)
         assert parsed.records or parsed.problems
-        assert all(problem.line >= 1 and problem.mend for problem in parsed.problems)
+        assert all(problem.line >= 1 and problem.hint for problem in parsed.problems)
 
 
 values = st.recursive(

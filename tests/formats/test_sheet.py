@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doorstone.core.platforms import Origin, Route, Sort, Standing, UpdateClass
+from doorstone.core.platforms.platform import Origin, Route, Sort, Standing, UpdateClass
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import SheetError, SheetProblem, parse_list, read_sheet
 from doorstone.formats.sheet_schema import json_schema
@@ -54,7 +54,7 @@ def test_an_unknown_fact_is_refused_with_its_line_and_the_near_one() -> None:
     assert found[0].line == line_of('fact = "cpu.arch"')
     assert found[0].place == "requirement[1].condition.fact"
     assert found[0].message == "Unknown fact 'cpu.arhc'"
-    assert "Did you mean cpu.arch?" in found[0].mend
+    assert "Did you mean cpu.arch?" in found[0].hint
 
 
 @pytest.mark.parametrize(
@@ -94,7 +94,7 @@ def test_an_unknown_fact_is_refused_with_its_line_and_the_near_one() -> None:
 def test_what_is_wrong_is_refused_at_its_place(old: str, new: str, message: str) -> None:
     found = problems((old, new))
     assert any(message in problem.message for problem in found), found
-    assert all(problem.mend for problem in found)
+    assert all(problem.hint for problem in found)
     assert all(problem.line for problem in found)
 
 
@@ -132,7 +132,7 @@ def test_a_damaged_sheet_is_read_or_refused_but_never_crashes(start: int, length
         found: list[SheetProblem] = []
     except SheetError as error:
         found = [*error.problems]
-    assert all(problem.message and problem.mend for problem in found)
+    assert all(problem.message and problem.hint for problem in found)
 
 
 def test_an_enormous_sheet_is_refused() -> None:
@@ -165,7 +165,7 @@ NO_MEANING = [
 def test_a_sheet_that_cannot_be_meant_is_refused_with_place_and_mend(old: str, new: str, message: str) -> None:
     found = problems((old, new))
     assert any(message in str(problem) for problem in found), [str(problem) for problem in found]
-    assert all(problem.line and problem.mend for problem in found)
+    assert all(problem.line and problem.hint for problem in found)
 
 
 def test_two_effects_from_one_release_are_refused() -> None:

@@ -13,12 +13,12 @@ from datetime import datetime, timedelta
 from random import Random
 from typing import Any
 
-from doorstone.core.exceptions import ExceptionState, ExceptionTerms
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
 from doorstone.core.facts import Reading, Source, View, settle
-from doorstone.core.forecast import Line, forecast
-from doorstone.core.overrides import choose
-from doorstone.core.platforms import Platform, Route
-from doorstone.core.sorting import assess
+from doorstone.core.forecast.device_forecast import UpgradePath, forecast
+from doorstone.core.kits.overrides import choose
+from doorstone.core.platforms.platform import Platform, Route
+from doorstone.core.sorting.assessment import assess
 from doorstone.formats.sheet import SheetError, read_sheet
 from tests.oracle import answers, worlds
 
@@ -107,7 +107,7 @@ def exceptions_of(device: dict[str, Any]) -> list[ExceptionTerms]:
     ]
 
 
-def as_answer(line: Line) -> tuple[Any, ...]:
+def as_answer(line: UpgradePath) -> tuple[Any, ...]:
     runway = (line.runway - worlds.TODAY).days if line.runway else None
     gap = sum(span.days for span in line.gaps)
     moves = tuple(move.release for move in line.moves)

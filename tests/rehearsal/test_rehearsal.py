@@ -11,7 +11,8 @@ from rehearsal.explain import differences, unexplained
 
 from doorstone.store.database import Database
 from doorstone.work import sorting
-from doorstone.work.desk import Desk, FixedClock
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
 
 pytestmark = pytest.mark.long
 D = date.fromisoformat
@@ -59,8 +60,10 @@ def test_each_surprise_is_noticed_within_a_check_interval_and_none_absorbed(surp
     assert ("nbt-058", "refused by graphics-level") in told
     # Signed loading becomes a floor at 9.2: it does not start, and the sort has evidence against it.
     assert any(device == "nbt-064" and "failed-to-start" in what for device, what in told)
-    desk = Desk(Database(surprises.folder / "doorstone.db"), FixedClock(surprises.desk(D("2028-03-01")).clock.now()))
-    rows = {row.requirement: row for row in sorting.sorting_table(desk, "tarn", "9.2")}
+    context = Context(
+        Database(surprises.folder / "doorstone.db"), FixedClock(surprises.context(D("2028-03-01")).clock.now())
+    )
+    rows = {row.requirement: row for row in sorting.sorting_table(context, "tarn", "9.2")}
     assert rows["graphics-level"].refused >= 1
     assert rows["secure-boot"].failed_to_start >= 1
     assert "failed to start" in rows["secure-boot"].against

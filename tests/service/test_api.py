@@ -17,7 +17,8 @@ from doorstone.demo.seed import sheet_text
 from doorstone.service.app import api_document, create_app
 from doorstone.store import ledger
 from doorstone.work import people
-from doorstone.work.desk import Actor, Desk
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.context import Context
 from tests.asking import NOTICE, RISK
 
 ROOT = Path(__file__).parent.parent.parent
@@ -25,7 +26,7 @@ ADMIN = Actor("wilhelmina", "administrator", "test")
 
 
 @pytest.fixture
-def http(demo: Desk) -> Iterator[httpx.Client]:
+def http(demo: Context) -> Iterator[httpx.Client]:
     secret = people.issue_token(demo, ADMIN, "test", "administrator", 9).secret
     transport = httpx.WSGITransport(app=create_app(demo, b"k" * 32), raise_app_exceptions=False)
     headers = {"Authorization": f"Bearer {secret}"}
@@ -33,8 +34,8 @@ def http(demo: Desk) -> Iterator[httpx.Client]:
         yield client
 
 
-def entries(desk: Desk) -> int:
-    with desk.database.read() as db:
+def entries(context: Context) -> int:
+    with context.database.read() as db:
         return ledger.last_seq(db)
 
 
@@ -143,7 +144,7 @@ def test_a_405_says_what_is_allowed(http: httpx.Client) -> None:
     assert "GET" in http.put("/people").headers["allow"]
 
 
-def test_a_crash_is_a_problem_document_too(http: httpx.Client, demo: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_crash_is_a_problem_document_too(http: httpx.Client, demo: Context, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(type(demo.clock), "now", lambda _: 1 / 0)
     answer = http.get("/people")
     assert (answer.status_code, answer.json()["type"]) == (500, "urn:door-stone:problem:crash")
@@ -152,26 +153,26 @@ def test_a_crash_is_a_problem_document_too(http: httpx.Client, demo: Desk, monke
 
 def test_a_missing_thing_names_what_there_is(http: httpx.Client) -> None:
     problem = http.get("/devices?platform=tarn&release=11").json()
-    assert problem["mend"] == "Use one of 8, 9.0, 9.1, 9.2, 9.3"
+    assert problem["hint"] == "Use one of 8, 9.0, 9.1, 9.2, 9.3"
 
 
-def test_a_bad_sheet_leaves_the_records_as_they_were(http: httpx.Client, demo: Desk) -> None:
+def test_a_bad_sheet_leaves_the_records_as_they_were(http: httpx.Client, demo: Context) -> None:
     text, lists = sheet_text()
     before = entries(demo)
     answer = http.post("/sheets", json={"text": text.replace('"cpu.arch"', '"cpu.arhc"'), "lists": lists})
     assert answer.status_code == 422
-    trouble = answer.json()["troubles"][0]
-    assert trouble["message"] == "Unknown fact 'cpu.arhc'"
-    assert trouble["place"].startswith("line 71, ")
+    entry = answer.json()["errors"][0]
+    assert entry["detail"] == "Unknown fact 'cpu.arhc'"
+    assert entry["pointer"].startswith("line 71, ")
     assert entries(demo) == before
 
 
-def test_a_request_with_a_floor_names_device_and_reason(http: httpx.Client, demo: Desk) -> None:
+def test_a_request_with_a_floor_names_device_and_reason(http: httpx.Client, demo: Context) -> None:
     before = entries(demo)
     asked = REQUEST | {"devices": ["nbt-012", "nbt-030"], "requirements": ["instruction-level", "security-chip"]}
     answer = http.post("/exceptions", json=asked)
     assert answer.status_code == 409
-    places = {t["place"]: t["message"] for t in answer.json()["troubles"]}
+    places = {t["pointer"]: t["detail"] for t in answer.json()["errors"]}
     assert places["nbt-030, instruction-level"].startswith("Instruction level x86-64-v3 is a floor")
     assert entries(demo) == before
 
@@ -195,7 +196,7 @@ def test_what_goes_stale_is_sent_again_though_its_version_stands(http: httpx.Cli
     assert list(again.json()["stale"]) == ["nbt-042"]
 
 
-def test_a_stale_edit_is_refused_and_changes_nothing(http: httpx.Client, demo: Desk) -> None:
+def test_a_stale_edit_is_refused_and_changes_nothing(http: httpx.Client, demo: Context) -> None:
     seen = http.get("/exceptions/EX-0003").headers["etag"]
     terms = {k: REQUEST[k] for k in ("reason", "owner", "start_on", "expires_on", "review_on")}
     assert seen == '"v1"'
@@ -234,7 +235,7 @@ def test_a_stale_edit_is_refused_and_changes_nothing(http: httpx.Client, demo: D
         ),
     ],
 )  # fmt: skip
-def test_the_same_key_makes_a_thing_once(http: httpx.Client, demo: Desk, path: str, body: dict[str, Any]) -> None:
+def test_the_same_key_makes_a_thing_once(http: httpx.Client, demo: Context, path: str, body: dict[str, Any]) -> None:
     key = {"Idempotency-Key": "one"}
     first = http.post(path, json=body, headers=key)
     assert first.status_code == 201, first.text
@@ -258,7 +259,7 @@ def test_pages_are_linked(http: httpx.Client) -> None:
     assert len(set(seen)) == 180
 
 
-def test_the_ledger_pages_to_its_first_entry(http: httpx.Client, demo: Desk) -> None:
+def test_the_ledger_pages_to_its_first_entry(http: httpx.Client, demo: Context) -> None:
     url, seen = "/api/v1/ledger?limit=10", []
     while url:
         answer = http.get("http://doorstone.test" + url)

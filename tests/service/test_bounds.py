@@ -16,11 +16,13 @@ from doorstone.formats.mapping import MappingError, read_mapping
 from doorstone.formats.sheet import SheetError, read_sheet
 from doorstone.service.app import api_document
 from doorstone.service.config import Config, ConfigError
-from doorstone.service.rounds import Rounds
-from doorstone.work import intake, revisions
-from doorstone.work.desk import Desk, FixedClock
-from doorstone.work.intake import ImportGiven
-from doorstone.work.sheets import get_sheet
+from doorstone.service.scheduler import Scheduler
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.platforms import revisions
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
+from doorstone.work.snapshot.sheets import get_sheet
 from tests.asking import ADMIN, PETRA, line, read
 from tests.build import GOOD, tarn
 
@@ -55,22 +57,22 @@ def test_toml_that_would_take_minutes_is_refused_at_once(text: str) -> None:
 
 
 @pytest.mark.parametrize("at", ["9999-12-31T23:59:59", "2027-01-19T09:00:01", "1971-01-01T00:00:00"])
-def test_readings_from_the_future_are_refused_with_a_days_slack(desk: Desk, at: str) -> None:
-    begun = intake.begin(desk, PETRA, ImportGiven("ndjson", skip=True))
+def test_readings_from_the_future_are_refused_with_a_days_slack(context: Context, at: str) -> None:
+    begun = import_job.begin(context, PETRA, ImportOptions("ndjson", skip=True))
     lines = line("d1", GOOD, at=at) + line("d2", GOOD, at="2027-01-19T08:59:59")
-    intake.receive(desk, PETRA, begun.id, __import__("io").BytesIO(lines.encode()))
-    done = intake.run(desk, begun.id)
+    import_job.receive(context, PETRA, begun.id, __import__("io").BytesIO(lines.encode()))
+    done = import_job.run(context, begun.id)
     assert (done.row.state, done.row.readings) == ("done", 1)
-    (problem,) = intake.import_problems(desk, done.id)
+    (problem,) = import_job.import_problems(context, done.id)
     assert (problem.line, problem.place, "lies" in problem.message) == (1, "taken_at", True)
 
 
-def test_values_that_no_sheet_knows_are_reported_once_and_kept(desk: Desk) -> None:
+def test_values_that_no_sheet_knows_are_reported_once_and_kept(context: Context) -> None:
     lines = [line(f"d{n}", {**GOOD, "os.release": "Wren OS 4"}) for n in range(3)]
     lines.append(line("d9", {**GOOD, "os.edition": "dsek"}))
-    done = intake.import_readings(desk, PETRA, "".join(lines), ImportGiven("ndjson"))
+    done = import_job.import_readings(context, PETRA, "".join(lines), ImportOptions("ndjson"))
     assert (done.row.readings, done.row.rejected) == (4, 0)
-    notes = [(n.line, n.place, n.message, n.mend) for n in intake.import_problems(desk, done.id)]
+    notes = [(n.line, n.place, n.message, n.hint) for n in import_job.import_problems(context, done.id)]
     assert notes == [
         (1, "os.release", "No sheet knows 'Wren OS 4'; it is kept as it is", "Known: 8, 9.0, 9.1, 9.2, 9.3"),
         (4, "os.edition", "No sheet knows 'dsek'; it is kept as it is", "Is desk meant?"),
@@ -93,7 +95,7 @@ def test_a_misspelt_setting_is_refused_with_the_near_one(tmp_path: Path, monkeyp
 
 
 @pytest.mark.long
-def test_no_read_writes_and_none_fails_across_midnight(demo: Desk, as_role: Callable[[str], Client]) -> None:
+def test_no_read_writes_and_none_fails_across_midnight(demo: Context, as_role: Callable[[str], Client]) -> None:
     client = as_role("administrator")
     values = {
         "device": "nbt-101", "platform": "tarn", "name": "IM-0001", "exception": "EX-0001", "kit": "KT-0001",
@@ -112,17 +114,19 @@ def test_no_read_writes_and_none_fails_across_midnight(demo: Desk, as_role: Call
         answered += answer.status_code == 200
     assert answered > 50
     assert demo.stamp() == before
-    rounds = Rounds(demo, lambda *_: "", None)
+    rounds = Scheduler(demo, lambda *_: "", None)
     rounds.once()
     assert demo.stamp().day == "2027-02-16"
 
 
-def test_a_sheet_that_comes_back_is_its_newest_revision_everywhere(desk: Desk) -> None:
+def test_a_sheet_that_comes_back_is_its_newest_revision_everywhere(context: Context) -> None:
     text, lists = sheet_text()
-    revisions.load_sheet(desk, ADMIN, text.replace("rollback_days = 14", "rollback_days = 15", 1), lists, "tarn.toml")
-    read(desk, line("d1", GOOD))
-    again = revisions.load_sheet(desk, ADMIN, text, lists, "tarn.toml")
-    assert (again.revision, get_sheet(desk, "tarn").revision) == (3, 3)
+    revisions.load_sheet(
+        context, ADMIN, text.replace("rollback_days = 14", "rollback_days = 15", 1), lists, "tarn.toml"
+    )
+    read(context, line("d1", GOOD))
+    again = revisions.load_sheet(context, ADMIN, text, lists, "tarn.toml")
+    assert (again.revision, get_sheet(context, "tarn").revision) == (3, 3)
 
 
 @pytest.mark.parametrize(

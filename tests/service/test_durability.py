@@ -21,43 +21,48 @@ import httpx
 import pytest
 
 from doorstone.service import listener as listening
-from doorstone.service.carriers import http_post
 from doorstone.service.config import Config
+from doorstone.service.outbound import http_post
 from doorstone.service.serve import BusyFolderError, Service
 from doorstone.store.database import DamagedError, Database
 from doorstone.store.ledger import LedgerBrokenError
-from doorstone.store.telling import DeliveryRow, HookRow
-from doorstone.work import backup, caring, intake, ledger, people
-from doorstone.work.desk import Desk, FixedClock
-from doorstone.work.errors import BadInputError, RefusedError
-from doorstone.work.intake import ImportGiven
+from doorstone.store.notifications import DeliveryRow, WebhookRow
+from doorstone.work import ledger, people
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, RefusedError
+from doorstone.work.exceptions import activity
+from doorstone.work.operations import backup
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
 from tests.asking import ADMIN, PETRA, line
 from tests.build import GOOD
 from tests.running import Running, doorstone, running
+from tests.store.test_migrations import at_schema
 
 NOON = FixedClock(datetime(2027, 1, 18, 9))
 TEXT = "".join(line(f"w{n}", {**GOOD, "memory.mib": 16384}) for n in range(40)).encode()
 
 
-def opened(data: Path, **how: Any) -> Desk:
-    return Desk(Database(data / "doorstone.db", **how), NOON)
+def opened(data: Path, **how: Any) -> Context:
+    return Context(Database(data / "doorstone.db", **how), NOON)
 
 
 # ---------------------------------------------------------------- an import is what was sent
 
 
-def begun(desk: Desk) -> str:
-    return intake.begin(desk, PETRA, ImportGiven("ndjson")).id
+def begun(context: Context) -> str:
+    return import_job.begin(context, PETRA, ImportOptions("ndjson")).id
 
 
-def test_a_file_that_was_cut_off_is_refused_and_can_be_sent_again(desk: Desk) -> None:
-    name = begun(desk)
+def test_a_file_that_was_cut_off_is_refused_and_can_be_sent_again(context: Context) -> None:
+    name = begun(context)
     with pytest.raises(BadInputError, match="The file was cut off: 5,000 of"):
-        intake.receive(desk, PETRA, name, io.BytesIO(TEXT[:5000]), len(TEXT))
-    assert intake.get_import(desk, name).row.state == "waiting"
-    assert list((desk.database.path.parent / "imports").iterdir()) == []
-    intake.receive(desk, PETRA, name, io.BytesIO(TEXT), len(TEXT))
-    done = intake.run(desk, name)
+        import_job.receive(context, PETRA, name, io.BytesIO(TEXT[:5000]), len(TEXT))
+    assert import_job.get_import(context, name).row.state == "waiting"
+    assert list((context.database.path.parent / "imports").iterdir()) == []
+    import_job.receive(context, PETRA, name, io.BytesIO(TEXT), len(TEXT))
+    done = import_job.run(context, name)
     assert (done.row.state, done.row.readings, done.row.sha256) == ("done", 40, hashlib.sha256(TEXT).hexdigest())
 
 
@@ -75,8 +80,8 @@ def test_a_connection_that_is_cut_half_way_imports_nothing(service: Running, chu
     assert (found["state"], found["readings"]) == ("waiting", 0)
 
 
-def test_of_two_files_at_once_one_is_taken_whole(desk: Desk) -> None:
-    name, other = begun(desk), TEXT.replace(b'"w', b'"v')
+def test_of_two_files_at_once_one_is_taken_whole(context: Context) -> None:
+    name, other = begun(context), TEXT.replace(b'"w', b'"v')
     results: list[Any] = []
 
     class Slow(io.BytesIO):
@@ -86,10 +91,10 @@ def test_of_two_files_at_once_one_is_taken_whole(desk: Desk) -> None:
 
     def send(text: bytes) -> None:
         try:
-            results.append(intake.receive(desk, PETRA, name, Slow(text), len(text)).row.sha256)
+            results.append(import_job.receive(context, PETRA, name, Slow(text), len(text)).row.sha256)
         except RefusedError as error:
             results.append(error)
-        desk.database.close()
+        context.database.close()
 
     threads = [threading.Thread(target=send, args=(text,)) for text in (TEXT, other)]
     for thread in threads:
@@ -98,20 +103,20 @@ def test_of_two_files_at_once_one_is_taken_whole(desk: Desk) -> None:
         thread.join(30)
     (taken,) = [one for one in results if isinstance(one, str)]
     assert taken in {hashlib.sha256(text).hexdigest() for text in (TEXT, other)}
-    assert intake.run(desk, name).row.readings == 40
+    assert import_job.run(context, name).row.readings == 40
 
 
 @pytest.mark.parametrize(("kind", "state"), [("raw", "received"), ("ready", "applying")])
-def test_a_file_that_changed_on_the_disk_is_not_taken_over(desk: Desk, kind: str, state: str) -> None:
-    name = begun(desk)
-    intake.receive(desk, PETRA, name, io.BytesIO(TEXT), len(TEXT))
+def test_a_file_that_changed_on_the_disk_is_not_taken_over(context: Context, kind: str, state: str) -> None:
+    name = begun(context)
+    import_job.receive(context, PETRA, name, io.BytesIO(TEXT), len(TEXT))
     if kind == "ready":
-        number = intake.get_import(desk, name).row
-        assert intake._check(desk, number, lambda: False)
-        assert intake._move_on(desk, number.id, "applying")
-    file = desk.database.path.parent / "imports" / f"{name}.{kind}"
+        number = import_job.get_import(context, name).row
+        assert import_job._check(context, number, lambda: False)
+        assert import_job._move_on(context, number.id, "applying")
+    file = context.database.path.parent / "imports" / f"{name}.{kind}"
     file.write_bytes(file.read_bytes().replace(b"16384", b"16"))
-    ended = intake.run(desk, name).row
+    ended = import_job.run(context, name).row
     assert (ended.state, ended.readings) == ("failed", 0)
     assert f"{name}.{kind} is not the file that was kept; nothing was changed" in ended.why
 
@@ -230,24 +235,24 @@ def test_a_file_with_a_damaged_page_does_not_start(demo_data: Path) -> None:
         Service(Config(data=demo_data, port=0))
 
 
-def test_a_clock_that_goes_back_revives_no_token(demo: Desk) -> None:
+def test_a_clock_that_goes_back_revives_no_token(demo: Context) -> None:
     secret = people.issue_token(demo, PETRA, "old", "technician", 1).secret or ""
-    later = Desk(demo.database, FixedClock(datetime(2027, 1, 20, 9)))
-    caring.comment(later, PETRA, "EX-0001", "Two days later.")
+    later = Context(demo.database, FixedClock(datetime(2027, 1, 20, 9)))
+    activity.comment(later, PETRA, "EX-0001", "Two days later.")
     assert people.who_holds(later, secret) is None
-    assert people.who_holds(Desk(demo.database, NOON), secret) is None
+    assert people.who_holds(Context(demo.database, NOON), secret) is None
 
 
 # ---------------------------------------------------------------------------- the ledger
 
 
-def test_nothing_is_added_to_a_ledger_whose_end_was_cut_off(demo: Desk) -> None:
+def test_nothing_is_added_to_a_ledger_whose_end_was_cut_off(demo: Context) -> None:
     with demo.database.write() as db:
         db.execute("DROP TRIGGER ledger_stays")
         db.execute("DELETE FROM ledger_about")
         db.execute("DELETE FROM ledger WHERE seq > (SELECT MAX(seq) FROM ledger) - 10")
     with pytest.raises(LedgerBrokenError, match="missing at the end"):
-        caring.comment(demo, PETRA, "EX-0001", "An ordinary remark.")
+        activity.comment(demo, PETRA, "EX-0001", "An ordinary remark.")
     assert not ledger.check_ledger(demo).ok
 
 
@@ -265,10 +270,10 @@ def test_a_broken_ledger_is_said_over_http(service: Running) -> None:
 
 def test_an_older_copy_of_the_records_is_noticed(demo_data: Path, tmp_path: Path) -> None:
     shutil.copy(demo_data / "doorstone.db", tmp_path / "older.db")
-    desk = opened(demo_data)
-    caring.comment(desk, PETRA, "EX-0001", "Said after the copy.")
-    last = ledger.check_ledger(desk).entries
-    desk.database.close()
+    context = opened(demo_data)
+    activity.comment(context, PETRA, "EX-0001", "Said after the copy.")
+    last = ledger.check_ledger(context).entries
+    context.database.close()
     for name in ("doorstone.db-wal", "doorstone.db-shm"):
         (demo_data / name).unlink(missing_ok=True)
     shutil.copy(tmp_path / "older.db", demo_data / "doorstone.db")
@@ -280,15 +285,15 @@ def test_an_older_copy_of_the_records_is_noticed(demo_data: Path, tmp_path: Path
 
 
 def test_a_head_that_was_noted_elsewhere_is_compared(demo_data: Path) -> None:
-    desk = opened(demo_data)
-    noted = ledger.check_ledger(desk).head
-    caring.comment(desk, PETRA, "EX-0001", "Said afterwards.")
-    assert ledger.check_ledger(desk, noted).ok
+    context = opened(demo_data)
+    noted = ledger.check_ledger(context).head
+    activity.comment(context, PETRA, "EX-0001", "Said afterwards.")
+    assert ledger.check_ledger(context, noted).ok
     number, _, digest = noted.partition(":")
-    assert ledger.check_ledger(desk, f"{number}:{digest[::-1]}").faults == (
+    assert ledger.check_ledger(context, f"{number}:{digest[::-1]}").faults == (
         f"entry {number} is not the one in what was noted elsewhere",
     )
-    desk.database.close()
+    context.database.close()
     printed = doorstone(("ledger", "verify", "--data", demo_data, "--kept", noted, "--format", "json"), {})
     assert (printed.returncode, json.loads(printed.stdout)["ok"]) == (0, True)
 
@@ -316,10 +321,10 @@ def test_a_backup_is_made_while_the_service_works_and_comes_back_whole(service: 
     assert (onto.returncode, "is not empty" in " ".join(onto.stderr.split())) == (3, True)
     back = doorstone(("restore", file, "--data", tmp_path / "back"), {})
     assert back.returncode == 0, back.stderr
-    desk = opened(tmp_path / "back", existing=True)
-    found = ledger.check_ledger(desk, told["head"])
+    context = opened(tmp_path / "back", existing=True)
+    found = ledger.check_ledger(context, told["head"])
     assert (found.ok, found.entries) == (True, told["entries"] + 1)
-    assert ledger.list_entries(desk, limit=1)[0].action == "records restored"
+    assert ledger.list_entries(context, limit=1)[0].action == "records restored"
     assert (tmp_path / "back" / "kit.key").read_bytes() == (service.data / "kit.key").read_bytes()
     assert all(f.stat().st_mode & 0o077 == 0 for f in (tmp_path / "back").iterdir())
 
@@ -339,43 +344,32 @@ def test_a_backup_that_was_altered_or_cut_is_refused_and_nothing_is_left(
     assert [f.name for f in tmp_path.iterdir() if "restoring" in f.name] == []
 
 
-def test_a_copy_is_kept_before_the_schema_changes(demo_data: Path) -> None:
-    with sqlite3.connect(demo_data / "doorstone.db") as db:
-        db.executescript(
-            "DROP TABLE fixes_done; DROP TABLE override_tries; DROP INDEX attempts_wrong; DROP INDEX devices_heard;"
-            "ALTER TABLE devices DROP COLUMN heard_at;"
-            "DROP TABLE sign_ins; DROP TABLE second_looks; DROP TABLE ledger_changes; DROP INDEX people_bound;"
-            "PRAGMA user_version = 7;"
-            + "".join(
-                f"ALTER TABLE {table} DROP COLUMN {column};"
-                for table, column in (
-                    ("tokens", "session"), ("people", "issuer"), ("people", "subject"), ("people", "second_factor"),
-                    ("people", "second_factor_asked"), ("exceptions", "shaped_by"), ("imports", "sha256"),
-                    ("imports", "ready_sha256"), ("imports", "may_decide"), ("devices", "seal"),
-                )
-            )
-        )  # fmt: skip
+def test_a_copy_is_kept_before_the_schema_changes(tmp_path: Path) -> None:
+    db = at_schema(tmp_path / "doorstone.db", 7)
+    db.execute(
+        "INSERT INTO people (name, display, role, password_hash, added_at)"
+        " VALUES ('wilhelmina', 'W', 'administrator', '', '2027-01-18')"
+    )
     db.close()
-    desk = opened(demo_data)
-    assert len(people.list_people(desk)) == 4
-    with sqlite3.connect(demo_data / "doorstone.schema-7.db") as kept:
+    assert [person.name for person in people.list_people(opened(tmp_path))] == ["wilhelmina"]
+    with sqlite3.connect(tmp_path / "doorstone.schema-7.db") as kept:
         assert kept.execute("PRAGMA user_version").fetchone()[0] == 7
     kept.close()
 
 
-# ----------------------------------------------------------------------- hooks and files
+# ----------------------------------------------------------------------- webhooks and files
 
 
 @pytest.mark.parametrize(
     "host", ["127.0.0.1", "localhost", "[::1]", "169.254.169.254", "[::ffff:127.0.0.1]", "0.0.0.0"]
 )
 def test_hooks_reach_neither_this_machine_nor_what_is_linked_to_it(host: str) -> None:
-    hook = HookRow(1, 1, f"http://{host}:1/told", (), "s", True, "w", "2027-01-18")
+    webhook = WebhookRow(1, 1, f"http://{host}:1/told", (), "s", True, "w", "2027-01-18")
     one = DeliveryRow(1, 1, "", "L-1", "exception", "{}", "waiting", 0, "", "", "2027-01-18")
     with pytest.raises(OSError, match="may not be reached"):
-        http_post()(hook, one)
+        http_post()(webhook, one)
     with pytest.raises(OSError, match="may not be reached"):
-        http_post([".northmere.example"])(hook, one)
+        http_post([".northmere.example"])(webhook, one)
 
 
 def test_a_closed_and_a_silent_port_are_told_alike() -> None:
@@ -384,17 +378,17 @@ def test_a_closed_and_a_silent_port_are_told_alike() -> None:
         silent.listen(0)
         answers = []
         for port in (1, silent.getsockname()[1]):
-            hook = HookRow(1, 1, f"http://127.0.0.1:{port}/told", (), "s", True, "w", "2027-01-18")
+            webhook = WebhookRow(1, 1, f"http://127.0.0.1:{port}/told", (), "s", True, "w", "2027-01-18")
             one = DeliveryRow(1, 1, "", "L-1", "exception", "{}", "waiting", 0, "", "", "2027-01-18")
             with pytest.raises(OSError) as caught:  # noqa: PT011
-                http_post(["127.0.0.1"], 0.3)(hook, one)
+                http_post(["127.0.0.1"], 0.3)(webhook, one)
             answers.append(str(caught.value))
     assert answers == ["no answer", "no answer"]
 
 
 def test_what_is_kept_is_for_its_owner_only(tmp_path: Path) -> None:
-    desk = Desk(Database(tmp_path / "new" / "doorstone.db"), NOON)
-    people.add_person(desk, ADMIN, "first", "", "administrator", None)
+    context = Context(Database(tmp_path / "new" / "doorstone.db"), NOON)
+    people.add_person(context, ADMIN, "first", "", "administrator", None)
     assert (tmp_path / "new").stat().st_mode & 0o077 == 0
     assert [f.name for f in (tmp_path / "new").iterdir() if f.stat().st_mode & 0o077] == []
 

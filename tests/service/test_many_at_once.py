@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from doorstone.service.listener import Listener
-from doorstone.work.traffic import Traffic
+from doorstone.work.context.write_priority import WritePriority
 from tests.running import start_service, stop
 
 KNOCKS = 60
@@ -47,26 +47,26 @@ def test_sixty_who_knock_while_the_service_is_busy_are_all_let_in(tmp_path: Path
 
 
 def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
-    traffic, release = Traffic(lanes=1), threading.Event()
+    write_priority, release = WritePriority(lanes=1), threading.Event()
     order: list[int] = []
 
     def page(number: int) -> None:
-        with traffic.paging():
+        with write_priority.paging():
             order.append(number)
             release.wait(30)
 
     threads = [threading.Thread(target=page, args=(number,)) for number in range(12)]
     for before, thread in enumerate(threads):
         thread.start()
-        while len(order) + traffic.waiting <= before:
+        while len(order) + write_priority.waiting <= before:
             time.sleep(0.001)
-    assert (order, traffic.waiting) == ([0], 11)
+    assert (order, write_priority.waiting) == ([0], 11)
     release.set()
     for thread in threads:
         thread.join(30)
     assert order == list(range(12))
-    with traffic.paging():  # the lane is free again
-        assert traffic.waiting == 0
+    with write_priority.paging():  # the lane is free again
+        assert write_priority.waiting == 0
 
 
 def test_a_listener_that_has_ended_can_be_stopped_and_writes_into_no_file_of_others(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ import pytest
 
 from doorstone.client import Client
 from doorstone.demo.seed import PASSWORD, seed_once
-from doorstone.service.config import Config, open_desk, session_key
+from doorstone.service.config import Config, open_context, session_key
 from doorstone.work import ledger
 from tests.running import free_port, start_service, stop
 
@@ -65,8 +65,8 @@ def test_a_stop_finishes_what_was_begun(demo_data: Path) -> None:
         assert stop(process) == 0
         worker.join(30)
     assert results == [3000]
-    desk = open_desk(Config(data=demo_data))
-    assert ledger.list_entries(desk, limit=1)[0].body["readings"] == 3000
+    context = open_context(Config(data=demo_data))
+    assert ledger.list_entries(context, limit=1)[0].body["readings"] == 3000
 
 
 @pytest.mark.process

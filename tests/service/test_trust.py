@@ -16,12 +16,18 @@ from flask import Flask
 from doorstone.demo.seed import PASSWORD
 from doorstone.service.app import api_document, create_app
 from doorstone.store import people as people_store
-from doorstone.work import deciding, devices, exceptions, intake, ledger, people, telling
-from doorstone.work.desk import Actor, Desk, Policy
-from doorstone.work.errors import BadInputError, RefusedError
-from doorstone.work.intake import ImportGiven
-from doorstone.work.passwords import weakness
+from doorstone.work import ledger, people
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.context import Context, Policy
+from doorstone.work.context.errors import BadInputError, RefusedError
+from doorstone.work.context.passwords import digest_of, weakness
+from doorstone.work.devices import views as devices
+from doorstone.work.exceptions import decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.notifications import webhooks
 from doorstone.work.people import PersonChange
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
 from tests.asking import ADMIN, ANSELM, PETRA, TERMS, asked, granted, line, read
 from tests.build import CHIPLESS, GOOD
 
@@ -32,7 +38,7 @@ SEEN = {"seen_on": "2027-01-18", "update_class": "security", "result": "arrived"
 
 
 @pytest.fixture
-def app(demo: Desk) -> Flask:
+def app(demo: Context) -> Flask:
     return create_app(demo, b"k" * 32)
 
 
@@ -42,16 +48,16 @@ def call(app: Flask, secret: str, method: str, path: str, body: Any = None, **he
         return client.request(method, path, json=body, headers=held | headers)
 
 
-def secret_of(desk: Desk, role: str, **more: Any) -> str:
+def secret_of(context: Context, role: str, **more: Any) -> str:
     holder = "technician" if role == "reporter" else role
-    return people.issue_token(desk, Actor(NAMES[holder], holder, "t"), "t", role, 9, **more).secret or ""
+    return people.issue_token(context, Actor(NAMES[holder], holder, "t"), "t", role, 9, **more).secret or ""
 
 
 # --------------------------------------------------------------- an actor is only narrowed
 
 
 @pytest.fixture
-def principals(demo: Desk) -> dict[str, str]:
+def principals(demo: Context) -> dict[str, str]:
     """Secrets of every kind of caller."""
     found = {role: secret_of(demo, role) for role in ROLES} | {"nobody": ""}
     version = people.get_person(demo, "odile").version
@@ -63,9 +69,7 @@ def principals(demo: Desk) -> dict[str, str]:
     found["revoked"] = revoked.secret or ""
     expired = people.issue_token(demo, PETRA, "old", "technician", 1)
     with demo.database.write() as db:
-        db.execute(
-            "UPDATE tokens SET expires_on = '2027-01-17' WHERE digest = ?", (people.digest_of(expired.secret or ""),)
-        )
+        db.execute("UPDATE tokens SET expires_on = '2027-01-17' WHERE digest = ?", (digest_of(expired.secret or ""),))
     found["expired"] = expired.secret or ""
     return found
 
@@ -122,7 +126,7 @@ def test_with_a_key_a_site_stays_a_site_and_a_device_a_device(app: Flask, princi
     ],
 )
 def test_a_token_is_what_it_was_issued_for_and_what_its_person_may(
-    demo: Desk, issued: str, becomes: str, acts_as: str
+    demo: Context, issued: str, becomes: str, acts_as: str
 ) -> None:
     secret = people.issue_token(demo, PETRA, "t", issued, 9).secret or ""
     version = people.get_person(demo, "petra").version
@@ -132,7 +136,7 @@ def test_a_token_is_what_it_was_issued_for_and_what_its_person_may(
     assert (held.role, held.sites, held.session) == (acts_as, {}, False)
 
 
-def test_a_reporter_whose_person_was_demoted_reads_nothing(app: Flask, demo: Desk) -> None:
+def test_a_reporter_whose_person_was_demoted_reads_nothing(app: Flask, demo: Context) -> None:
     secret = secret_of(demo, "reporter")
     version = people.get_person(demo, "petra").version
     people.change_person(demo, ADMIN, "petra", version, PersonChange(role="viewer"))
@@ -156,7 +160,7 @@ OWN = [
 @pytest.mark.parametrize(("method", "path", "body"), OWN)
 @pytest.mark.parametrize("role", ["viewer", "administrator"])
 def test_a_programs_token_manages_neither_tokens_nor_profile(
-    app: Flask, demo: Desk, role: str, method: str, path: str, body: Any
+    app: Flask, demo: Context, role: str, method: str, path: str, body: Any
 ) -> None:
     before = demo.stamp().ledger
     secret = secret_of(demo, role)
@@ -165,7 +169,7 @@ def test_a_programs_token_manages_neither_tokens_nor_profile(
     assert demo.stamp().ledger == before + 1  # the token's own entry
 
 
-def test_a_programs_token_does_not_reach_the_sites_of_its_person(demo: Desk) -> None:
+def test_a_programs_token_does_not_reach_the_sites_of_its_person(demo: Context) -> None:
     version = people.get_person(demo, "odile").version
     people.change_person(demo, ADMIN, "odile", version, PersonChange(sites={"Herbarium": "approver"}))
     plain, own = (people.who_holds(demo, secret_of(demo, "viewer", session=kind)) for kind in (False, True))
@@ -179,8 +183,8 @@ def test_a_programs_token_does_not_reach_the_sites_of_its_person(demo: Desk) -> 
 # ------------------------------------------------------- facts that decide rules are guarded
 
 
-def about(desk: Desk, device: str) -> tuple[str, str, bool]:
-    found = devices.get_device(desk, device).device
+def about(context: Context, device: str) -> tuple[str, str, bool]:
+    found = devices.get_device(context, device).device
     return found.site, found.role, found.critical
 
 
@@ -188,34 +192,36 @@ def about(desk: Desk, device: str) -> tuple[str, str, bool]:
     ("said", "place"), [({"critical": "no"}, "critical"), ({"site": "Seed Vault"}, "site"), ({"role": "bench"}, "role")]
 )
 def test_an_import_does_not_change_what_rules_rest_on_unless_the_importer_may(
-    desk: Desk, said: dict[str, str], place: str
+    context: Context, said: dict[str, str], place: str
 ) -> None:
-    read(desk, line("d1", GOOD, critical="yes", role="log"))
-    assert about(desk, "d1") == ("Herbarium", "log", True)
+    read(context, line("d1", GOOD, critical="yes", role="log"))
+    assert about(context, "d1") == ("Herbarium", "log", True)
     again = line("d1", GOOD, at="2027-01-16T08:00:00", **({"role": "log", "critical": "yes"} | said))
-    done = intake.import_readings(desk, PETRA, again, ImportGiven("ndjson"))
+    done = import_job.import_readings(context, PETRA, again, ImportOptions("ndjson"))
     assert (done.row.state, done.row.readings, done.row.rejected) == ("done", 1, 0)
-    assert about(desk, "d1") == ("Herbarium", "log", True)
-    (note,) = intake.import_problems(desk, done.id)
+    assert about(context, "d1") == ("Herbarium", "log", True)
+    (note,) = import_job.import_problems(context, done.id)
     assert (note.line, note.place) == (1, place)
     assert "keeps it" in note.message
-    intake.import_readings(desk, ADMIN, again, ImportGiven("ndjson"))
-    assert about(desk, "d1") != ("Herbarium", "log", True)
+    import_job.import_readings(context, ADMIN, again, ImportOptions("ndjson"))
+    assert about(context, "d1") != ("Herbarium", "log", True)
 
 
-def test_a_change_of_what_rules_rest_on_is_in_the_ledger_and_makes_approvals_stale(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS), line("d2", CHIPLESS))
-    name = granted(desk, "d1", "d2")
-    devices.change_device(desk, ANSELM, "d1", devices.DeviceChange(critical=True), "The vault's log is written here.")
-    assert about(desk, "d1")[2] is True
-    assert exceptions.get_exception(desk, name).stale == {"d1": ["critical was no, is yes"]}
-    (entry,) = ledger.list_entries(desk, limit=1)
+def test_a_change_of_what_rules_rest_on_is_in_the_ledger_and_makes_approvals_stale(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", CHIPLESS))
+    name = granted(context, "d1", "d2")
+    devices.change_device(
+        context, ANSELM, "d1", devices.DeviceChange(critical=True), "The vault's log is written here."
+    )
+    assert about(context, "d1")[2] is True
+    assert exceptions.get_exception(context, name).stale == {"d1": ["critical was no, is yes"]}
+    (entry,) = ledger.list_entries(context, limit=1)
     assert (entry.action, entry.body["is"], entry.body["stale"]) == ("device changed", {"critical": True}, [name])
-    deciding.decide(desk, ANSELM, name, "confirm", "Looked at again.", None)
-    assert exceptions.get_exception(desk, name).stale == {}
+    decisions.decide(context, ANSELM, name, "confirm", "Looked at again.", None)
+    assert exceptions.get_exception(context, name).stale == {}
 
 
-def test_who_may_change_a_device_is_who_may_decide_there(app: Flask, demo: Desk) -> None:
+def test_who_may_change_a_device_is_who_may_decide_there(app: Flask, demo: Context) -> None:
     change = {"role": "test bench", "note": "Moved to the bench."}
     statuses = {role: call(app, secret_of(demo, role), "PATCH", "/api/v1/devices/nbt-012", change).status_code
                 for role in ROLES}  # fmt: skip
@@ -227,62 +233,64 @@ def test_who_may_change_a_device_is_who_may_decide_there(app: Flask, demo: Desk)
     }  # no change the 2nd time
 
 
-def test_a_device_that_becomes_critical_takes_two_and_what_was_said_before_falls_away(desk: Desk) -> None:
-    desk.policy = Policy(two_approvers="critical")
-    read(desk, line("d1", CHIPLESS))
-    name = exceptions.request(desk, PETRA, asked("d1")).id
-    devices.change_device(desk, ADMIN, "d1", devices.DeviceChange(critical=True), "It is critical after all.")
-    assert deciding.decide(desk, ANSELM, name, "approve", "", None).state == "requested"
-    assert deciding.decide(desk, WILHELMINA, name, "approve", "", None).state == "approved"
+def test_a_device_that_becomes_critical_takes_two_and_what_was_said_before_falls_away(context: Context) -> None:
+    context.policy = Policy(two_approvers="critical")
+    read(context, line("d1", CHIPLESS))
+    name = exceptions.request(context, PETRA, asked("d1")).id
+    devices.change_device(context, ADMIN, "d1", devices.DeviceChange(critical=True), "It is critical after all.")
+    assert decisions.decide(context, ANSELM, name, "approve", "", None).state == "requested"
+    assert decisions.decide(context, WILHELMINA, name, "approve", "", None).state == "approved"
 
 
 # -------------------------------------------------------------------------- four eyes
 
 
-def two_needed(desk: Desk) -> str:
-    desk.policy = Policy(two_approvers="all")
-    read(desk, line("d1", CHIPLESS))
-    return exceptions.request(desk, PETRA, asked("d1")).id
+def two_needed(context: Context) -> str:
+    context.policy = Policy(two_approvers="all")
+    read(context, line("d1", CHIPLESS))
+    return exceptions.request(context, PETRA, asked("d1")).id
 
 
 @pytest.mark.parametrize("change", [PersonChange(active=False), PersonChange(role="viewer")])
-def test_an_approval_by_somebody_who_may_no_longer_decide_does_not_count(desk: Desk, change: PersonChange) -> None:
-    name = two_needed(desk)
-    people.add_person(desk, ADMIN, "hedda", "", "approver", None)
-    deciding.decide(desk, ANSELM, name, "approve", "", None)
-    people.change_person(desk, ADMIN, "anselm", people.get_person(desk, "anselm").version, change)
+def test_an_approval_by_somebody_who_may_no_longer_decide_does_not_count(
+    context: Context, change: PersonChange
+) -> None:
+    name = two_needed(context)
+    people.add_person(context, ADMIN, "hedda", "", "approver", None)
+    decisions.decide(context, ANSELM, name, "approve", "", None)
+    people.change_person(context, ADMIN, "anselm", people.get_person(context, "anselm").version, change)
     hedda = Actor("hedda", "approver", "test")
-    assert deciding.decide(desk, hedda, name, "approve", "", None).state == "requested"
-    assert deciding.decide(desk, WILHELMINA, name, "approve", "", None).state == "approved"
+    assert decisions.decide(context, hedda, name, "approve", "", None).state == "requested"
+    assert decisions.decide(context, WILHELMINA, name, "approve", "", None).state == "approved"
 
 
-def test_whoever_edited_a_request_is_not_its_approver(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    name = exceptions.request(desk, PETRA, asked("d1")).id
-    exceptions.edit(desk, WILHELMINA, name, 1, TERMS)
+def test_whoever_edited_a_request_is_not_its_approver(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    name = exceptions.request(context, PETRA, asked("d1")).id
+    exceptions.edit(context, WILHELMINA, name, 1, TERMS)
     with pytest.raises(RefusedError, match="You have edited what would be approved"):
-        deciding.decide(desk, WILHELMINA, name, "approve", "", None)
-    assert deciding.decide(desk, ANSELM, name, "approve", "", None).row.self_approved is False
+        decisions.decide(context, WILHELMINA, name, "approve", "", None)
+    assert decisions.decide(context, ANSELM, name, "approve", "", None).row.self_approved is False
 
 
-def test_where_an_editor_may_approve_it_shows(desk: Desk) -> None:
-    desk.policy = Policy(self_approval=True)
-    read(desk, line("d1", CHIPLESS))
-    name = exceptions.request(desk, PETRA, asked("d1")).id
-    exceptions.edit(desk, WILHELMINA, name, 1, TERMS)
-    assert deciding.decide(desk, WILHELMINA, name, "approve", "", None).row.self_approved is True
+def test_where_an_editor_may_approve_it_shows(context: Context) -> None:
+    context.policy = Policy(self_approval=True)
+    read(context, line("d1", CHIPLESS))
+    name = exceptions.request(context, PETRA, asked("d1")).id
+    exceptions.edit(context, WILHELMINA, name, 1, TERMS)
+    assert decisions.decide(context, WILHELMINA, name, "approve", "", None).row.self_approved is True
 
 
-def test_a_second_look_takes_as_many_as_the_approval_did(desk: Desk) -> None:
-    name = two_needed(desk)
-    deciding.decide(desk, ANSELM, name, "approve", "", None)
-    deciding.decide(desk, WILHELMINA, name, "approve", "", None)
-    read(desk, line("d1", {**CHIPLESS, "tpm.version": "1.1"}, at="2027-01-17T08:00:00"))
-    once = deciding.decide(desk, ANSELM, name, "confirm", "Still the same chip.", None)
+def test_a_second_look_takes_as_many_as_the_approval_did(context: Context) -> None:
+    name = two_needed(context)
+    decisions.decide(context, ANSELM, name, "approve", "", None)
+    decisions.decide(context, WILHELMINA, name, "approve", "", None)
+    read(context, line("d1", {**CHIPLESS, "tpm.version": "1.1"}, at="2027-01-17T08:00:00"))
+    once = decisions.decide(context, ANSELM, name, "confirm", "Still the same chip.", None)
     assert set(once.stale) == {"d1"}
-    again = deciding.decide(desk, ANSELM, name, "confirm", "Still the same chip.", None)
+    again = decisions.decide(context, ANSELM, name, "confirm", "Still the same chip.", None)
     assert set(again.stale) == {"d1"}  # the same person twice is one person
-    assert deciding.decide(desk, WILHELMINA, name, "confirm", "Seen as well.", None).stale == {}
+    assert decisions.decide(context, WILHELMINA, name, "confirm", "Seen as well.", None).stale == {}
 
 
 # ---------------------------------------------------------------------------- sign-in
@@ -299,7 +307,7 @@ def browse(app: Flask) -> Callable[..., httpx.Response]:
     return post
 
 
-def test_of_sixty_guesses_at_once_five_are_looked_at(demo: Desk, browse: Callable[..., httpx.Response]) -> None:
+def test_of_sixty_guesses_at_once_five_are_looked_at(demo: Context, browse: Callable[..., httpx.Response]) -> None:
     codes: list[int] = []
     threads = [
         threading.Thread(target=lambda: codes.append(browse("petra", "wrong guess").status_code)) for _ in range(60)
@@ -323,7 +331,7 @@ def test_a_sign_in_gives_the_tries_back(browse: Callable[..., httpx.Response]) -
 
 
 def test_sign_ins_and_failures_are_kept_with_the_name(
-    app: Flask, demo: Desk, browse: Callable[..., httpx.Response]
+    app: Flask, demo: Context, browse: Callable[..., httpx.Response]
 ) -> None:
     browse("odile", "wrong guess")
     refused = browse("nobody-here", "wrong guess")
@@ -349,9 +357,9 @@ def test_sign_ins_and_failures_are_kept_with_the_name(
         "DoorStone1",
     ],
 )
-def test_passwords_that_are_tried_first_are_refused(desk: Desk, password: str) -> None:
+def test_passwords_that_are_tried_first_are_refused(context: Context, password: str) -> None:
     with pytest.raises(BadInputError, match="easily guessed"):
-        people.add_person(desk, ADMIN, "new-one", "Wilhelmina Stroud", "viewer", password)
+        people.add_person(context, ADMIN, "new-one", "Wilhelmina Stroud", "viewer", password)
 
 
 def test_other_passwords_are_taken() -> None:
@@ -359,7 +367,7 @@ def test_other_passwords_are_taken() -> None:
 
 
 def test_a_second_factor_is_asked_for_once_it_is_confirmed(
-    app: Flask, demo: Desk, browse: Callable[..., httpx.Response]
+    app: Flask, demo: Context, browse: Callable[..., httpx.Response]
 ) -> None:
     own = secret_of(demo, "technician", session=True)
     address = call(app, own, "POST", "/api/v1/me/second-factor").json()["address"]
@@ -382,30 +390,30 @@ def test_a_second_factor_is_asked_for_once_it_is_confirmed(
 
 
 @pytest.mark.parametrize("name", ["doorstone", "local", "import", "system"])
-def test_names_of_the_service_itself_are_reserved(desk: Desk, name: str) -> None:
+def test_names_of_the_service_itself_are_reserved(context: Context, name: str) -> None:
     with pytest.raises(BadInputError, match="is not a name for a person"):
-        people.add_person(desk, ADMIN, name, "", "viewer", None)
+        people.add_person(context, ADMIN, name, "", "viewer", None)
 
 
 # ------------------------------------------------------------------ what viewers see
 
 
-def test_neither_mail_addresses_nor_addresses_of_hooks_are_in_the_ledger(demo: Desk) -> None:
+def test_neither_mail_addresses_nor_addresses_of_hooks_are_in_the_ledger(demo: Context) -> None:
     version = people.get_person(demo, "petra").version
     people.change_person(demo, ADMIN, "petra", version, PersonChange(email="petra@northmere.example"))
-    hook = telling.add_hook(demo, ADMIN, "https://hooks.northmere.example/in/s3cret-path?key=s3cret", ())
-    telling.remove_hook(demo, ADMIN, hook.id)
+    webhook = webhooks.add_webhook(demo, ADMIN, "https://webhooks.northmere.example/in/s3cret-path?key=s3cret", ())
+    webhooks.remove_webhook(demo, ADMIN, webhook.id)
     told = json.dumps([dict(entry.body) for entry in ledger.walk(demo, 0, 10_000)])
     assert "petra@" not in told
     assert "s3cret" not in told
-    assert "hooks.northmere.example" in told
+    assert "webhooks.northmere.example" in told
 
 
-def test_secrets_are_sealed_in_the_records(demo: Desk) -> None:
-    hook = telling.add_hook(demo, ADMIN, "https://hooks.northmere.example/in", ())
+def test_secrets_are_sealed_in_the_records(demo: Context) -> None:
+    webhook = webhooks.add_webhook(demo, ADMIN, "https://webhooks.northmere.example/in", ())
     with demo.database.read() as db:
-        held = db.execute("SELECT secret FROM hooks").fetchone()[0]
+        held = db.execute("SELECT secret FROM webhooks").fetchone()[0]
         assert people_store.get(db, "petra") is not None
-    assert hook.secret is not None
-    assert hook.secret not in held
-    assert demo.database.vault.open(held) == hook.secret
+    assert webhook.secret is not None
+    assert webhook.secret not in held
+    assert demo.database.vault.open(held) == webhook.secret

@@ -19,17 +19,17 @@ from typing import Any
 import pytest
 
 from doorstone.core.facts import FactValue
-from doorstone.core.kit_case import KitCase
-from doorstone.core.kits import render
-from doorstone.core.overrides import OverrideSet, choose
-from doorstone.core.platforms import Override, Platform, Route, Sort
+from doorstone.core.kits.case import KitCase
+from doorstone.core.kits.files import render
+from doorstone.core.kits.overrides import OverrideSet, choose
+from doorstone.core.platforms.platform import Override, Platform, Route, Sort
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.readings import read_text
 from doorstone.formats.sheet import read_sheet
 from doorstone_standins import assessor, machine, media, setup_program
 from doorstone_standins.machine import STATION, Machine
 from tests.build import TODAY, tarn
-from tests.core.test_kits import tree
+from tests.core.kits.test_files import tree
 
 READY: dict[str, Any] = {"chip": {"version": "2.0", "on": True}, "processor": "Quern Q5-740", "edition": "estate"}
 FAILING: dict[str, dict[str, Any]] = {

@@ -12,7 +12,7 @@ import httpx
 import pytest
 
 from doorstone.core.facts import BUILT_IN, FactValue
-from doorstone.core.sorting import assess
+from doorstone.core.sorting.assessment import assess
 from doorstone.formats.readings import read_text
 from doorstone_standins import assessor, machine, setup_program, update_service
 from doorstone_standins.machine import Machine

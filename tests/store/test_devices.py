@@ -14,9 +14,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doorstone.store import devices, profiles
 from doorstone.store.database import Database
-from doorstone.store.devices import Filter, Record
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles
+from doorstone.store.devices.devices import Filter, Record
 
 SITES, ROLES, PLATFORMS = ("", "Herbarium", "Lodge"), ("", "desk", "field"), ("tarn", "fell")
 NAMES = ("d1", "d2", "d3", "d4", "d5")
@@ -42,7 +43,7 @@ def device(name: str, site: str = "", role: str = "", profile: int | None = 1, t
 
 
 def write(db: sqlite3.Connection, *now: Record) -> None:
-    devices.put(db, devices.records(db, [record.id for record in now]), now)
+    device_store.put(db, device_store.records(db, [record.id for record in now]), now)
 
 
 states = st.builds(
@@ -66,11 +67,13 @@ def test_counts_are_those_of_the_devices_whatever_was_written(batches: list[list
             now.update({record.id: record for record in batch})
         placed = [record for record in now.values() if record.profile is not None]
         expected = Counter((r.platform, r.site, r.role, r.profile) for r in placed)
-        kept = db.execute("SELECT platform, site, role, profile, devices FROM placed WHERE devices <> 0").fetchall()
+        kept = db.execute(
+            "SELECT platform, site, role, profile, devices FROM profile_locations WHERE devices <> 0"
+        ).fetchall()
         assert {tuple(row)[:4]: row[4] for row in kept} == dict(expected)
         sizes = dict(db.execute("SELECT id, devices FROM profiles WHERE devices <> 0").fetchall())
         assert sizes == dict(Counter(r.profile for r in placed))
-        assert devices.records(db, NAMES) == now
+        assert device_store.records(db, NAMES) == now
         for platform in PLATFORMS:
             mine = [r for r in placed if r.platform == platform]
             assert profiles.devices_by_platform(db).get(platform, 0) == len(mine)
@@ -116,11 +119,11 @@ def test_pages_join_up_to_what_fits_and_the_count_is_theirs(
     with records() as db:
         write(db, *held)
         found: list[str] = []
-        while page := devices.find(db, "tarn", where, wanted, few, found[-1] if found else "", size):
+        while page := device_store.find(db, "tarn", where, wanted, few, found[-1] if found else "", size):
             assert len(page) <= size
             found += [row.id for row in page]
         assert found == expected
-        assert devices.count(db, "tarn", where, wanted) == len(expected)
+        assert device_store.count(db, "tarn", where, wanted) == len(expected)
 
 
 @pytest.mark.parametrize(
@@ -150,7 +153,7 @@ def test_words_are_looked_for_as_they_are_written(words: str, expected: list[str
             device("d5", title="axb 100"),
             device("d6", title="Überlauf, Café"),
         )
-        found = devices.find(db, "tarn", Filter(words=words), None, False, "", 50)
+        found = device_store.find(db, "tarn", Filter(words=words), None, False, "", 50)
     assert [row.id for row in found] == expected
 
 
@@ -158,16 +161,19 @@ def test_a_reading_of_the_same_device_source_and_time_replaces_the_one_before() 
     with records() as db:
         write(db, device("d1"))
         first, second = (
-            int(db.execute("INSERT INTO said (digest, body) VALUES (?, ?)", (body.encode(), body)).lastrowid or 0)
+            int(
+                db.execute("INSERT INTO reading_contents (digest, body) VALUES (?, ?)", (body.encode(), body)).lastrowid
+                or 0
+            )
             for body in ('{"facts":{"memory.mib":4096}}', '{"facts":{"memory.mib":8192},"texts":["No chip"]}')
         )
         at = "2027-01-18T09:00:00"
-        devices.add_readings(db, [("d1", "collector", at, first, None), ("d1", "operator", at, first, None)])
-        devices.add_readings(db, [("d1", "collector", at, second, None)])
-        found = {row.source: (dict(row.facts), list(row.texts)) for row in devices.readings(db, "d1")}
+        device_store.add_readings(db, [("d1", "collector", at, first, None), ("d1", "operator", at, first, None)])
+        device_store.add_readings(db, [("d1", "collector", at, second, None)])
+        found = {row.source: (dict(row.facts), list(row.texts)) for row in device_store.readings(db, "d1")}
     assert found == {"collector": ({"memory.mib": 8192}, ["No chip"]), "operator": ({"memory.mib": 4096}, [])}
 
 
 def test_a_reading_of_nobody_is_not_kept() -> None:
     with records() as db, pytest.raises(sqlite3.IntegrityError, match="FOREIGN KEY"):
-        devices.add_readings(db, [("gone", "collector", "2027-01-18T09:00:00", 1, None)])
+        device_store.add_readings(db, [("gone", "collector", "2027-01-18T09:00:00", 1, None)])

@@ -7,13 +7,17 @@ import sqlite3
 from importlib import resources
 from pathlib import Path
 
-from doorstone.store import devices, profiles, said
 from doorstone.store.database import Database
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles
+from doorstone.store.readings import contents as reading_contents
 
 
 def at_schema(path: Path, last: int) -> sqlite3.Connection:
     """A file as the program of schema `last` left it."""
     db = sqlite3.connect(path, isolation_level=None)
+    reading_contents.migrating(db)
+    db.create_function("sealed", 1, lambda text: "")
     folder = resources.files("doorstone.store.migrations")
     for entry in sorted(folder.iterdir(), key=lambda e: e.name):
         if entry.name.endswith(".sql") and int(entry.name[:4]) <= last:
@@ -50,16 +54,19 @@ def test_readings_become_shared_contents(tmp_path: Path) -> None:
     db.close()
 
     with Database(path).read() as db:
-        history = devices.readings(db, "d1")
+        history = device_store.readings(db, "d1")
         assert [(r.taken_at, r.facts, r.texts) for r in history] == [
             (late, {"memory.mib": 8192}, []),
             (early, {"memory.mib": 4096}, ["No chip"]),
         ]
         assert history[1].unread == {"tpm.state": "no right"}
-        held = devices.records(db, ["d1", "d2"])
-        bodies = said.bodies(db, {n for row in held.values() for _, _, n in json.loads(row.words)})
+        held = device_store.records(db, ["d1", "d2"])
+        bodies = reading_contents.bodies(
+            db, {n for row in held.values() for _, _, n in json.loads(row.current_contents)}
+        )
         told = {
-            name: [(source, at, bodies[n]) for source, at, n in json.loads(row.words)] for name, row in held.items()
+            name: [(source, at, bodies[n]) for source, at, n in json.loads(row.current_contents)]
+            for name, row in held.items()
         }
         assert told == {
             "d1": [

@@ -1,4 +1,4 @@
-"""The use cases, on a desk of their own: readings, sorting, exceptions, kits, attempts, standing, forecast."""
+"""The use cases, on a context of their own: readings, sorting, exceptions, kits, attempts, standing, forecast."""
 
 from __future__ import annotations
 
@@ -11,100 +11,98 @@ import pytest
 from doorstone.core.facts import FactValue
 from doorstone.demo.seed import sheet_text
 from doorstone.store import ledger as ledger_store
-from doorstone.store.devices import Filter
-from doorstone.work import (
-    attempts,
-    deciding,
-    devices,
-    exceptions,
-    forecast,
-    intake,
-    kits,
-    people,
-    revisions,
-    sheets,
-    sorting,
-)
-from doorstone.work.attempts import AttemptGiven, ObservationGiven
-from doorstone.work.desk import Actor, Desk, FixedClock, Receipt
-from doorstone.work.errors import (
-    BadInputError,
-    MissingError,
-    RefusedError,
-    ReusedKeyError,
-)
-from doorstone.work.intake import ImportGiven
+from doorstone.store.devices.devices import Filter
+from doorstone.work import attempts, people, sorting
+from doorstone.work.attempts import NewAttempt
+from doorstone.work.context.actor import Actor, Receipt
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError, ReusedKeyError
+from doorstone.work.devices import views as devices
+from doorstone.work.exceptions import decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.forecast import forecasts
+from doorstone.work.kits import kits
+from doorstone.work.kits.overrides import overrides_for
+from doorstone.work.platforms import revisions
+from doorstone.work.readings import import_job
+from doorstone.work.readings.import_job import ImportOptions
+from doorstone.work.snapshot import sheets
+from doorstone.work.snapshot.snapshot import assess_device
+from doorstone.work.updates import NewObservation, device_standing, record_observation
 from tests.asking import ADMIN, ANSELM, CHIP, PETRA, D, asked, granted, line, read
 from tests.build import CHIPLESS, GOOD
 
 
-def state(desk: Desk, device: str) -> str:
-    return devices.assess_device(desk, device, "9.1").state
+def state(context: Context, device: str) -> str:
+    return assess_device(context, device, "9.1").state
 
 
-def entries(desk: Desk) -> int:
-    with desk.database.read() as db:
+def entries(context: Context) -> int:
+    with context.database.read() as db:
         return ledger_store.last_seq(db)
 
 
 # ------------------------------------------------------------------- intake
 
 
-def test_an_import_adds_devices_and_a_second_one_changes_them(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS), line("d2", GOOD))
-    assert (state(desk, "d1"), state(desk, "d2")) == ("needs-exception", "clear")
-    report = intake.import_readings(desk, PETRA, line("d1", GOOD, "2027-01-16T08:00:00"), ImportGiven("ndjson"))
+def test_an_import_adds_devices_and_a_second_one_changes_them(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", GOOD))
+    assert (state(context, "d1"), state(context, "d2")) == ("needs-exception", "clear")
+    report = import_job.import_readings(
+        context, PETRA, line("d1", GOOD, "2027-01-16T08:00:00"), ImportOptions("ndjson")
+    )
     assert (report.id, report.row.readings, report.row.devices, report.row.added) == ("IM-0002", 1, 1, 0)
-    assert state(desk, "d1") == "clear"
+    assert state(context, "d1") == "clear"
 
 
-def test_one_bad_line_and_nothing_is_imported(desk: Desk) -> None:
-    before = entries(desk)
+def test_one_bad_line_and_nothing_is_imported(context: Context) -> None:
+    before = entries(context)
     with pytest.raises(BadInputError) as error:
-        read(desk, line("d1", GOOD), line("d2", GOOD)[:60] + "\n", line("d3", {"memory.mib": "8 Gbit"}))
-    assert [trouble.place for trouble in error.value.troubles] == ["line 2, column 61", "line 3, memory.mib"]
-    assert entries(desk) == before + 1  # that it was begun
-    assert intake.get_import(desk, "IM-0001").row.state == "refused"
+        read(context, line("d1", GOOD), line("d2", GOOD)[:60] + "\n", line("d3", {"memory.mib": "8 Gbit"}))
+    assert [entry.pointer for entry in error.value.errors] == ["line 2, column 61", "line 3, memory.mib"]
+    assert entries(context) == before + 1  # that it was begun
+    assert import_job.get_import(context, "IM-0001").row.state == "refused"
     with pytest.raises(MissingError, match="no device 'd1'"):
-        devices.get_device(desk, "d1")
+        devices.get_device(context, "d1")
 
 
-def test_an_older_reading_does_not_undo_a_newer_one(desk: Desk) -> None:
-    read(desk, line("d1", GOOD, "2027-01-16T08:00:00"))
-    read(desk, line("d1", CHIPLESS, "2027-01-10T08:00:00"))
-    assert state(desk, "d1") == "clear"
+def test_an_older_reading_does_not_undo_a_newer_one(context: Context) -> None:
+    read(context, line("d1", GOOD, "2027-01-16T08:00:00"))
+    read(context, line("d1", CHIPLESS, "2027-01-10T08:00:00"))
+    assert state(context, "d1") == "clear"
 
 
-def test_a_repeated_call_with_the_same_key_imports_once(desk: Desk) -> None:
+def test_a_repeated_call_with_the_same_key_imports_once(context: Context) -> None:
     caller = replace(PETRA, receipt=Receipt("key-1", "same"))
-    first = intake.import_readings(desk, caller, line("d1", GOOD), ImportGiven("ndjson"))
-    before = entries(desk)
-    assert intake.import_readings(desk, caller, line("d1", GOOD), ImportGiven("ndjson")) == first
-    assert entries(desk) == before
+    first = import_job.import_readings(context, caller, line("d1", GOOD), ImportOptions("ndjson"))
+    before = entries(context)
+    assert import_job.import_readings(context, caller, line("d1", GOOD), ImportOptions("ndjson")) == first
+    assert entries(context) == before
     with pytest.raises(ReusedKeyError):
-        intake.import_readings(
-            desk, replace(PETRA, receipt=Receipt("key-1", "other")), line("d2", GOOD), ImportGiven("ndjson")
+        import_job.import_readings(
+            context, replace(PETRA, receipt=Receipt("key-1", "other")), line("d2", GOOD), ImportOptions("ndjson")
         )
 
 
 # ------------------------------------------------------------------- sheets
 
 
-def test_the_same_sheet_again_changes_nothing_and_another_is_a_new_revision(desk: Desk) -> None:
+def test_the_same_sheet_again_changes_nothing_and_another_is_a_new_revision(context: Context) -> None:
     text, lists = sheet_text()
-    assert revisions.load_sheet(desk, ADMIN, text, lists, "tarn.toml").changed is False
-    report = revisions.load_sheet(desk, ADMIN, text + "\n# looked through in January\n", lists, "tarn.toml")
+    assert revisions.load_sheet(context, ADMIN, text, lists, "tarn.toml").changed is False
+    report = revisions.load_sheet(context, ADMIN, text + "\n# looked through in January\n", lists, "tarn.toml")
     assert (report.changed, report.revision) == (True, 2)
 
 
-def test_a_bad_sheet_leaves_the_loaded_one(desk: Desk) -> None:
+def test_a_bad_sheet_leaves_the_loaded_one(context: Context) -> None:
     text, lists = sheet_text()
-    before = entries(desk)
+    before = entries(context)
     with pytest.raises(BadInputError) as error:
-        revisions.load_sheet(desk, ADMIN, text.replace('"cpu.arch"', '"cpu.arhc"'), lists, "tarn.toml")
-    assert error.value.troubles[0].message == "Unknown fact 'cpu.arhc'"
-    assert sheets.get_sheet(desk, "tarn").revision == 1
-    assert entries(desk) == before
+        revisions.load_sheet(context, ADMIN, text.replace('"cpu.arch"', '"cpu.arhc"'), lists, "tarn.toml")
+    assert error.value.errors[0].detail == "Unknown fact 'cpu.arhc'"
+    assert sheets.get_sheet(context, "tarn").revision == 1
+    assert entries(context) == before
 
 
 # ------------------------------------------------------------------ sorting
@@ -113,21 +111,21 @@ def test_a_bad_sheet_leaves_the_loaded_one(desk: Desk) -> None:
 LOCAL = Actor("local", "administrator", "local")
 
 
-def decide(desk: Desk, sort: str, scope: str = "release", target: str = "", **more: str) -> Any:
+def decide(context: Context, sort: str, scope: str = "release", target: str = "", **more: str) -> Any:
     return sorting.decide(
-        desk, ADMIN, "tarn", more.get("requirement", "processor-listed"), "9.1", scope, target, sort,
+        context, ADMIN, "tarn", more.get("requirement", "processor-listed"), "9.1", scope, target, sort,
         more.get("evidence", "trial"), more.get("note", "Tried on the bench."),
     )  # fmt: skip
 
 
-def test_a_decision_sorts_again_what_it_touches(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS), line("d2", {**CHIPLESS, "machine.model": "Herb Tower"}))
-    decide(desk, "floor", "model", "Fallow 310")
-    assert (state(desk, "d1"), state(desk, "d2")) == ("floored", "needs-exception")
-    decide(desk, "installer-check", "device", "d1")
-    assert state(desk, "d1") == "needs-exception"
-    decide(desk, "unsorted")
-    assert (state(desk, "d1"), state(desk, "d2")) == ("needs-exception", "unsettled")
+def test_a_decision_sorts_again_what_it_touches(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", {**CHIPLESS, "machine.model": "Herb Tower"}))
+    decide(context, "floor", "model", "Fallow 310")
+    assert (state(context, "d1"), state(context, "d2")) == ("floored", "needs-exception")
+    decide(context, "installer-check", "device", "d1")
+    assert state(context, "d1") == "needs-exception"
+    decide(context, "unsorted")
+    assert (state(context, "d1"), state(context, "d2")) == ("needs-exception", "unsettled")
 
 
 @pytest.mark.parametrize(
@@ -141,18 +139,18 @@ def test_a_decision_sorts_again_what_it_touches(desk: Desk) -> None:
         ({"target": "d1"}, "has no target"),
     ],
 )
-def test_a_decision_that_does_not_fit_is_refused(desk: Desk, more: dict[str, str], message: str) -> None:
+def test_a_decision_that_does_not_fit_is_refused(context: Context, more: dict[str, str], message: str) -> None:
     scope, target = more.pop("scope", "release"), more.pop("target", "")
     with pytest.raises((BadInputError, MissingError), match=message):
-        decide(desk, "floor", scope, target, **more)
+        decide(context, "floor", scope, target, **more)
 
 
-def test_evidence_against_a_sort_is_flagged(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    granted(desk, "d1")
-    attempt(desk, "d1", "completed")
-    decide(desk, "floor")
-    row = next(row for row in sorting.sorting_table(desk, "tarn", "9.1") if row.requirement == "processor-listed")
+def test_evidence_against_a_sort_is_flagged(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    granted(context, "d1")
+    attempt(context, "d1", "completed")
+    decide(context, "floor")
+    row = next(row for row in sorting.sorting_table(context, "tarn", "9.1") if row.requirement == "processor-listed")
     assert (row.sort, row.ran) == ("floor", 1)
     assert row.against == "a floor for Fallow 310, yet 1 device without it runs 9.1"
 
@@ -160,85 +158,85 @@ def test_evidence_against_a_sort_is_flagged(desk: Desk) -> None:
 # --------------------------------------------------------------------- kits
 
 
-def test_a_kit_is_made_for_exactly_what_is_excepted(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
+def test_a_kit_is_made_for_exactly_what_is_excepted(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
     with pytest.raises(RefusedError) as error:
-        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
-    assert [t.place for t in error.value.troubles] == ["d1, processor-listed", "d1, security-chip"]
-    granted(desk, "d1")
-    kit = kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+        kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
+    assert [t.pointer for t in error.value.errors] == ["d1, processor-listed", "d1, security-chip"]
+    granted(context, "d1")
+    kit = kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
     assert (kit.id, kit.row.overrides, kit.row.exceptions) == ("KT-0001", ("compat-drop-in",), ("EX-0001",))
     assert "runbook.md" in [file.path for file in kit.files]
 
 
-def test_half_an_exception_is_not_enough(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    granted(desk, "d1", requirements=("security-chip",))
+def test_half_an_exception_is_not_enough(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    granted(context, "d1", requirements=("security-chip",))
     with pytest.raises(RefusedError) as error:
-        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
-    assert [t.place for t in error.value.troubles] == ["d1, processor-listed"]
+        kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
+    assert [t.pointer for t in error.value.errors] == ["d1, processor-listed"]
 
 
-def test_an_exception_for_another_release_does_not_count(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    granted(desk, "d1", release="9.0")
+def test_an_exception_for_another_release_does_not_count(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    granted(context, "d1", release="9.0")
     with pytest.raises(RefusedError):
-        kits.make_kit(desk, PETRA, "d1", "9.1", "in-place", "everything")
+        kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
 
 
-def test_a_check_that_could_be_fixed_is_covered_only_once_its_exception_is_in_force(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "memory.mib": 4096}))
-    assert devices.overrides_for(desk, "d1", "9.1", "in-place").checks == ()
-    exceptions.request(desk, PETRA, asked("d1", requirements=("memory-set-up",)))
-    assert devices.overrides_for(desk, "d1", "9.1", "in-place").checks == ()
-    deciding.decide(desk, ANSELM, "EX-0001", "approve", "", 1)
-    answer = devices.overrides_for(desk, "d1", "9.1", "in-place")
+def test_a_check_that_could_be_fixed_is_covered_only_once_its_exception_is_in_force(context: Context) -> None:
+    read(context, line("d1", {**GOOD, "memory.mib": 4096}))
+    assert overrides_for(context, "d1", "9.1", "in-place").checks == ()
+    exceptions.request(context, PETRA, asked("d1", requirements=("memory-set-up",)))
+    assert overrides_for(context, "d1", "9.1", "in-place").checks == ()
+    decisions.decide(context, ANSELM, "EX-0001", "approve", "", 1)
+    answer = overrides_for(context, "d1", "9.1", "in-place")
     assert answer.checks == ("memory-set-up",)
     assert answer.choice.best is not None
     assert answer.choice.best.ids == ("small-memory",)
 
 
-def test_a_clear_device_gets_a_kit_without_overrides(desk: Desk) -> None:
-    read(desk, line("d1", GOOD))
-    assert kits.make_kit(desk, PETRA, "d1", "", "clean", "nothing").row.overrides == ()
+def test_a_clear_device_gets_a_kit_without_overrides(context: Context) -> None:
+    read(context, line("d1", GOOD))
+    assert kits.make_kit(context, PETRA, "d1", "", "clean", "nothing").row.overrides == ()
 
 
 @pytest.mark.parametrize(
     ("route", "carry_over"), [("clean", "everything"), ("in-place", "nothing"), ("by-air", "files")]
 )
-def test_a_route_that_cannot_carry_that_over_is_refused(desk: Desk, route: str, carry_over: str) -> None:
-    read(desk, line("d1", GOOD))
+def test_a_route_that_cannot_carry_that_over_is_refused(context: Context, route: str, carry_over: str) -> None:
+    read(context, line("d1", GOOD))
     with pytest.raises(BadInputError):
-        kits.make_kit(desk, PETRA, "d1", "9.1", route, carry_over)
+        kits.make_kit(context, PETRA, "d1", "9.1", route, carry_over)
 
 
 # ------------------------------------------------- attempts, standing, ahead
 
 
-def attempt(desk: Desk, device: str, outcome: str, **more: Any) -> Any:
-    given = AttemptGiven(
+def attempt(context: Context, device: str, outcome: str, **more: Any) -> Any:
+    given = NewAttempt(
         device, "", "9.1", "in-place", "everything", outcome, (), "", "stick 4", "set-up 9.1.3",
         datetime(2027, 1, 18, 7), datetime(2027, 1, 18, 8),
     )  # fmt: skip
-    return attempts.record_attempt(desk, PETRA, replace(given, **more))
+    return attempts.record_attempt(context, PETRA, replace(given, **more))
 
 
-def test_situation_17_and_18_attempts_are_numbered_with_media_and_tool_version(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    numbers = [attempt(desk, "d1", outcome).row.number for outcome in ("refused", "abandoned", "completed")]
+def test_situation_17_and_18_attempts_are_numbered_with_media_and_tool_version(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    numbers = [attempt(context, "d1", outcome).row.number for outcome in ("refused", "abandoned", "completed")]
     assert numbers == [1, 2, 3]
-    newest = attempts.list_attempts(desk, "d1")[0].row
+    newest = attempts.list_attempts(context, "d1")[0].row
     assert (newest.media, newest.tool_version, newest.unmet) == ("stick 4", "set-up 9.1.3", CHIP)
 
 
-def test_a_completed_attempt_is_a_reading_of_the_release(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    attempt(desk, "d1", "refused", refused_by=("security-chip",))
-    assert devices.get_device(desk, "d1").device.release == "8"
-    attempt(desk, "d1", "completed")
-    assert devices.get_device(desk, "d1").device.release == "9.1"
-    read(desk, line("d1", {"os.release": "9.2"}, "2027-01-18T08:30:00", source="assessor"))
-    assert devices.get_device(desk, "d1").device.release == "9.2"
+def test_a_completed_attempt_is_a_reading_of_the_release(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    attempt(context, "d1", "refused", refused_by=("security-chip",))
+    assert devices.get_device(context, "d1").device.release == "8"
+    attempt(context, "d1", "completed")
+    assert devices.get_device(context, "d1").device.release == "9.1"
+    read(context, line("d1", {"os.release": "9.2"}, "2027-01-18T08:30:00", source="assessor"))
+    assert devices.get_device(context, "d1").device.release == "9.2"
 
 
 @pytest.mark.parametrize(
@@ -251,22 +249,22 @@ def test_a_completed_attempt_is_a_reading_of_the_release(desk: Desk) -> None:
         ({"release": "11"}, "no release '11'"),
     ],
 )
-def test_an_attempt_that_does_not_fit_is_refused(desk: Desk, more: dict[str, Any], message: str) -> None:
-    read(desk, line("d1", CHIPLESS))
+def test_an_attempt_that_does_not_fit_is_refused(context: Context, more: dict[str, Any], message: str) -> None:
+    read(context, line("d1", CHIPLESS))
     with pytest.raises((BadInputError, MissingError), match=message):
-        attempt(desk, "d1", "refused", **more)
+        attempt(context, "d1", "refused", **more)
 
 
-def observed(desk: Desk, kind: str, result: str, reason: str = "", on: str = "2027-01-17") -> None:
-    attempts.record_observation(desk, PETRA, ObservationGiven("d1", D(on), kind, result, reason, "update-service", ""))
+def observed(context: Context, kind: str, result: str, reason: str = "", on: str = "2027-01-17") -> None:
+    record_observation(context, PETRA, NewObservation("d1", D(on), kind, result, reason, "update-service", ""))
 
 
-def test_situation_19_not_offered_because_phased_is_not_unsupported(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "os.release": "9.1"}))
-    observed(desk, "release", "not-offered", "phased")
-    assert attempts.device_standing(desk, "d1").classes[2].compared == "as-expected"
-    observed(desk, "release", "not-offered", "unsupported")
-    assert attempts.device_standing(desk, "d1").classes[2].compared == "worse"
+def test_situation_19_not_offered_because_phased_is_not_unsupported(context: Context) -> None:
+    read(context, line("d1", {**GOOD, "os.release": "9.1"}))
+    observed(context, "release", "not-offered", "phased")
+    assert device_standing(context, "d1").classes[2].compared == "as-expected"
+    observed(context, "release", "not-offered", "unsupported")
+    assert device_standing(context, "d1").classes[2].compared == "worse"
 
 
 @pytest.mark.parametrize(
@@ -279,68 +277,70 @@ def test_situation_19_not_offered_because_phased_is_not_unsupported(desk: Desk) 
         ("security", "arrived", "", "2027-01-19"),
     ],
 )
-def test_an_observation_that_does_not_fit_is_refused(desk: Desk, kind: str, result: str, reason: str, on: str) -> None:
-    read(desk, line("d1", GOOD))
+def test_an_observation_that_does_not_fit_is_refused(
+    context: Context, kind: str, result: str, reason: str, on: str
+) -> None:
+    read(context, line("d1", GOOD))
     with pytest.raises(BadInputError):
-        observed(desk, kind, result, reason, on)
+        observed(context, kind, result, reason, on)
 
 
-def test_the_forecast_knows_the_exceptions_of_the_device(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS), line("d2", CHIPLESS))
-    granted(desk, "d1")
-    with_it, without = (forecast.device_forecast(desk, device) for device in ("d1", "d2"))
+def test_the_forecast_knows_the_exceptions_of_the_device(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", CHIPLESS))
+    granted(context, "d1")
+    with_it, without = (forecasts.device_forecast(context, device) for device in ("d1", "d2"))
     assert with_it.forecast.approved.runway == D("2027-09-30")
     assert without.forecast.approved.runway == D("2027-02-28")
     assert with_it.course.way == "except"
 
 
-def test_a_device_whose_release_is_unknown_has_no_forecast(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "os.release": "7"}))
+def test_a_device_whose_release_is_unknown_has_no_forecast(context: Context) -> None:
+    read(context, line("d1", {**GOOD, "os.release": "7"}))
     with pytest.raises(MissingError, match="runs release 7"):
-        forecast.device_forecast(desk, "d1")
-    assert forecast.fleet_forecast(desk, "tarn").unknown == 1
+        forecasts.device_forecast(context, "d1")
+    assert forecasts.fleet_forecast(context, "tarn").unknown == 1
 
 
 # ----------------------------------------------------------- lists, overview
 
 
-def test_devices_are_listed_by_filter_and_page(desk: Desk) -> None:
-    read(desk, *[line(f"d{n}", CHIPLESS if n % 2 else GOOD) for n in range(6)])
-    page = devices.list_devices(desk, "tarn", "9.1", Filter(state="needs-exception"), limit=2)
+def test_devices_are_listed_by_filter_and_page(context: Context) -> None:
+    read(context, *[line(f"d{n}", CHIPLESS if n % 2 else GOOD) for n in range(6)])
+    page = devices.list_devices(context, "tarn", "9.1", Filter(state="needs-exception"), limit=2)
     assert ([row.id for row in page.lines], page.total, page.next) == (["d1", "d3"], 3, "d3")
-    rest = devices.list_devices(desk, "tarn", "9.1", Filter(state="needs-exception"), "d3", 2)
+    rest = devices.list_devices(context, "tarn", "9.1", Filter(state="needs-exception"), "d3", 2)
     assert ([row.id for row in rest.lines], rest.next) == (["d5"], None)
-    unmet = devices.list_devices(desk, "tarn", "9.1", Filter(requirement="security-chip", mark="met"))
+    unmet = devices.list_devices(context, "tarn", "9.1", Filter(requirement="security-chip", mark="met"))
     assert [row.id for row in unmet.lines] == ["d0", "d2", "d4"]
-    words = devices.list_devices(desk, "tarn", "9.1", Filter(words="herbarium D4"))
+    words = devices.list_devices(context, "tarn", "9.1", Filter(words="herbarium D4"))
     assert [row.id for row in words.lines] == ["d4"]
     with pytest.raises(BadInputError, match="not a state"):
-        devices.list_devices(desk, "tarn", "9.1", Filter(state="odd"))
+        devices.list_devices(context, "tarn", "9.1", Filter(state="odd"))
 
 
-def test_the_overview_counts(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS), line("d2", GOOD))
-    seen = forecast.overview(desk, "tarn")
+def test_the_overview_counts(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", GOOD))
+    seen = forecasts.overview(context, "tarn")
     assert seen.release == "9.1"  # 9.2 is published in March 2027
     assert seen.roll_up.states["needs-exception"] == 1
     assert seen.sites[0].states == {"needs-exception": 1, "clear": 1}
 
 
-def test_people_and_tokens(desk: Desk) -> None:
-    people.set_password(desk, LOCAL, "petra", None, "a long password")
-    assert people.check_password(desk, "petra", "a long password") is not None
-    assert people.check_password(desk, "petra", "another password") is None
-    assert people.check_password(desk, "nobody", "a long password") is None
-    token = people.issue_token(desk, PETRA, "script", "technician", 10)
+def test_people_and_tokens(context: Context) -> None:
+    people.set_password(context, LOCAL, "petra", None, "a long password")
+    assert people.check_password(context, "petra", "a long password") is not None
+    assert people.check_password(context, "petra", "another password") is None
+    assert people.check_password(context, "nobody", "a long password") is None
+    token = people.issue_token(context, PETRA, "script", "technician", 10)
     assert token.secret is not None
-    holder = people.who_holds(desk, token.secret)
+    holder = people.who_holds(context, token.secret)
     assert holder is not None
     assert (holder.name, holder.role) == ("petra", "technician")
-    later = Desk(desk.database, FixedClock(datetime(2027, 1, 29, 9)))
+    later = Context(context.database, FixedClock(datetime(2027, 1, 29, 9)))
     assert people.who_holds(later, token.secret) is None  # it ran through 28 January
-    people.revoke_token(desk, ADMIN, token.id)
-    assert people.who_holds(desk, token.secret) is None
-    with desk.database.read() as db:
+    people.revoke_token(context, ADMIN, token.id)
+    assert people.who_holds(context, token.secret) is None
+    with context.database.read() as db:
         assert token.secret not in str([tuple(row) for row in db.execute("SELECT * FROM tokens")])
 
 
@@ -348,18 +348,18 @@ def test_people_and_tokens(desk: Desk) -> None:
     ("name", "role", "password"),
     [("Petra", "technician", "long enough pw"), ("petra", "king", "long enough pw"), ("petra", "viewer", "short")],
 )
-def test_a_person_that_does_not_fit_is_refused(desk: Desk, name: str, role: str, password: str) -> None:
+def test_a_person_that_does_not_fit_is_refused(context: Context, name: str, role: str, password: str) -> None:
     with pytest.raises(BadInputError):
-        people.add_person(desk, ADMIN, name, "", role, password)
+        people.add_person(context, ADMIN, name, "", role, password)
 
 
-def test_a_technician_issues_no_token_of_a_higher_role(desk: Desk) -> None:
+def test_a_technician_issues_no_token_of_a_higher_role(context: Context) -> None:
     with pytest.raises(RefusedError, match="cannot issue a token of role 'approver'"):
-        people.issue_token(desk, PETRA, "x", "approver", 10)
-    people.issue_token(desk, PETRA, "x", "viewer", 10)
+        people.issue_token(context, PETRA, "x", "approver", 10)
+    people.issue_token(context, PETRA, "x", "viewer", 10)
 
 
-def test_values_of_facts_come_back_as_they_went_in(desk: Desk) -> None:
-    read(desk, line("d1", CHIPLESS))
-    facts: dict[str, FactValue | str] = {f.name: f.believed.value for f in devices.get_device(desk, "d1").facts}
+def test_values_of_facts_come_back_as_they_went_in(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    facts: dict[str, FactValue | str] = {f.name: f.believed.value for f in devices.get_device(context, "d1").facts}
     assert (facts["memory.mib"], facts["tpm.version"], facts["disk.encrypted"]) == ("8,192 MiB", "1.2", "no")

@@ -15,13 +15,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from doorstone.core.kit_check import kit_faults
+from doorstone.core.kits.check import kit_faults
 from doorstone.formats.signature import fits, new_key, public_key, sign
-from doorstone.work import attempts, deciding, kits, ledger, revisions
-from doorstone.work.attempts import AttemptGiven
-from doorstone.work.desk import Desk
-from doorstone.work.errors import BadInputError, RefusedError
-from doorstone.work.kits import KitWanted
+from doorstone.work import attempts, ledger
+from doorstone.work.attempts import NewAttempt
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, RefusedError
+from doorstone.work.exceptions import decisions
+from doorstone.work.kits import kits
+from doorstone.work.kits.kits import KitOptions
+from doorstone.work.platforms import revisions
+from doorstone.work.snapshot.kit_standing import KitStanding
 from tests.asking import ADMIN, ANSELM, PETRA, D, changed_sheet, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 
@@ -29,128 +33,128 @@ SMALL = {**GOOD, "disk.system_gib": 29}
 PENDING = {**GOOD, "os.pending_updates": 2}
 
 
-def make(desk: Desk, *devices: str, **how: Any) -> kits.Kit:
+def make(context: Context, *devices: str, **how: Any) -> kits.Kit:
     return kits.make_kit(
-        desk, PETRA, devices, "9.1", how.pop("route", "in-place"), how.pop("carry", "everything"), **how
+        context, PETRA, devices, "9.1", how.pop("route", "in-place"), how.pop("carry", "everything"), **how
     )
 
 
-def refused(desk: Desk, *devices: str, **how: Any) -> list[tuple[str, str]]:
+def refused(context: Context, *devices: str, **how: Any) -> list[tuple[str, str]]:
     with pytest.raises(RefusedError) as error:
-        make(desk, *devices, **how)
-    return [(trouble.place, trouble.message) for trouble in error.value.troubles]
+        make(context, *devices, **how)
+    return [(entry.pointer, entry.detail) for entry in error.value.errors]
 
 
-def files(desk: Desk, name: str) -> dict[str, bytes]:
-    with zipfile.ZipFile(io.BytesIO(kits.kit_archive(desk, name))) as bundle:
+def files(context: Context, name: str) -> dict[str, bytes]:
+    with zipfile.ZipFile(io.BytesIO(kits.kit_archive(context, name))) as bundle:
         return {path.partition("/")[2]: bundle.read(path) for path in bundle.namelist()}
 
 
-def manifest(desk: Desk, name: str) -> dict[str, Any]:
-    found: dict[str, Any] = json.loads(files(desk, name)["manifest.json"])
+def manifest(context: Context, name: str) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(files(context, name)["manifest.json"])
     return found
 
 
 # ---------------------------------------------------------- one kit, many devices
 
 
-def test_devices_of_the_same_case_share_a_kit_and_its_runbook_names_each(desk: Desk) -> None:
-    read(desk, line("d1", SMALL), line("d2", SMALL), line("d3", SMALL))
-    granted(desk, "d1", "d2", "d3", requirements=("storage",))
-    kit = make(desk, "d3", "d1", "d2", "d1")
+def test_devices_of_the_same_case_share_a_kit_and_its_runbook_names_each(context: Context) -> None:
+    read(context, line("d1", SMALL), line("d2", SMALL), line("d3", SMALL))
+    granted(context, "d1", "d2", "d3", requirements=("storage",))
+    kit = make(context, "d3", "d1", "d2", "d1")
     assert (kit.row.devices, kit.row.device, kit.row.overrides) == (("d1", "d2", "d3"), "d1", ("small-disk",))
-    assert manifest(desk, kit.id)["devices"] == ["d1", "d2", "d3"]
-    runbook = files(desk, kit.id)["runbook.md"].decode()
+    assert manifest(context, kit.id)["devices"] == ["d1", "d2", "d3"]
+    runbook = files(context, kit.id)["runbook.md"].decode()
     assert "# Runbook: Tarn Desktop 9.1 on d1, d2, d3" in runbook
     assert "- [ ] A recent backup: holds on all 3 (care.last_backup 2027-01-15)" in runbook
-    assert [k.id for k in kits.list_kits(desk, "d2")] == [kit.id]
+    assert [k.id for k in kits.list_kits(context, "d2")] == [kit.id]
 
 
-def test_devices_of_different_cases_are_told_apart_into_the_fewest_kits(desk: Desk) -> None:
-    read(desk, line("d1", SMALL), line("d2", CHIPLESS), line("d3", SMALL), line("d4", GOOD), line("d5", CHIPLESS))
-    granted(desk, "d1", "d3", requirements=("storage",))
-    granted(desk, "d2")
-    assert refused(desk, "d1", "d2", "d3", "d4") == [
+def test_devices_of_different_cases_are_told_apart_into_the_fewest_kits(context: Context) -> None:
+    read(context, line("d1", SMALL), line("d2", CHIPLESS), line("d3", SMALL), line("d4", GOOD), line("d5", CHIPLESS))
+    granted(context, "d1", "d3", requirements=("storage",))
+    granted(context, "d2")
+    assert refused(context, "d1", "d2", "d3", "d4") == [
         ("d1, d3", "they need small-disk, from MD-0001"),
         ("d2", "it needs compat-drop-in, from MD-0001"),
         ("d4", "it needs no override, from MD-0001"),
     ]
-    cases, not_yet = kits.shared_cases(desk, KitWanted(("d1", "d2", "d3", "d5"), "9.1"))
+    cases, not_yet = kits.shared_cases(context, KitOptions(("d1", "d2", "d3", "d5"), "9.1"))
     assert [(c.devices, c.overrides) for c in cases] == [
         (("d1", "d3"), ("small-disk",)),
         (("d2",), ("compat-drop-in",)),
     ]
-    assert {t.place for t in not_yet} == {"d5, processor-listed", "d5, security-chip"}
+    assert {t.pointer for t in not_yet} == {"d5, processor-listed", "d5, security-chip"}
 
 
-def test_one_device_that_may_have_none_keeps_the_others_from_theirs(desk: Desk) -> None:
-    read(desk, line("d1", SMALL), line("d2", SMALL))
-    granted(desk, "d1", requirements=("storage",))
-    assert refused(desk, "d1", "d2") == [("d2, storage", "64 GB system disk has no approved exception in force")]
-    assert kits.list_kits(desk) == []
+def test_one_device_that_may_have_none_keeps_the_others_from_theirs(context: Context) -> None:
+    read(context, line("d1", SMALL), line("d2", SMALL))
+    granted(context, "d1", requirements=("storage",))
+    assert refused(context, "d1", "d2") == [("d2, storage", "64 GB system disk has no approved exception in force")]
+    assert kits.list_kits(context) == []
 
 
 # ---------------------------------------------------------------- gates, waivers
 
 
-def test_situation_20_a_warning_is_waived_with_a_reason_that_is_written_down(desk: Desk) -> None:
-    read(desk, line("d1", PENDING))
-    assert refused(desk, "d1") == [("d1, pending-updates", "No updates pending: os.pending_updates 2 (a warning)")]
+def test_situation_20_a_warning_is_waived_with_a_reason_that_is_written_down(context: Context) -> None:
+    read(context, line("d1", PENDING))
+    assert refused(context, "d1") == [("d1, pending-updates", "No updates pending: os.pending_updates 2 (a warning)")]
     with pytest.raises(BadInputError, match="To waive pending-updates takes a reason"):
-        make(desk, "d1", waive={"pending-updates": "no"})
+        make(context, "d1", waive={"pending-updates": "no"})
     with pytest.raises(BadInputError, match="There is no gate 'weather'"):
-        make(desk, "d1", waive={"weather": "It rains today."})
-    kit = make(desk, "d1", waive={"pending-updates": "They are drivers only."})
-    assert (kit.row.waived, manifest(desk, kit.id)["waived"]) == (
+        make(context, "d1", waive={"weather": "It rains today."})
+    kit = make(context, "d1", waive={"pending-updates": "They are drivers only."})
+    assert (kit.row.waived, manifest(context, kit.id)["waived"]) == (
         {"pending-updates": "They are drivers only."},
         {"pending-updates": "They are drivers only."},
     )
-    assert "Waived: They are drivers only." in files(desk, kit.id)["runbook.md"].decode()
-    assert ledger.list_entries(desk, obj=kit.id)[0].body["waived"] == {"pending-updates": "They are drivers only."}
+    assert "Waived: They are drivers only." in files(context, kit.id)["runbook.md"].decode()
+    assert ledger.list_entries(context, obj=kit.id)[0].body["waived"] == {"pending-updates": "They are drivers only."}
 
 
-def test_situation_34_the_backup_gate_of_a_destructive_route_cannot_be_waived(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "care.last_backup": "2026-12-01"}))
-    found = refused(desk, "d1", route="clean", carry="nothing", waive={"backup": "It holds nothing of worth."})
+def test_situation_34_the_backup_gate_of_a_destructive_route_cannot_be_waived(context: Context) -> None:
+    read(context, line("d1", {**GOOD, "care.last_backup": "2026-12-01"}))
+    found = refused(context, "d1", route="clean", carry="nothing", waive={"backup": "It holds nothing of worth."})
     assert found == [
         ("d1, backup", "A recent backup: care.last_backup 2026-12-01"),
         ("d1, backup", "A recent backup is a stop and cannot be waived"),
     ]
 
 
-def test_situation_27_gates_are_stricter_before_a_critical_device(desk: Desk) -> None:
+def test_situation_27_gates_are_stricter_before_a_critical_device(context: Context) -> None:
     facts = {**GOOD, "care.last_backup": "2027-01-06", "disk.free_gib": 12}
-    read(desk, line("d1", facts), line("d2", facts, critical=True))
+    read(context, line("d1", facts), line("d2", facts, critical=True))
     seen = {
-        d: {g.gate.id: (g.result, g.waivable) for g in kits.device_gates(desk, d, "in-place")} for d in ("d1", "d2")
+        d: {g.gate.id: (g.result, g.waivable) for g in kits.device_gates(context, d, "in-place")} for d in ("d1", "d2")
     }
     assert (seen["d1"]["backup"], seen["d1"]["free-space"]) == (("holds", False), ("warns", True))
     assert (seen["d2"]["backup"], seen["d2"]["free-space"]) == (("stops", False), ("stops", False))
-    assert make(desk, "d1", waive={"free-space": "The release is small."}).row.devices == ("d1",)
-    assert [place for place, _ in refused(desk, "d2", waive={"free-space": "The release is small."})] == [
+    assert make(context, "d1", waive={"free-space": "The release is small."}).row.devices == ("d1",)
+    assert [place for place, _ in refused(context, "d2", waive={"free-space": "The release is small."})] == [
         "d2, backup",
         "d2, free-space",
         "d2, free-space",
     ]
 
 
-def test_situation_30_no_kit_while_the_recovery_key_of_an_encrypted_disk_is_not_saved(desk: Desk) -> None:
-    read(desk, line("d1", {**GOOD, "disk.encrypted": True, "care.recovery_key_saved": False}))
-    assert [place for place, _ in refused(desk, "d1")] == ["d1, recovery-key"]
+def test_situation_30_no_kit_while_the_recovery_key_of_an_encrypted_disk_is_not_saved(context: Context) -> None:
+    read(context, line("d1", {**GOOD, "disk.encrypted": True, "care.recovery_key_saved": False}))
+    assert [place for place, _ in refused(context, "d1")] == ["d1, recovery-key"]
 
 
 # ------------------------------------------------------------ while they stand
 
 
-def test_a_kit_ends_with_the_first_of_its_exceptions(desk: Desk) -> None:
-    read(desk, line("d1", {**CHIPLESS, "disk.system_gib": 29}))
-    granted(desk, "d1")
-    granted(desk, "d1", requirements=("storage",), expires_on=D("2027-06-30"), review_on=D("2027-04-01"))
-    kit = make(desk, "d1")
-    assert (kit.row.expires_on, manifest(desk, kit.id)["expires"]) == ("2027-06-30", "2027-06-30")
-    assert "Not to be used after 2027-06-30" in files(desk, kit.id)["runbook.md"].decode()
-    assert list(kit_faults(files(desk, kit.id), D("2027-06-30"))) == []
-    assert list(kit_faults(files(desk, kit.id), D("2027-07-01"))) == [
+def test_a_kit_ends_with_the_first_of_its_exceptions(context: Context) -> None:
+    read(context, line("d1", {**CHIPLESS, "disk.system_gib": 29}))
+    granted(context, "d1")
+    granted(context, "d1", requirements=("storage",), expires_on=D("2027-06-30"), review_on=D("2027-04-01"))
+    kit = make(context, "d1")
+    assert (kit.row.expires_on, manifest(context, kit.id)["expires"]) == ("2027-06-30", "2027-06-30")
+    assert "Not to be used after 2027-06-30" in files(context, kit.id)["runbook.md"].decode()
+    assert list(kit_faults(files(context, kit.id), D("2027-06-30"))) == []
+    assert list(kit_faults(files(context, kit.id), D("2027-07-01"))) == [
         "it was to be used through 2027-06-30: an exception that it rests on has lapsed"
     ]
 
@@ -165,38 +169,38 @@ def test_a_kit_ends_with_the_first_of_its_exceptions(desk: Desk) -> None:
     ],
 )
 def test_what_it_rests_on_has_changed_so_it_is_no_longer_handed_out_and_flagged_where_it_was_used(
-    desk: Desk, event: str, reason: str
+    context: Context, event: str, reason: str
 ) -> None:
-    read(desk, line("d1", SMALL), line("d2", SMALL))
-    granted(desk, "d1", "d2", requirements=("storage",))
-    kit = make(desk, "d1", "d2")
-    now = desk.clock.now()
-    given_ = AttemptGiven("d2", kit.id, "9.1", "in-place", "everything", "refused", (), "", "", "", now, now)
-    attempts.record_attempt(desk, PETRA, given_)
-    assert kits.get_kit(desk, kit.id).standing == kits.KitStanding((), ("AT-0001",))
-    later = desk
+    read(context, line("d1", SMALL), line("d2", SMALL))
+    granted(context, "d1", "d2", requirements=("storage",))
+    kit = make(context, "d1", "d2")
+    now = context.clock.now()
+    given_ = NewAttempt("d2", kit.id, "9.1", "in-place", "everything", "refused", (), "", "", "", now, now)
+    attempts.record_attempt(context, PETRA, given_)
+    assert kits.get_kit(context, kit.id).standing == KitStanding((), ("AT-0001",))
+    later = context
     if event == "revoke":
-        deciding.decide(desk, ANSELM, "EX-0001", "revoke", "The site is closed.", None)
+        decisions.decide(context, ANSELM, "EX-0001", "revoke", "The site is closed.", None)
     elif event == "stale":
-        read(desk, line("d2", {**SMALL, "disk.system_gib": 58}, "2027-01-17T08:00:00"))
+        read(context, line("d2", {**SMALL, "disk.system_gib": 58}, "2027-01-17T08:00:00"))
     elif event == "sheet":
-        revisions.load_sheet(desk, ADMIN, *changed_sheet("minutes = 15", "minutes = 20"), "tarn.toml")
+        revisions.load_sheet(context, ADMIN, *changed_sheet("minutes = 15", "minutes = 20"), "tarn.toml")
     else:
-        later = on(desk, "2027-10-01")
+        later = on(context, "2027-10-01")
     assert reason in kits.get_kit(later, kit.id).standing.reasons
     with pytest.raises(RefusedError, match=f"{kit.id} is no longer handed out") as error:
         kits.kit_archive(later, kit.id)
-    assert reason in [trouble.message for trouble in error.value.troubles]
+    assert reason in [entry.detail for entry in error.value.errors]
 
 
 # ------------------------------------------------------------- signed, compared
 
 
-def test_a_kit_is_signed_and_every_change_of_it_is_found(desk: Desk) -> None:
-    read(desk, line("d1", SMALL))
-    granted(desk, "d1", requirements=("storage",))
-    kit = files(desk, make(desk, "d1").id)
-    key = kits.signing_key(desk)
+def test_a_kit_is_signed_and_every_change_of_it_is_found(context: Context) -> None:
+    read(context, line("d1", SMALL))
+    granted(context, "d1", requirements=("storage",))
+    kit = files(context, make(context, "d1").id)
+    key = kits.signing_key(context)
 
     def faults(changed: dict[str, bytes], public: bytes = key) -> list[str]:
         return list(kit_faults(changed, D("2027-02-01"), lambda data, signature: fits(public, data, signature)))
@@ -214,12 +218,12 @@ def test_a_kit_is_signed_and_every_change_of_it_is_found(desk: Desk) -> None:
 
 
 @pytest.mark.process
-def test_a_kit_is_checked_on_the_command_line_with_no_service(desk: Desk, tmp_path: Path) -> None:
-    read(desk, line("d1", SMALL))
-    granted(desk, "d1", requirements=("storage",))
-    kit = make(desk, "d1").id
-    (tmp_path / "kit.zip").write_bytes(kits.kit_archive(desk, kit))
-    (tmp_path / "key.pem").write_bytes(kits.signing_key(desk))
+def test_a_kit_is_checked_on_the_command_line_with_no_service(context: Context, tmp_path: Path) -> None:
+    read(context, line("d1", SMALL))
+    granted(context, "d1", requirements=("storage",))
+    kit = make(context, "d1").id
+    (tmp_path / "kit.zip").write_bytes(kits.kit_archive(context, kit))
+    (tmp_path / "key.pem").write_bytes(kits.signing_key(context))
 
     def check(*words: str) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "doorstone.cli.main", "kit", "check", str(tmp_path / "kit.zip"), *words]
@@ -232,17 +236,17 @@ def test_a_kit_is_checked_on_the_command_line_with_no_service(desk: Desk, tmp_pa
     assert check("--key", str(tmp_path / "key.pem")).returncode == 4
 
 
-def test_same_inputs_same_bytes_and_what_differs_between_two_is_named(desk: Desk) -> None:
-    read(desk, line("d1", SMALL), line("d2", CHIPLESS))
-    granted(desk, "d1", requirements=("storage",))
-    granted(desk, "d2")
-    one, again, other = make(desk, "d1").id, make(desk, "d1").id, make(desk, "d2").id
-    strip = {name: data.replace(again.encode(), one.encode()) for name, data in files(desk, again).items()}
-    same = {name: data for name, data in files(desk, one).items() if name not in ("SHA256SUMS", "manifest.sig")}
+def test_same_inputs_same_bytes_and_what_differs_between_two_is_named(context: Context) -> None:
+    read(context, line("d1", SMALL), line("d2", CHIPLESS))
+    granted(context, "d1", requirements=("storage",))
+    granted(context, "d2")
+    one, again, other = make(context, "d1").id, make(context, "d1").id, make(context, "d2").id
+    strip = {name: data.replace(again.encode(), one.encode()) for name, data in files(context, again).items()}
+    same = {name: data for name, data in files(context, one).items() if name not in ("SHA256SUMS", "manifest.sig")}
     hashes = {"manifest.json", "SHA256SUMS", "manifest.sig"}
     assert {n: d for n, d in strip.items() if n not in hashes} == {n: d for n, d in same.items() if n not in hashes}
-    assert kits.differences(desk, one, again) == []
-    found = {what: (first, second) for what, first, second in kits.differences(desk, one, other)}
+    assert kits.differences(context, one, again) == []
+    found = {what: (first, second) for what, first, second in kits.differences(context, one, other)}
     assert found["overrides"] == ("small-disk", "compat-drop-in")
     assert found["devices"] == ("d1", "d2")
     assert found["settings"] == ("none", "setup/compat/accept = security-chip; processor-listed")
@@ -259,17 +263,17 @@ def test_a_signature_fits_its_data_alone(data: bytes, other: bytes) -> None:
 PRIVATE = new_key()
 
 
-def test_two_who_make_the_same_kit_get_two_numbers(desk: Desk) -> None:
-    read(desk, line("d1", GOOD))
-    first = make(desk, "d1")
-    assert (first.id, make(desk, "d1").id) == ("KT-0001", "KT-0002")
+def test_two_who_make_the_same_kit_get_two_numbers(context: Context) -> None:
+    read(context, line("d1", GOOD))
+    first = make(context, "d1")
+    assert (first.id, make(context, "d1").id) == ("KT-0001", "KT-0002")
     assert replace(first.row, id=2, made_at="") != first.row
 
 
-def test_the_runbook_prints_with_boxes_and_what_was_typed_stays_text(desk: Desk) -> None:
-    read(desk, line("d1", PENDING))
-    kit = make(desk, "d1", waive={"pending-updates": "<script>alert(1)</script> & more"})
-    text, style = kits.runbook(desk, kit.id)
+def test_the_runbook_prints_with_boxes_and_what_was_typed_stays_text(context: Context) -> None:
+    read(context, line("d1", PENDING))
+    kit = make(context, "d1", waive={"pending-updates": "<script>alert(1)</script> & more"})
+    text, style = kits.runbook(context, kit.id)
     assert "<li>☐ No updates pending: warns (os.pending_updates 2)" in text
     assert "&lt;script&gt;alert(1)&lt;/script&gt; &amp; more" in text
     assert "<script" not in text
@@ -277,9 +281,9 @@ def test_the_runbook_prints_with_boxes_and_what_was_typed_stays_text(desk: Desk)
     assert style.startswith("sha256-")
 
 
-def test_situation_11_the_routes_of_a_device_stand_side_by_side(desk: Desk) -> None:
-    read(desk, line("d1", {**CHIPLESS, "os.arch": "x86-32"}), line("d2", GOOD))
-    in_place, clean = kits.compare_routes(desk, "d1", "9.1")
+def test_situation_11_the_routes_of_a_device_stand_side_by_side(context: Context) -> None:
+    read(context, line("d1", {**CHIPLESS, "os.arch": "x86-32"}), line("d2", GOOD))
+    in_place, clean = kits.compare_routes(context, "d1", "9.1")
     assert (in_place.chosen, in_place.stops, in_place.restart) == (
         ("compat-drop-in",),
         ("A 64-bit system to upgrade from",),
@@ -287,4 +291,4 @@ def test_situation_11_the_routes_of_a_device_stand_side_by_side(desk: Desk) -> N
     )
     assert (clean.chosen, clean.stops, clean.keeps) == (("loose-table",), (), ("nothing",))
     assert clean.excess == ()
-    assert [route.chosen for route in kits.compare_routes(desk, "d2", "9.1")] == [(), ()]
+    assert [route.chosen for route in kits.compare_routes(context, "d2", "9.1")] == [(), ()]

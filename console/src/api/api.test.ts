@@ -19,10 +19,10 @@ describe("what the service answers", () => {
   });
 
   it("is a problem with its words and places", async () => {
-    const troubles = [{ place: "line 2", message: "It is cut off", mend: "Send it whole" }];
+    const errors = [{ pointer: "line 2", detail: "It is cut off", hint: "Send it whole" }];
     expect(
-      await caught(() => Response.json({ detail: "Not read", mend: "Mend it", troubles }, { status: 422 })),
-    ).toMatchObject({ status: 422, detail: "Not read", troubles });
+      await caught(() => Response.json({ detail: "Not read", hint: "Correct it", errors }, { status: 422 })),
+    ).toMatchObject({ status: 422, detail: "Not read", errors });
   });
 
   it("is in words even when it is no problem document", async () => {
@@ -35,7 +35,7 @@ describe("what the service answers", () => {
   it("is in words when nothing answers", async () => {
     expect(await caught(() => Promise.reject(new TypeError("failed")))).toMatchObject({
       status: 0,
-      mend: "Look whether it runs, then try again",
+      hint: "Look whether it runs, then try again",
     });
   });
 });

@@ -6,26 +6,26 @@ import type { components, paths } from "./schema";
 
 type Shapes = components["schemas"];
 export type Problem = Shapes["Problem"];
-export type Session = Shapes["SessionShape"];
-export type Platform = Shapes["PlatformShape"];
-export type Finding = Shapes["FindingShape"];
-export type Leaf = Shapes["LeafShape"];
-export type Exception = Shapes["ExceptionShape"];
-export type Forecast = Shapes["DeviceForecastShape"];
-export type Fixes = Shapes["DeviceFixesShape"];
-export type Line = Shapes["LineShape"];
-export type Course = Shapes["CourseShape"];
-export type SortingRow = Shapes["SortingRowShape"];
-export type Import = Shapes["ImportShape"];
-export type Impact = Shapes["ImpactShape"];
-export type Uncovered = Shapes["UncoveredShape"];
+export type Session = Shapes["SessionResponse"];
+export type Platform = Shapes["PlatformResponse"];
+export type Finding = Shapes["FindingResponse"];
+export type Leaf = Shapes["LeafResponse"];
+export type Exception = Shapes["ExceptionResponse"];
+export type Forecast = Shapes["DeviceForecastResponse"];
+export type Fixes = Shapes["DeviceFixesResponse"];
+export type Line = Shapes["UpgradePathResponse"];
+export type Course = Shapes["CourseResponse"];
+export type SortingRow = Shapes["SortingRowResponse"];
+export type Import = Shapes["ImportResponse"];
+export type Impact = Shapes["ImpactResponse"];
+export type Uncovered = Shapes["UncoveredResponse"];
 export type DueKind = Shapes["DueKind"];
-export type Dispute = Shapes["DisputeShape"];
-export type Round = Shapes["FixRoundShape"];
-export type Supposed = Shapes["SupposedShape"];
-export type Told = Shapes["ToldTextShape"];
-export type AccountOf = Shapes["AccountShape"];
-export type Person = Shapes["PersonShape"];
+export type Dispute = Shapes["DisputeResponse"];
+export type Round = Shapes["FixRoundResponse"];
+export type Supposed = Shapes["WhatIfResponse"];
+export type Told = Shapes["FailureMessageResponse"];
+export type AccountOf = Shapes["AccountResponse"];
+export type Person = Shapes["PersonResponse"];
 
 /** What the service answered instead of a result. */
 export class ProblemError extends Error {
@@ -40,8 +40,8 @@ const unreadable = (status: number): Problem => ({
   status,
   detail: "The service did not answer as expected",
   instance: "",
-  mend: "Look whether it runs, then try again",
-  troubles: [],
+  hint: "Look whether it runs, then try again",
+  errors: [],
 });
 
 const throwProblems: Middleware = {

@@ -2138,7 +2138,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/hooks": {
+    "/api/v1/webhooks": {
         parameters: {
             query?: never;
             header?: never;
@@ -2149,20 +2149,20 @@ export interface paths {
          * List the addresses that are told
          * @description Roles: administrator.
          */
-        get: operations["list_hooks"];
+        get: operations["list_webhooks"];
         put?: never;
         /**
-         * Have an address told of events
+         * Send events to an address
          * @description Roles: administrator.
          */
-        post: operations["add_hook"];
+        post: operations["add_webhook"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/hooks/{hook}": {
+    "/api/v1/webhooks/{webhook}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2176,13 +2176,13 @@ export interface paths {
          * Tell an address nothing more
          * @description Roles: administrator.
          */
-        delete: operations["remove_hook"];
+        delete: operations["remove_webhook"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/hooks/{hook}/trial": {
+    "/api/v1/webhooks/{webhook}/trial": {
         parameters: {
             query?: never;
             header?: never;
@@ -2195,14 +2195,14 @@ export interface paths {
          * Send an address an event to try it
          * @description Roles: administrator.
          */
-        post: operations["try_hook"];
+        post: operations["try_webhook"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/hooks/{hook}/deliveries": {
+    "/api/v1/webhooks/{webhook}/deliveries": {
         parameters: {
             query?: never;
             header?: never;
@@ -2306,8 +2306,8 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** AccountShape */
-        AccountShape: {
+        /** AccountResponse */
+        AccountResponse: {
             /** Device */
             device: string;
             /** Runs */
@@ -2315,10 +2315,19 @@ export interface components {
             /** Release */
             release: string;
             /** Permissions */
-            permissions: components["schemas"]["PermissionShape"][];
+            permissions: components["schemas"]["PermissionResponse"][];
         };
-        /** ApprovalShape */
-        ApprovalShape: {
+        /** AffectedResponse */
+        AffectedResponse: {
+            /** Id */
+            id: string;
+            /** Devices */
+            devices: string[];
+            /** Words */
+            words: string[];
+        };
+        /** ApprovalResponse */
+        ApprovalResponse: {
             /** Person */
             person: string;
             /**
@@ -2329,19 +2338,19 @@ export interface components {
             /** Note */
             note: string;
         };
-        /** AssessmentShape */
-        AssessmentShape: {
+        /** AssessmentResponse */
+        AssessmentResponse: {
             /** Release */
             release: string;
             state: components["schemas"]["State"];
             /** Findings */
-            findings: components["schemas"]["FindingShape"][];
+            findings: components["schemas"]["FindingResponse"][];
         };
-        /** AssumedShape */
-        AssumedShape: {
+        /** AssumedResponse */
+        AssumedResponse: {
             assumption: components["schemas"]["Assumption"];
-            technical: components["schemas"]["LineShape"];
-            approved: components["schemas"]["LineShape"];
+            technical: components["schemas"]["UpgradePathResponse"];
+            approved: components["schemas"]["UpgradePathResponse"];
         };
         /**
          * Assumption
@@ -2349,8 +2358,8 @@ export interface components {
          * @enum {string}
          */
         Assumption: "planned" | "published" | "pessimistic";
-        /** AtReleaseShape */
-        AtReleaseShape: {
+        /** AtReleaseResponse */
+        AtReleaseResponse: {
             /** Release */
             release: string;
             /** Asks */
@@ -2363,8 +2372,8 @@ export interface components {
             /** Overrides */
             overrides: string[];
         };
-        /** AttachmentAsked */
-        AttachmentAsked: {
+        /** AttachmentRequest */
+        AttachmentRequest: {
             /** Title */
             title: string;
             /** Link */
@@ -2375,8 +2384,8 @@ export interface components {
              */
             sha256: string;
         };
-        /** AttachmentShape */
-        AttachmentShape: {
+        /** AttachmentResponse */
+        AttachmentResponse: {
             /** Number */
             number: number;
             /** Title */
@@ -2393,8 +2402,18 @@ export interface components {
              */
             at: string;
         };
-        /** AttemptAsked */
-        AttemptAsked: {
+        /** AttemptBatchRequest */
+        AttemptBatchRequest: {
+            /** Items */
+            items: components["schemas"]["AttemptRequest"][];
+        };
+        /** AttemptList */
+        AttemptList: {
+            /** Items */
+            items: components["schemas"]["AttemptResponse"][];
+        };
+        /** AttemptRequest */
+        AttemptRequest: {
             /** Device */
             device: string;
             /**
@@ -2464,18 +2483,8 @@ export interface components {
              */
             mismatch: string;
         };
-        /** AttemptBatchAsked */
-        AttemptBatchAsked: {
-            /** Items */
-            items: components["schemas"]["AttemptAsked"][];
-        };
-        /** AttemptList */
-        AttemptList: {
-            /** Items */
-            items: components["schemas"]["AttemptShape"][];
-        };
-        /** AttemptShape */
-        AttemptShape: {
+        /** AttemptResponse */
+        AttemptResponse: {
             /** Id */
             id: string;
             /** Device */
@@ -2529,8 +2538,8 @@ export interface components {
              */
             minutes: number;
         };
-        /** AttestAsked */
-        AttestAsked: {
+        /** AttestRequest */
+        AttestRequest: {
             /** Condition */
             condition: number;
             /**
@@ -2540,10 +2549,10 @@ export interface components {
             note: string;
         };
         /**
-         * AttributionShape
+         * AttributionResponse
          * @description What the requirements of one exception do to one update class.
          */
-        AttributionShape: {
+        AttributionResponse: {
             /** Exception */
             exception: string;
             update_class: components["schemas"]["UpdateClass"];
@@ -2552,8 +2561,8 @@ export interface components {
             shared_with: string[];
             restored: components["schemas"]["Standing"];
         };
-        /** BatchShape */
-        BatchShape: {
+        /** BatchResponse */
+        BatchResponse: {
             /** Recorded */
             recorded: number;
             /**
@@ -2562,8 +2571,27 @@ export interface components {
              */
             known: number;
         };
-        /** BudgetAsked */
-        BudgetAsked: {
+        /** BudgetPlanResponse */
+        BudgetPlanResponse: {
+            /** Platform */
+            platform: string;
+            /** Budget */
+            budget: string;
+            /** Cost */
+            cost: string;
+            /** Months */
+            months: string;
+            /** Without Money */
+            without_money: string;
+            /** At Most */
+            at_most: string;
+            /** Devices */
+            devices: number;
+            /** Lines */
+            lines: components["schemas"]["PlanLineResponse"][];
+        };
+        /** BudgetRequest */
+        BudgetRequest: {
             /** Platform */
             platform: string;
             /** Budget */
@@ -2584,7 +2612,7 @@ export interface components {
              *       "words": ""
              *     }
              */
-            where: components["schemas"]["FilterAsked"];
+            where: components["schemas"]["DeviceFilter"];
             /**
              * Without
              * @description Ways left out
@@ -2592,41 +2620,16 @@ export interface components {
              */
             without: ("take" | "fix" | "except" | "extend" | "replace")[];
         };
-        /** BudgetPlanShape */
-        BudgetPlanShape: {
-            /** Platform */
-            platform: string;
-            /** Budget */
-            budget: string;
-            /** Cost */
-            cost: string;
-            /** Months */
-            months: string;
-            /** Without Money */
-            without_money: string;
-            /** At Most */
-            at_most: string;
-            /** Devices */
-            devices: number;
-            /** Lines */
-            lines: components["schemas"]["PlanLineShape"][];
-        };
         /**
-         * CalendarShape
+         * CalendarResponse
          * @description The address of one's calendar of due dates. It is shown once; a new one revokes it.
          */
-        CalendarShape: {
+        CalendarResponse: {
             /** Path */
             path: string;
         };
-        /**
-         * Cause
-         * @description Why nothing covers it: it was never asked for, or the last exception ended in this way.
-         * @enum {string}
-         */
-        Cause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";
-        /** ChangeShape */
-        ChangeShape: {
+        /** ChangeResponse */
+        ChangeResponse: {
             /** Kind */
             kind: string;
             /** Subject */
@@ -2634,8 +2637,8 @@ export interface components {
             /** Words */
             words: string;
         };
-        /** ChangedShape */
-        ChangedShape: {
+        /** ChangedResponse */
+        ChangedResponse: {
             /** Setting */
             setting: string;
             /** Was */
@@ -2644,51 +2647,51 @@ export interface components {
             now: string;
         };
         /**
-         * ChangesShape
+         * ChangesResponse
          * @description What a dry run found.
          */
-        ChangesShape: {
+        ChangesResponse: {
             /** Moves */
-            moves: components["schemas"]["StateMoveShape"][];
+            moves: components["schemas"]["StateMoveResponse"][];
             /**
              * Disputes
              * @description Findings that would become disputed
              * @default []
              */
-            disputes: components["schemas"]["NewDisputeShape"][];
+            disputes: components["schemas"]["NewDisputeResponse"][];
             /** Facts */
-            facts: components["schemas"]["FactChangeShape"][];
+            facts: components["schemas"]["FactChangeResponse"][];
         };
-        /** ClassStandingShape */
-        ClassStandingShape: {
+        /** ClassStandingResponse */
+        ClassStandingResponse: {
             update_class: components["schemas"]["UpdateClass"];
             expected: components["schemas"]["Standing"];
             /** Because */
             because: string[];
-            observed: components["schemas"]["SeenShape"] | null;
+            observed: components["schemas"]["SeenResponse"] | null;
             /**
              * Compared
              * @enum {string}
              */
             compared: "as-expected" | "better" | "worse" | "too-old" | "not-observed";
         };
-        /** CodeAsked */
-        CodeAsked: {
+        /** CodeRequest */
+        CodeRequest: {
             /**
              * Code
              * @description The six digits that the authenticator shows
              */
             code: string;
         };
-        /** CombinationShape */
-        CombinationShape: {
+        /** CombinationResponse */
+        CombinationResponse: {
             /** Requirements */
             requirements: string[];
             /** Devices */
             devices: number;
         };
-        /** CommentAsked */
-        CommentAsked: {
+        /** CommentRequest */
+        CommentRequest: {
             /** Text */
             text: string;
             /**
@@ -2698,8 +2701,8 @@ export interface components {
              */
             question: boolean;
         };
-        /** CommentShape */
-        CommentShape: {
+        /** CommentResponse */
+        CommentResponse: {
             /**
              * Kind
              * @enum {string}
@@ -2715,8 +2718,8 @@ export interface components {
              */
             at: string;
         };
-        /** CompareSideShape */
-        CompareSideShape: {
+        /** CompareSideResponse */
+        CompareSideResponse: {
             /** Release */
             release: string;
             /** Route */
@@ -2733,22 +2736,22 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** ComparisonShape */
-        ComparisonShape: {
+        /** ComparisonResponse */
+        ComparisonResponse: {
             /** Platform */
             platform: string;
             /** Devices */
             devices: number;
-            one: components["schemas"]["CompareSideShape"];
-            other: components["schemas"]["CompareSideShape"];
+            one: components["schemas"]["CompareSideResponse"];
+            other: components["schemas"]["CompareSideResponse"];
             /** Shifts */
-            shifts: components["schemas"]["ShiftShape"][];
+            shifts: components["schemas"]["ShiftResponse"][];
         };
         /**
-         * ConditionAsked
+         * ConditionRequest
          * @description A condition to keep: a test of facts as in a sheet, or words that somebody attests by a day.
          */
-        ConditionAsked: {
+        ConditionRequest: {
             /**
              * Text
              * @description Needed without a test; with one it says the test if left out
@@ -2779,10 +2782,10 @@ export interface components {
         /** ConsequenceList */
         ConsequenceList: {
             /** Items */
-            items: components["schemas"]["ConsequenceShape"][];
+            items: components["schemas"]["ConsequenceResponse"][];
         };
-        /** ConsequenceShape */
-        ConsequenceShape: {
+        /** ConsequenceResponse */
+        ConsequenceResponse: {
             /** Device */
             device: string;
             /** Runs */
@@ -2795,8 +2798,8 @@ export interface components {
             /** Steps */
             steps: string[];
         };
-        /** CostLineShape */
-        CostLineShape: {
+        /** CostLineResponse */
+        CostLineResponse: {
             /** What */
             what: string;
             /** Quantity */
@@ -2808,8 +2811,8 @@ export interface components {
             /** Total */
             total: string;
         };
-        /** CostMoveShape */
-        CostMoveShape: {
+        /** CostMoveResponse */
+        CostMoveResponse: {
             /** Way */
             way: string;
             /**
@@ -2827,19 +2830,8 @@ export interface components {
              */
             devices: string[];
         };
-        /** CountShape */
-        CountShape: {
-            /** Requirement */
-            requirement: string;
-            /** Title */
-            title: string;
-            /** Marks */
-            marks: {
-                [key: string]: number;
-            };
-        };
-        /** CourseShape */
-        CourseShape: {
+        /** CourseResponse */
+        CourseResponse: {
             /**
              * Way
              * @enum {string}
@@ -2850,8 +2842,13 @@ export interface components {
             /** Why */
             why: string;
         };
-        /** DecisionAsked */
-        DecisionAsked: {
+        /** DecisionList */
+        DecisionList: {
+            /** Items */
+            items: components["schemas"]["DecisionResponse"][];
+        };
+        /** DecisionRequest */
+        DecisionRequest: {
             /** Platform */
             platform: string;
             /** Requirement */
@@ -2881,13 +2878,8 @@ export interface components {
              */
             link: string;
         };
-        /** DecisionList */
-        DecisionList: {
-            /** Items */
-            items: components["schemas"]["DecisionShape"][];
-        };
-        /** DecisionShape */
-        DecisionShape: {
+        /** DecisionResponse */
+        DecisionResponse: {
             /** Id */
             id: string;
             /** Requirement */
@@ -2921,14 +2913,14 @@ export interface components {
         /** DeliveryList */
         DeliveryList: {
             /** Items */
-            items: components["schemas"]["DeliveryShape"][];
+            items: components["schemas"]["DeliveryResponse"][];
         };
-        /** DeliveryShape */
-        DeliveryShape: {
+        /** DeliveryResponse */
+        DeliveryResponse: {
             /** Id */
             id: number;
-            /** Hook */
-            hook: string;
+            /** Webhook */
+            webhook: string;
             /** Person */
             person: string;
             /** Event */
@@ -2951,10 +2943,10 @@ export interface components {
             made_at: string;
         };
         /**
-         * DeviceChangeAsked
+         * DeviceChangeRequest
          * @description Attributes of a device that rules rest on; what is left out stays as it is.
          */
-        DeviceChangeAsked: {
+        DeviceChangeRequest: {
             /**
              * Site
              * @default null
@@ -2978,32 +2970,75 @@ export interface components {
         };
         /** DeviceDetail */
         DeviceDetail: {
-            device: components["schemas"]["DeviceShape"];
+            device: components["schemas"]["DeviceResponse"];
             /** Target */
             target: string;
             /** Releases */
             releases: string[];
             /** Facts */
-            facts: components["schemas"]["FactShape"][];
+            facts: components["schemas"]["FactResponse"][];
             /** Readings */
-            readings: components["schemas"]["ReadingShape"][];
+            readings: components["schemas"]["ReadingResponse"][];
             /**
              * Verdicts
              * @description What each source says passes or fails, newest first
              */
-            verdicts: components["schemas"]["VerdictShape"][];
-            course: components["schemas"]["CourseShape"] | null;
+            verdicts: components["schemas"]["VerdictResponse"][];
+            course: components["schemas"]["CourseResponse"] | null;
         };
-        /** DeviceFixesShape */
-        DeviceFixesShape: {
+        /**
+         * DeviceFilter
+         * @description Which devices: every given part must fit.
+         */
+        DeviceFilter: {
+            /**
+             * State
+             * @default
+             */
+            state: string;
+            /**
+             * Site
+             * @default
+             */
+            site: string;
+            /**
+             * Role
+             * @default
+             */
+            role: string;
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+            /**
+             * Requirement
+             * @default
+             */
+            requirement: string;
+            /**
+             * Mark
+             * @description With requirement: met, fixable, installer-check, floor, unread, ...
+             * @default
+             */
+            mark: string;
+            /**
+             * Words
+             * @description Every word must occur in id, name, site, role or model
+             * @default
+             */
+            words: string;
+        };
+        /** DeviceFixesResponse */
+        DeviceFixesResponse: {
             /** Device */
             device: string;
             /** Release */
             release: string;
             /** Steps */
-            steps: components["schemas"]["FixStepShape"][];
+            steps: components["schemas"]["FixStepResponse"][];
             /** Spared */
-            spared: components["schemas"]["SparedFixShape"][];
+            spared: components["schemas"]["SparedFixResponse"][];
             /** Left */
             left: string[];
             /**
@@ -3021,10 +3056,10 @@ export interface components {
              * Done
              * @description What was recorded of the device's fixes, newest first
              */
-            done: components["schemas"]["FixDoneShape"][];
+            done: components["schemas"]["FixDoneResponse"][];
         };
-        /** DeviceForecastShape */
-        DeviceForecastShape: {
+        /** DeviceForecastResponse */
+        DeviceForecastResponse: {
             /** Device */
             device: string;
             /**
@@ -3035,12 +3070,12 @@ export interface components {
             /** Edition */
             edition: string;
             /** Releases */
-            releases: components["schemas"]["ReleaseShape"][];
-            forecast: components["schemas"]["ForecastShape"];
-            course: components["schemas"]["CourseShape"];
+            releases: components["schemas"]["ReleaseResponse"][];
+            forecast: components["schemas"]["ForecastResponse"];
+            course: components["schemas"]["CourseResponse"];
         };
-        /** DevicePageShape */
-        DevicePageShape: {
+        /** DevicePageResponse */
+        DevicePageResponse: {
             /** Platform */
             platform: string;
             /** Release */
@@ -3048,7 +3083,7 @@ export interface components {
             /** Total */
             total: number;
             /** Items */
-            items: components["schemas"]["DeviceShape"][];
+            items: components["schemas"]["DeviceResponse"][];
             /** Next */
             next: string | null;
             /** Sites */
@@ -3058,8 +3093,8 @@ export interface components {
             /** Models */
             models: string[];
         };
-        /** DeviceShape */
-        DeviceShape: {
+        /** DeviceResponse */
+        DeviceResponse: {
             /** Id */
             id: string;
             /** Name */
@@ -3089,18 +3124,34 @@ export interface components {
             /** Runway */
             runway: string | null;
         };
-        /** DeviceSupposedShape */
-        DeviceSupposedShape: {
-            before: components["schemas"]["ForecastShape"];
-            after: components["schemas"]["ForecastShape"];
+        /** DeviceScenarioResponse */
+        DeviceScenarioResponse: {
+            before: components["schemas"]["ForecastResponse"];
+            after: components["schemas"]["ForecastResponse"];
+        };
+        /** DisputeDecisionResponse */
+        DisputeDecisionResponse: {
+            /** Id */
+            id: string;
+            /** Subject */
+            subject: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
         };
         /** DisputeList */
         DisputeList: {
             /** Items */
-            items: components["schemas"]["DisputeShape"][];
+            items: components["schemas"]["DisputeResponse"][];
         };
-        /** DisputeShape */
-        DisputeShape: {
+        /** DisputeResponse */
+        DisputeResponse: {
             /** Device */
             device: string;
             /** Name */
@@ -3119,13 +3170,13 @@ export interface components {
             /** Requirements */
             requirements: string[];
             /** Sides */
-            sides: components["schemas"]["SideShape"][];
+            sides: components["schemas"]["SideResponse"][];
         };
         /**
-         * DraftShape
+         * DraftResponse
          * @description What the next attempt on a device starts from.
          */
-        DraftShape: {
+        DraftResponse: {
             /** Device */
             device: string;
             /** Number */
@@ -3153,10 +3204,10 @@ export interface components {
         /** DueList */
         DueList: {
             /** Items */
-            items: components["schemas"]["DueShape"][];
+            items: components["schemas"]["DueResponse"][];
         };
-        /** DueShape */
-        DueShape: {
+        /** DueResponse */
+        DueResponse: {
             kind: components["schemas"]["DueKind"];
             /**
              * On
@@ -3178,12 +3229,12 @@ export interface components {
         /** EntryPage */
         EntryPage: {
             /** Items */
-            items: components["schemas"]["EntryShape"][];
+            items: components["schemas"]["EntryResponse"][];
             /** Next */
             next: string | null;
         };
-        /** EntryShape */
-        EntryShape: {
+        /** EntryResponse */
+        EntryResponse: {
             /** Seq */
             seq: number;
             /**
@@ -3210,20 +3261,29 @@ export interface components {
             /** Hash */
             hash: string;
         };
+        /** ErrorEntry */
+        ErrorEntry: {
+            /** Pointer */
+            pointer: string;
+            /** Detail */
+            detail: string;
+            /** Hint */
+            hint: string;
+        };
         /** ExceptionList */
         ExceptionList: {
             /** Items */
-            items: components["schemas"]["ExceptionShape"][];
+            items: components["schemas"]["ExceptionResponse"][];
         };
-        /** ExceptionRequestAsked */
-        ExceptionRequestAsked: {
+        /** ExceptionRequest */
+        ExceptionRequest: {
             /** Reason */
             reason: string;
             /**
              * Conditions
              * @default []
              */
-            conditions: components["schemas"]["ConditionAsked"][];
+            conditions: components["schemas"]["ConditionRequest"][];
             /** Owner */
             owner: string;
             /**
@@ -3294,10 +3354,10 @@ export interface components {
              * Attachments
              * @default []
              */
-            attachments: components["schemas"]["AttachmentAsked"][];
+            attachments: components["schemas"]["AttachmentRequest"][];
         };
-        /** ExceptionShape */
-        ExceptionShape: {
+        /** ExceptionResponse */
+        ExceptionResponse: {
             /** Id */
             id: string;
             /** Version */
@@ -3322,11 +3382,11 @@ export interface components {
             /** Reason */
             reason: string;
             /** Conditions */
-            conditions: components["schemas"]["KeptShape"][];
+            conditions: components["schemas"]["KeptResponse"][];
             /** Attachments */
-            attachments: components["schemas"]["AttachmentShape"][];
+            attachments: components["schemas"]["AttachmentResponse"][];
             /** Comments */
-            comments: components["schemas"]["CommentShape"][];
+            comments: components["schemas"]["CommentResponse"][];
             /** Risk Version */
             risk_version: number;
             /** Risk Text */
@@ -3368,7 +3428,7 @@ export interface components {
             /** Approvals Needed */
             approvals_needed: number;
             /** Approvals */
-            approvals: components["schemas"]["ApprovalShape"][];
+            approvals: components["schemas"]["ApprovalResponse"][];
             /** Decided By */
             decided_by: string | null;
             /** Decided At */
@@ -3397,17 +3457,17 @@ export interface components {
              * @description Devices that were left out of the request, and why
              * @default []
              */
-            refused: components["schemas"]["TroubleShape"][];
+            refused: components["schemas"]["ErrorEntry"][];
         };
-        /** ExceptionTermsAsked */
-        ExceptionTermsAsked: {
+        /** ExceptionTermsRequest */
+        ExceptionTermsRequest: {
             /** Reason */
             reason: string;
             /**
              * Conditions
              * @default []
              */
-            conditions: components["schemas"]["ConditionAsked"][];
+            conditions: components["schemas"]["ConditionRequest"][];
             /** Owner */
             owner: string;
             /**
@@ -3426,8 +3486,8 @@ export interface components {
              */
             review_on: string;
         };
-        /** ExceptionWeightShape */
-        ExceptionWeightShape: {
+        /** ExceptionWeightResponse */
+        ExceptionWeightResponse: {
             /** Exception */
             exception: string;
             /** Requirements */
@@ -3443,8 +3503,8 @@ export interface components {
             /** Changes */
             changes: boolean;
         };
-        /** ExplainedFixShape */
-        ExplainedFixShape: {
+        /** ExplainedFixResponse */
+        ExplainedFixResponse: {
             /** Title */
             title: string;
             /** Kind */
@@ -3456,8 +3516,8 @@ export interface components {
             /** Cost */
             cost: string;
         };
-        /** ExplainedOverrideShape */
-        ExplainedOverrideShape: {
+        /** ExplainedOverrideResponse */
+        ExplainedOverrideResponse: {
             /** Id */
             id: string;
             /** Title */
@@ -3475,8 +3535,8 @@ export interface components {
             /** Needs */
             needs: string;
         };
-        /** ExplanationShape */
-        ExplanationShape: {
+        /** ExplanationResponse */
+        ExplanationResponse: {
             /** Requirement */
             requirement: string;
             /** Title */
@@ -3490,14 +3550,14 @@ export interface components {
             /** Reported As */
             reported_as: string[];
             /** Releases */
-            releases: components["schemas"]["AtReleaseShape"][];
+            releases: components["schemas"]["AtReleaseResponse"][];
             /** Fixes */
-            fixes: components["schemas"]["ExplainedFixShape"][];
+            fixes: components["schemas"]["ExplainedFixResponse"][];
             /** Overrides */
-            overrides: components["schemas"]["ExplainedOverrideShape"][];
+            overrides: components["schemas"]["ExplainedOverrideResponse"][];
         };
-        /** FactChangeShape */
-        FactChangeShape: {
+        /** FactChangeResponse */
+        FactChangeResponse: {
             /** Fact */
             fact: string;
             /** Devices */
@@ -3512,22 +3572,22 @@ export interface components {
             /** Becomes */
             becomes: unknown;
         };
-        /** FactShape */
-        FactShape: {
+        /** FactResponse */
+        FactResponse: {
             /** Name */
             name: string;
             /** Title */
             title: string;
-            believed: components["schemas"]["FactWordShape"];
+            believed: components["schemas"]["FactWordResponse"];
             /** Rivals */
-            rivals: components["schemas"]["FactWordShape"][];
+            rivals: components["schemas"]["FactWordResponse"][];
             /** Lasting */
             lasting: boolean;
             /** Aged */
             aged: boolean;
         };
-        /** FactWordShape */
-        FactWordShape: {
+        /** FactWordResponse */
+        FactWordResponse: {
             /** Value */
             value: string;
             /** Source */
@@ -3538,103 +3598,71 @@ export interface components {
              */
             taken_at: string;
         };
-        /**
-         * FilterAsked
-         * @description Which devices: every given part must fit.
-         */
-        FilterAsked: {
-            /**
-             * State
-             * @default
-             */
-            state: string;
-            /**
-             * Site
-             * @default
-             */
-            site: string;
-            /**
-             * Role
-             * @default
-             */
-            role: string;
-            /**
-             * Model
-             * @default
-             */
-            model: string;
-            /**
-             * Requirement
-             * @default
-             */
-            requirement: string;
-            /**
-             * Mark
-             * @description With requirement: met, fixable, installer-check, floor, unread, ...
-             * @default
-             */
-            mark: string;
-            /**
-             * Words
-             * @description Every word must occur in id, name, site, role or model
-             * @default
-             */
-            words: string;
+        /** FailureMessageList */
+        FailureMessageList: {
+            /** Items */
+            items: components["schemas"]["FailureMessageResponse"][];
         };
-        /** FilterShape */
-        FilterShape: {
-            /** State */
-            state: string;
-            /** Site */
-            site: string;
-            /** Role */
-            role: string;
-            /** Model */
-            model: string;
+        /**
+         * FailureMessageResponse
+         * @description A failure that devices report in words. `requirement` is empty while nobody has said what it speaks of.
+         */
+        FailureMessageResponse: {
+            /** Text */
+            text: string;
+            /** Devices */
+            devices: number;
+            /** Sources */
+            sources: string[];
+            /**
+             * Last
+             * Format: date-time
+             */
+            last: string;
+            /** Example */
+            example: string;
             /** Requirement */
             requirement: string;
-            /** Mark */
-            mark: string;
-            /** Words */
-            words: string;
+            /** Foreseen */
+            foreseen: boolean;
         };
         /**
          * Finding
          * @enum {string}
          */
         Finding: "met" | "unmet" | "unread" | "disputed";
-        /** FindingShape */
-        FindingShape: {
-            requirement: components["schemas"]["RequirementShape"];
+        /** FindingResponse */
+        FindingResponse: {
+            requirement: components["schemas"]["RequirementResponse"];
             finding: components["schemas"]["Finding"];
             /** Mark */
             mark: string;
             sort: components["schemas"]["Sort"] | null;
             /** Sorted By */
             sorted_by: string;
-            /** Deciding */
-            deciding: boolean;
+            /** Decides */
+            decides: boolean;
             /** Leaves */
-            leaves: components["schemas"]["LeafShape"][];
+            leaves: components["schemas"]["LeafResponse"][];
             /** Fixes */
-            fixes: components["schemas"]["FixShape"][];
+            fixes: components["schemas"]["FixResponse"][];
             /** Rivals */
-            rivals: components["schemas"]["RivalShape"][];
+            rivals: components["schemas"]["RivalResponse"][];
             /** Against */
-            against: components["schemas"]["VerdictShape"][];
+            against: components["schemas"]["VerdictResponse"][];
             /**
              * Rulings
              * @description Operators' words that settle what sources dispute
              */
-            rulings: components["schemas"]["RulingShape"][];
+            rulings: components["schemas"]["DisputeDecisionResponse"][];
             /**
              * Words
              * @description Every word on the sort, the narrowest first; the first counts
              */
-            words: components["schemas"]["SortWordShape"][];
+            words: components["schemas"]["SortWordResponse"][];
         };
-        /** FixActionShape */
-        FixActionShape: {
+        /** FixActionResponse */
+        FixActionResponse: {
             /** Title */
             title: string;
             /** Kind */
@@ -3644,10 +3672,10 @@ export interface components {
             /** Cost */
             cost: string;
             /** Visits */
-            visits: components["schemas"]["FixVisitShape"][];
+            visits: components["schemas"]["FixVisitResponse"][];
         };
-        /** FixDoneAsked */
-        FixDoneAsked: {
+        /** FixDoneRequest */
+        FixDoneRequest: {
             /**
              * Title
              * @description The fix, as the sheet calls it
@@ -3672,8 +3700,8 @@ export interface components {
              */
             note: string;
         };
-        /** FixDoneShape */
-        FixDoneShape: {
+        /** FixDoneResponse */
+        FixDoneResponse: {
             /** Id */
             id: string;
             /** Device */
@@ -3702,41 +3730,8 @@ export interface components {
              */
             seen: string;
         };
-        /** FixPart */
-        FixPart: {
-            /** Title */
-            title: string;
-            /** Kind */
-            kind: string;
-            /** Minutes */
-            minutes: number;
-            /** Cost */
-            cost: string;
-        };
-        /** FixRoundShape */
-        FixRoundShape: {
-            /** Platform */
-            platform: string;
-            /** Release */
-            release: string;
-            /** Devices */
-            devices: number;
-            /** Minutes */
-            minutes: number;
-            /** Cost */
-            cost: string;
-            /** Sites */
-            sites: components["schemas"]["SiteRoundShape"][];
-            /** Parts */
-            parts: components["schemas"]["PartShape"][];
-            /**
-             * Pointless
-             * @description Devices that stay floored whatever is fixed
-             */
-            pointless: number;
-        };
-        /** FixShape */
-        FixShape: {
+        /** FixResponse */
+        FixResponse: {
             /** Title */
             title: string;
             /** Kind */
@@ -3752,9 +3747,31 @@ export interface components {
              */
             told: string;
         };
-        /** FixStepShape */
-        FixStepShape: {
-            fix: components["schemas"]["FixPart"];
+        /** FixRoundResponse */
+        FixRoundResponse: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Devices */
+            devices: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            /** Sites */
+            sites: components["schemas"]["SiteRoundResponse"][];
+            /** Parts */
+            parts: components["schemas"]["PartResponse"][];
+            /**
+             * Pointless
+             * @description Devices that stay floored whatever is fixed
+             */
+            pointless: number;
+        };
+        /** FixStepResponse */
+        FixStepResponse: {
+            fix: components["schemas"]["FixResponse"];
             /** Meets */
             meets: string[];
             /**
@@ -3770,8 +3787,8 @@ export interface components {
              */
             stop: string;
         };
-        /** FixVisitShape */
-        FixVisitShape: {
+        /** FixVisitResponse */
+        FixVisitResponse: {
             /** Device */
             device: string;
             /** Name */
@@ -3787,8 +3804,8 @@ export interface components {
             /** After */
             after: string;
         };
-        /** FleetForecastShape */
-        FleetForecastShape: {
+        /** FleetForecastResponse */
+        FleetForecastResponse: {
             /** Platform */
             platform: string;
             /**
@@ -3803,7 +3820,7 @@ export interface components {
             /** Past */
             past: number;
             /** Months */
-            months: components["schemas"]["MonthShape"][];
+            months: components["schemas"]["MonthResponse"][];
             /** Ends */
             ends: {
                 [key: string]: number;
@@ -3813,8 +3830,8 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** FleetShape */
-        FleetShape: {
+        /** FleetResponse */
+        FleetResponse: {
             /** Platform */
             platform: string;
             /** Release */
@@ -3831,18 +3848,24 @@ export interface components {
                 [key: string]: number;
             };
             /** Requirements */
-            requirements: components["schemas"]["CountShape"][];
+            requirements: components["schemas"]["RequirementCountResponse"][];
             /** Combinations */
-            combinations: components["schemas"]["TogetherShape"][];
+            combinations: components["schemas"]["CombinationResponse"][];
             /** Groups */
-            groups: components["schemas"]["GroupShape"][];
+            groups: components["schemas"]["GroupResponse"][];
         };
-        /** FleetSupposedShape */
-        FleetSupposedShape: {
+        /** FleetScenarioRequest */
+        FleetScenarioRequest: {
+            /** Platform */
+            platform: string;
+            supposing: components["schemas"]["ScenarioRequest"];
+        };
+        /** FleetScenarioResponse */
+        FleetScenarioResponse: {
             /** Devices */
             devices: number;
             /** Months */
-            months: components["schemas"]["LeavingShape"][];
+            months: components["schemas"]["LeavingResponse"][];
             /** Gained Days */
             gained_days: number;
             /** Longer */
@@ -3850,14 +3873,8 @@ export interface components {
             /** Shorter */
             shorter: number;
         };
-        /** FleetSupposingAsked */
-        FleetSupposingAsked: {
-            /** Platform */
-            platform: string;
-            supposing: components["schemas"]["SupposingAsked"];
-        };
-        /** FollowUpAsked */
-        FollowUpAsked: {
+        /** FollowUpRequest */
+        FollowUpRequest: {
             /**
              * State
              * @enum {string}
@@ -3881,8 +3898,8 @@ export interface components {
              */
             confirm: boolean;
         };
-        /** FollowUpShape */
-        FollowUpShape: {
+        /** FollowUpResponse */
+        FollowUpResponse: {
             /** Id */
             id: string;
             /** Attempt */
@@ -3918,14 +3935,14 @@ export interface components {
             /** At */
             at: string;
         };
-        /** FollowUpsShape */
-        FollowUpsShape: {
+        /** FollowUpsResponse */
+        FollowUpsResponse: {
             /** Device */
             device: string;
             /** Attempt */
             attempt: string;
             /** Steps */
-            steps: components["schemas"]["FollowUpShape"][];
+            steps: components["schemas"]["FollowUpResponse"][];
             /**
              * Blocked
              * @description Something is open that the device is not finished without
@@ -3934,17 +3951,17 @@ export interface components {
             /** Rollback Until */
             rollback_until: string | null;
         };
-        /** ForecastShape */
-        ForecastShape: {
+        /** ForecastResponse */
+        ForecastResponse: {
             /** Release */
             release: string;
             /** Serviced Through */
             serviced_through: string | null;
-            gap_so_far: components["schemas"]["SpanShape"] | null;
+            gap_so_far: components["schemas"]["SpanResponse"] | null;
             /** Reaches */
-            reaches: components["schemas"]["ReachShape"][];
-            technical: components["schemas"]["LineShape"];
-            approved: components["schemas"]["LineShape"];
+            reaches: components["schemas"]["ReachableReleaseResponse"][];
+            technical: components["schemas"]["UpgradePathResponse"];
+            approved: components["schemas"]["UpgradePathResponse"];
             /**
              * Unread
              * @description Why nothing is known of its servicing, if nothing is
@@ -3954,13 +3971,13 @@ export interface components {
         /** GateList */
         GateList: {
             /** Items */
-            items: components["schemas"]["GateShape"][];
+            items: components["schemas"]["GateResponse"][];
         };
         /**
-         * GateShape
+         * GateResponse
          * @description A gate before a device, as it stands today.
          */
-        GateShape: {
+        GateResponse: {
             /** Id */
             id: string;
             /** Title */
@@ -3981,8 +3998,8 @@ export interface components {
             /** Waivable */
             waivable: boolean;
         };
-        /** GroupShape */
-        GroupShape: {
+        /** GroupResponse */
+        GroupResponse: {
             /** Name */
             name: string;
             /** Devices */
@@ -3992,59 +4009,19 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** HealthShape */
-        HealthShape: {
+        /** HealthResponse */
+        HealthResponse: {
             /**
              * Status
              * @constant
              */
             status: "ok";
         };
-        /** HookAsked */
-        HookAsked: {
-            /** Url */
-            url: string;
-            /**
-             * Kinds
-             * @description Kinds of events, such as exception; none means all
-             * @default []
-             */
-            kinds: string[];
-        };
-        /** HookList */
-        HookList: {
-            /** Items */
-            items: components["schemas"]["HookShape"][];
-        };
-        /** HookShape */
-        HookShape: {
-            /** Id */
-            id: string;
-            /** Url */
-            url: string;
-            /** Kinds */
-            kinds: string[];
-            /** Active */
-            active: boolean;
-            /** By */
-            by: string;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /**
-             * Secret
-             * @description Signs what is sent; shown once, when the hook is added
-             * @default null
-             */
-            secret: string | null;
-        };
         /**
-         * ImpactShape
+         * ImpactResponse
          * @description What loading a sheet would do. `revision` is the one loaded now, 0 for a platform's first sheet.
          */
-        ImpactShape: {
+        ImpactResponse: {
             /** Platform */
             platform: string;
             /** Name */
@@ -4054,33 +4031,58 @@ export interface components {
             /** Changed */
             changed: boolean;
             /** Changes */
-            changes: components["schemas"]["ChangeShape"][];
+            changes: components["schemas"]["ChangeResponse"][];
             /** Devices */
             devices: number;
             /** Moves */
-            moves: components["schemas"]["SheetMoveShape"][];
+            moves: components["schemas"]["StateMoveResponse"][];
             /**
              * Runways
              * @description Devices whose runway moves, by line
              */
-            runways: components["schemas"]["RunwayMoveShape"][];
+            runways: components["schemas"]["RunwayMoveResponse"][];
             /**
              * Costs
              * @description Devices on which a way costs otherwise
              */
-            costs: components["schemas"]["CostMoveShape"][];
+            costs: components["schemas"]["CostMoveResponse"][];
             /** Exceptions */
-            exceptions: components["schemas"]["TouchedShape"][];
+            exceptions: components["schemas"]["AffectedResponse"][];
             /** Kits */
-            kits: components["schemas"]["TouchedShape"][];
+            kits: components["schemas"]["AffectedResponse"][];
             /**
              * Relying
              * @description Overrides that would end, and the devices carried by them
              */
-            relying: components["schemas"]["TouchedShape"][];
+            relying: components["schemas"]["AffectedResponse"][];
         };
-        /** ImportAsked */
-        ImportAsked: {
+        /** ImportList */
+        ImportList: {
+            /** Items */
+            items: components["schemas"]["ImportResponse"][];
+        };
+        /** ImportProblemPage */
+        ImportProblemPage: {
+            /** Items */
+            items: components["schemas"]["ImportProblemResponse"][];
+            /** Next */
+            next: string | null;
+        };
+        /** ImportProblemResponse */
+        ImportProblemResponse: {
+            /** Number */
+            number: number;
+            /** Line */
+            line: number;
+            /** Place */
+            place: string;
+            /** Message */
+            message: string;
+            /** Hint */
+            hint: string;
+        };
+        /** ImportRequest */
+        ImportRequest: {
             /**
              * Form
              * @enum {string}
@@ -4111,36 +4113,11 @@ export interface components {
              */
             mapping: string;
         };
-        /** ImportList */
-        ImportList: {
-            /** Items */
-            items: components["schemas"]["ImportShape"][];
-        };
-        /** ImportProblemPage */
-        ImportProblemPage: {
-            /** Items */
-            items: components["schemas"]["ImportProblemShape"][];
-            /** Next */
-            next: string | null;
-        };
-        /** ImportProblemShape */
-        ImportProblemShape: {
-            /** Number */
-            number: number;
-            /** Line */
-            line: number;
-            /** Place */
-            place: string;
-            /** Message */
-            message: string;
-            /** Mend */
-            mend: string;
-        };
         /**
-         * ImportShape
+         * ImportResponse
          * @description An import as it stands. `size` and `position` count bytes of the file, the rest readings and devices.
          */
-        ImportShape: {
+        ImportResponse: {
             /** Id */
             id: string;
             /**
@@ -4186,13 +4163,13 @@ export interface components {
             added: number;
             /** Why */
             why: string;
-            changes: components["schemas"]["ChangesShape"] | null;
+            changes: components["schemas"]["ChangesResponse"] | null;
         };
         /**
-         * KeptShape
+         * KeptResponse
          * @description A condition to keep, as it stands today.
          */
-        KeptShape: {
+        KeptResponse: {
             /** Number */
             number: number;
             /** Text */
@@ -4234,8 +4211,50 @@ export interface components {
                 string
             ][];
         };
-        /** KitAsked */
-        KitAsked: {
+        /**
+         * KitCasesResponse
+         * @description How devices split into the fewest kits, and why some can have none yet.
+         */
+        KitCasesResponse: {
+            /** Cases */
+            cases: components["schemas"]["SharedCaseResponse"][];
+            /** Refused */
+            refused: components["schemas"]["ErrorEntry"][];
+        };
+        /** KitDetail */
+        KitDetail: {
+            kit: components["schemas"]["KitResponse"];
+            /** Files */
+            files: components["schemas"]["KitFileResponse"][];
+        };
+        /** KitDifferenceList */
+        KitDifferenceList: {
+            /** Items */
+            items: components["schemas"]["KitDifferenceResponse"][];
+        };
+        /** KitDifferenceResponse */
+        KitDifferenceResponse: {
+            /** What */
+            what: string;
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+        };
+        /** KitFileResponse */
+        KitFileResponse: {
+            /** Path */
+            path: string;
+            /** Text */
+            text: string;
+        };
+        /** KitList */
+        KitList: {
+            /** Items */
+            items: components["schemas"]["KitResponse"][];
+        };
+        /** KitRequest */
+        KitRequest: {
             /**
              * Device
              * @description The device; or name several in devices
@@ -4286,50 +4305,8 @@ export interface components {
              */
             sets: string[];
         };
-        /**
-         * KitCasesShape
-         * @description How devices split into the fewest kits, and why some can have none yet.
-         */
-        KitCasesShape: {
-            /** Cases */
-            cases: components["schemas"]["SharedCaseShape"][];
-            /** Refused */
-            refused: components["schemas"]["TroubleShape"][];
-        };
-        /** KitDetail */
-        KitDetail: {
-            kit: components["schemas"]["KitShape"];
-            /** Files */
-            files: components["schemas"]["KitFileShape"][];
-        };
-        /** KitDifferenceList */
-        KitDifferenceList: {
-            /** Items */
-            items: components["schemas"]["KitDifferenceShape"][];
-        };
-        /** KitDifferenceShape */
-        KitDifferenceShape: {
-            /** What */
-            what: string;
-            /** One */
-            one: string;
-            /** Other */
-            other: string;
-        };
-        /** KitFileShape */
-        KitFileShape: {
-            /** Path */
-            path: string;
-            /** Text */
-            text: string;
-        };
-        /** KitList */
-        KitList: {
-            /** Items */
-            items: components["schemas"]["KitShape"][];
-        };
-        /** KitShape */
-        KitShape: {
+        /** KitResponse */
+        KitResponse: {
             /** Id */
             id: string;
             /** Platform */
@@ -4383,8 +4360,8 @@ export interface components {
              */
             used: string[];
         };
-        /** LeafShape */
-        LeafShape: {
+        /** LeafResponse */
+        LeafResponse: {
             /** Fact */
             fact: string;
             /** Required */
@@ -4407,8 +4384,8 @@ export interface components {
              */
             level: number | null;
         };
-        /** LeavingShape */
-        LeavingShape: {
+        /** LeavingResponse */
+        LeavingResponse: {
             /** Month */
             month: string;
             /** Before */
@@ -4416,8 +4393,8 @@ export interface components {
             /** After */
             after: number;
         };
-        /** LedgerCheckShape */
-        LedgerCheckShape: {
+        /** LedgerCheckResponse */
+        LedgerCheckResponse: {
             /** Entries */
             entries: number;
             /** Ok */
@@ -4430,8 +4407,8 @@ export interface components {
              */
             head: string;
         };
-        /** LeftOutShape */
-        LeftOutShape: {
+        /** LeftOutResponse */
+        LeftOutResponse: {
             /** Id */
             id: string;
             /** Title */
@@ -4444,21 +4421,8 @@ export interface components {
              */
             covers: string[];
         };
-        /** LineShape */
-        LineShape: {
-            /** Moves */
-            moves: components["schemas"]["MoveShape"][];
-            /** Runway */
-            runway: string | null;
-            /** Gaps */
-            gaps: components["schemas"]["SpanShape"][];
-            /** Ended By */
-            ended_by: string;
-            /** Ended Kind */
-            ended_kind: string;
-        };
-        /** LoadReportShape */
-        LoadReportShape: {
+        /** LoadReportResponse */
+        LoadReportResponse: {
             /** Platform */
             platform: string;
             /** Revision */
@@ -4472,8 +4436,8 @@ export interface components {
             /** Releases */
             releases: number;
         };
-        /** MeShape */
-        MeShape: {
+        /** MeResponse */
+        MeResponse: {
             /** Name */
             name: string;
             /** Version */
@@ -4512,11 +4476,68 @@ export interface components {
             /** Has Calendar */
             has_calendar: boolean;
         };
+        /** MediaList */
+        MediaList: {
+            /** Items */
+            items: components["schemas"]["MediaResponse"][];
+        };
         /**
-         * MediaAsked
+         * MediaPlanRequest
+         * @description Devices by name; or those of a platform that fit, on top of a saved selection if one is named.
+         */
+        MediaPlanRequest: {
+            /**
+             * Devices
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Platform
+             * @default
+             */
+            platform: string;
+            /**
+             * Selection
+             * @default
+             */
+            selection: string;
+            /**
+             * @default {
+             *       "state": "",
+             *       "site": "",
+             *       "role": "",
+             *       "model": "",
+             *       "requirement": "",
+             *       "mark": "",
+             *       "words": ""
+             *     }
+             */
+            where: components["schemas"]["DeviceFilter"];
+            /**
+             * Release
+             * @default
+             */
+            release: string;
+            /**
+             * Sticks Per Site
+             * @default 1
+             */
+            sticks_per_site: number;
+        };
+        /** MediaPlanResponse */
+        MediaPlanResponse: {
+            /** Release */
+            release: string;
+            /** Uses */
+            uses: components["schemas"]["MediaUseResponse"][];
+            /** Mismatches */
+            mismatches: components["schemas"]["MismatchResponse"][];
+        };
+        /**
+         * MediaRequest
          * @description A set-up media to record, with the SHA-256 that was computed of it.
          */
-        MediaAsked: {
+        MediaRequest: {
             /** Platform */
             platform: string;
             /**
@@ -4588,65 +4609,8 @@ export interface components {
              */
             stick_gb: number | null;
         };
-        /** MediaList */
-        MediaList: {
-            /** Items */
-            items: components["schemas"]["MediaShape"][];
-        };
-        /**
-         * MediaPlanAsked
-         * @description Devices by name; or those of a platform that fit, on top of a saved selection if one is named.
-         */
-        MediaPlanAsked: {
-            /**
-             * Devices
-             * @default []
-             */
-            devices: string[];
-            /**
-             * Platform
-             * @default
-             */
-            platform: string;
-            /**
-             * Selection
-             * @default
-             */
-            selection: string;
-            /**
-             * @default {
-             *       "state": "",
-             *       "site": "",
-             *       "role": "",
-             *       "model": "",
-             *       "requirement": "",
-             *       "mark": "",
-             *       "words": ""
-             *     }
-             */
-            where: components["schemas"]["FilterAsked"];
-            /**
-             * Release
-             * @default
-             */
-            release: string;
-            /**
-             * Sticks Per Site
-             * @default 1
-             */
-            sticks_per_site: number;
-        };
-        /** MediaPlanShape */
-        MediaPlanShape: {
-            /** Release */
-            release: string;
-            /** Uses */
-            uses: components["schemas"]["MediaUseShape"][];
-            /** Mismatches */
-            mismatches: components["schemas"]["MismatchShape"][];
-        };
-        /** MediaShape */
-        MediaShape: {
+        /** MediaResponse */
+        MediaResponse: {
             /** Id */
             id: string;
             /** Platform */
@@ -4689,8 +4653,8 @@ export interface components {
             needs_gb: number;
             /** Withdrawn */
             withdrawn: string;
-            /** Troubles */
-            troubles: string[];
+            /** Defects */
+            defects: string[];
             /** By */
             by: string;
             /**
@@ -4699,8 +4663,8 @@ export interface components {
              */
             at: string;
         };
-        /** MediaUseShape */
-        MediaUseShape: {
+        /** MediaUseResponse */
+        MediaUseResponse: {
             /** Media */
             media: string;
             /** What */
@@ -4716,30 +4680,30 @@ export interface components {
             };
             /** Stick Gb */
             stick_gb: number;
-            /** Troubles */
-            troubles: string[];
+            /** Defects */
+            defects: string[];
         };
-        /** MediaVerifyAsked */
-        MediaVerifyAsked: {
+        /** MediaVerifyRequest */
+        MediaVerifyRequest: {
             /** Published Sha256 */
             published_sha256: string;
         };
-        /** MediaWithdrawAsked */
-        MediaWithdrawAsked: {
+        /** MediaWithdrawRequest */
+        MediaWithdrawRequest: {
             /** Why */
             why: string;
         };
-        /** MismatchShape */
-        MismatchShape: {
+        /** MismatchResponse */
+        MismatchResponse: {
             /** Devices */
             devices: string[];
             /** Why */
             why: string;
-            /** Mend */
-            mend: string;
+            /** Hint */
+            hint: string;
         };
-        /** MonthShape */
-        MonthShape: {
+        /** MonthResponse */
+        MonthResponse: {
             /** Month */
             month: string;
             /** Technical */
@@ -4751,8 +4715,8 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** MoveAsked */
-        MoveAsked: {
+        /** MoveRequest */
+        MoveRequest: {
             /**
              * Move
              * @enum {string}
@@ -4776,8 +4740,8 @@ export interface components {
              */
             requirements: string[];
         };
-        /** MoveShape */
-        MoveShape: {
+        /** MoveResponse */
+        MoveResponse: {
             /** Release */
             release: string;
             /**
@@ -4809,10 +4773,10 @@ export interface components {
             warnings: string[];
         };
         /**
-         * NewDisputeShape
+         * NewDisputeResponse
          * @description Devices on which a requirement would become disputed: settle it, or mend the source that is wrong.
          */
-        NewDisputeShape: {
+        NewDisputeResponse: {
             /** Platform */
             platform: string;
             /** Release */
@@ -4824,8 +4788,8 @@ export interface components {
             /** Devices */
             devices: string[];
         };
-        /** NewRequirementAsked */
-        NewRequirementAsked: {
+        /** NewRequirementRequest */
+        NewRequirementRequest: {
             /** Platform */
             platform: string;
             /** Text */
@@ -4840,8 +4804,18 @@ export interface components {
              */
             since: string;
         };
-        /** ObservationAsked */
-        ObservationAsked: {
+        /** ObservationBatchRequest */
+        ObservationBatchRequest: {
+            /** Items */
+            items: components["schemas"]["ObservationRequest"][];
+        };
+        /** ObservationList */
+        ObservationList: {
+            /** Items */
+            items: components["schemas"]["ObservationResponse"][];
+        };
+        /** ObservationRequest */
+        ObservationRequest: {
             /** Device */
             device: string;
             /**
@@ -4872,18 +4846,8 @@ export interface components {
              */
             detail: string;
         };
-        /** ObservationBatchAsked */
-        ObservationBatchAsked: {
-            /** Items */
-            items: components["schemas"]["ObservationAsked"][];
-        };
-        /** ObservationList */
-        ObservationList: {
-            /** Items */
-            items: components["schemas"]["ObservationShape"][];
-        };
-        /** ObservationShape */
-        ObservationShape: {
+        /** ObservationResponse */
+        ObservationResponse: {
             /** Id */
             id: string;
             /** Device */
@@ -4906,26 +4870,8 @@ export interface components {
             /** By */
             by: string;
         };
-        /** OutlookShape */
-        OutlookShape: {
-            /** Device */
-            device: string;
-            /**
-             * As Of
-             * Format: date
-             */
-            as_of: string;
-            /** Runs */
-            runs: string;
-            /** Assumed */
-            assumed: components["schemas"]["AssumedShape"][];
-            /** Exceptions */
-            exceptions: components["schemas"]["ExceptionWeightShape"][];
-            /** Ways */
-            ways: components["schemas"]["WayCostShape"][];
-        };
-        /** OverrideAnswerShape */
-        OverrideAnswerShape: {
+        /** OverrideAnswerResponse */
+        OverrideAnswerResponse: {
             /** Device */
             device: string;
             /** Release */
@@ -4933,15 +4879,15 @@ export interface components {
             route: components["schemas"]["Route"];
             /** Checks */
             checks: string[];
-            best: components["schemas"]["OverrideSetShape"] | null;
+            best: components["schemas"]["OverrideSetResponse"] | null;
             /** Alternatives */
-            alternatives: components["schemas"]["OverrideSetShape"][];
+            alternatives: components["schemas"]["OverrideSetResponse"][];
             /** Left Out */
-            left_out: components["schemas"]["LeftOutShape"][];
+            left_out: components["schemas"]["LeftOutResponse"][];
             /** Uncovered */
             uncovered: string[];
             /** Partial */
-            partial: components["schemas"]["PartialShape"][];
+            partial: components["schemas"]["PartialResponse"][];
         };
         /** OverrideBrief */
         OverrideBrief: {
@@ -4958,8 +4904,8 @@ export interface components {
             /** Covers */
             covers: string[];
         };
-        /** OverrideSetShape */
-        OverrideSetShape: {
+        /** OverrideSetResponse */
+        OverrideSetResponse: {
             /** Overrides */
             overrides: components["schemas"]["OverrideBrief"][];
             /** Covers */
@@ -4972,8 +4918,8 @@ export interface components {
              */
             warnings: string[];
         };
-        /** OverviewShape */
-        OverviewShape: {
+        /** OverviewResponse */
+        OverviewResponse: {
             /** Platform */
             platform: string;
             /** Name */
@@ -4986,14 +4932,14 @@ export interface components {
              */
             as_of: string;
             /** Releases */
-            releases: components["schemas"]["ReleaseShape"][];
+            releases: components["schemas"]["ReleaseResponse"][];
             /** Running */
             running: {
                 [key: string]: number;
             };
-            roll_up: components["schemas"]["RollUpShape"];
+            roll_up: components["schemas"]["RollUpResponse"];
             /** Sites */
-            sites: components["schemas"]["SiteCountShape"][];
+            sites: components["schemas"]["SiteCountResponse"][];
             /**
              * Uncovered
              * @description Devices that run what no exception in force permits
@@ -5001,10 +4947,10 @@ export interface components {
             uncovered: number;
         };
         /**
-         * OwnChangeAsked
+         * OwnChangeRequest
          * @description What a person changes of themselves.
          */
-        OwnChangeAsked: {
+        OwnChangeRequest: {
             /**
              * Email
              * @default null
@@ -5016,8 +4962,8 @@ export interface components {
              */
             told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
         };
-        /** OwnerAsked */
-        OwnerAsked: {
+        /** OwnerRequest */
+        OwnerRequest: {
             /** Owner */
             owner: string;
             /**
@@ -5026,8 +4972,8 @@ export interface components {
              */
             note: string;
         };
-        /** PartShape */
-        PartShape: {
+        /** PartResponse */
+        PartResponse: {
             /** Title */
             title: string;
             /** Count */
@@ -5035,15 +4981,15 @@ export interface components {
             /** Cost */
             cost: string;
         };
-        /** PartialShape */
-        PartialShape: {
+        /** PartialResponse */
+        PartialResponse: {
             /** Id */
             id: string;
             /** Covers */
             covers: string[];
         };
-        /** PasswordAsked */
-        PasswordAsked: {
+        /** PasswordRequest */
+        PasswordRequest: {
             /**
              * Old
              * @description Needed for one's own
@@ -5054,10 +5000,10 @@ export interface components {
             new: string;
         };
         /**
-         * PermissionShape
+         * PermissionResponse
          * @description One requirement that a device fails, and what permits that.
          */
-        PermissionShape: {
+        PermissionResponse: {
             /** Requirement */
             requirement: string;
             /** Title */
@@ -5079,7 +5025,7 @@ export interface components {
             /** Through */
             through: string;
             /** Conditions */
-            conditions: components["schemas"]["KeptShape"][];
+            conditions: components["schemas"]["KeptResponse"][];
             /**
              * Attachments
              * @description Title, link, SHA-256
@@ -5097,28 +5043,11 @@ export interface components {
              */
             still: string[];
         };
-        /** PersonAsked */
-        PersonAsked: {
-            /** Name */
-            name: string;
-            /**
-             * Display
-             * @default
-             */
-            display: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "viewer" | "technician" | "approver" | "administrator";
-            /** Password */
-            password: string;
-        };
         /**
-         * PersonChangeAsked
+         * PersonChangeRequest
          * @description What is left out stays as it is.
          */
-        PersonChangeAsked: {
+        PersonChangeRequest: {
             /**
              * Display
              * @default null
@@ -5155,10 +5084,27 @@ export interface components {
         /** PersonList */
         PersonList: {
             /** Items */
-            items: components["schemas"]["PersonShape"][];
+            items: components["schemas"]["PersonResponse"][];
         };
-        /** PersonShape */
-        PersonShape: {
+        /** PersonRequest */
+        PersonRequest: {
+            /** Name */
+            name: string;
+            /**
+             * Display
+             * @default
+             */
+            display: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "technician" | "approver" | "administrator";
+            /** Password */
+            password: string;
+        };
+        /** PersonResponse */
+        PersonResponse: {
             /** Name */
             name: string;
             /** Version */
@@ -5195,8 +5141,8 @@ export interface components {
              */
             owns: string[];
         };
-        /** PlanLineShape */
-        PlanLineShape: {
+        /** PlanLineResponse */
+        PlanLineResponse: {
             /** Way */
             way: string;
             /** Model */
@@ -5215,10 +5161,10 @@ export interface components {
         /** PlatformList */
         PlatformList: {
             /** Items */
-            items: components["schemas"]["PlatformShape"][];
+            items: components["schemas"]["PlatformResponse"][];
         };
-        /** PlatformShape */
-        PlatformShape: {
+        /** PlatformResponse */
+        PlatformResponse: {
             /** Id */
             id: string;
             /** Name */
@@ -5228,7 +5174,7 @@ export interface components {
             /** Editions */
             editions: string[];
             /** Releases */
-            releases: components["schemas"]["ReleaseShape"][];
+            releases: components["schemas"]["ReleaseResponse"][];
             /**
              * Target
              * @description The release to move to unless another is named
@@ -5258,23 +5204,23 @@ export interface components {
              */
             instance: string;
             /**
-             * Mend
+             * Hint
              * @default
              */
-            mend: string;
+            hint: string;
             /**
-             * Troubles
+             * Errors
              * @default []
              */
-            troubles: components["schemas"]["TroubleShape"][];
+            errors: components["schemas"]["ErrorEntry"][];
         };
         /** RateList */
         RateList: {
             /** Items */
-            items: components["schemas"]["RateShape"][];
+            items: components["schemas"]["RateResponse"][];
         };
-        /** RateShape */
-        RateShape: {
+        /** RateResponse */
+        RateResponse: {
             /** Key */
             key: string;
             /** Tried */
@@ -5289,8 +5235,8 @@ export interface components {
             /** High */
             high: number;
         };
-        /** ReachShape */
-        ReachShape: {
+        /** ReachableReleaseResponse */
+        ReachableReleaseResponse: {
             /** Release */
             release: string;
             /** Way */
@@ -5326,8 +5272,8 @@ export interface components {
              */
             data_lost: boolean;
         };
-        /** ReadingShape */
-        ReadingShape: {
+        /** ReadingResponse */
+        ReadingResponse: {
             /** Source */
             source: string;
             /**
@@ -5356,8 +5302,8 @@ export interface components {
              */
             texts: string[];
         };
-        /** ReadingsAsked */
-        ReadingsAsked: {
+        /** ReadingsRequest */
+        ReadingsRequest: {
             /**
              * Form
              * @enum {string}
@@ -5393,8 +5339,8 @@ export interface components {
              */
             text: string;
         };
-        /** ReadyShape */
-        ReadyShape: {
+        /** ReadyResponse */
+        ReadyResponse: {
             /**
              * Status
              * @constant
@@ -5408,8 +5354,8 @@ export interface components {
              */
             today: string;
         };
-        /** ReleaseShape */
-        ReleaseShape: {
+        /** ReleaseResponse */
+        ReleaseResponse: {
             /** Id */
             id: string;
             /**
@@ -5427,24 +5373,24 @@ export interface components {
             rollback_days: number;
         };
         /**
-         * RequestCheckShape
+         * RequestCheckResponse
          * @description What a request would meet; nothing was written.
          */
-        RequestCheckShape: {
+        RequestCheckResponse: {
             /** Platform */
             platform: string;
             /** Devices */
             devices: string[];
             /** Refused */
-            refused: components["schemas"]["TroubleShape"][];
+            refused: components["schemas"]["ErrorEntry"][];
             /**
              * Terms
              * @description What else the request would be refused for: dates, reason, owner
              */
-            terms: components["schemas"]["TroubleShape"][];
+            terms: components["schemas"]["ErrorEntry"][];
         };
-        /** RequirementCountShape */
-        RequirementCountShape: {
+        /** RequirementCountResponse */
+        RequirementCountResponse: {
             /** Requirement */
             requirement: string;
             /** Title */
@@ -5454,8 +5400,8 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** RequirementShape */
-        RequirementShape: {
+        /** RequirementResponse */
+        RequirementResponse: {
             /** Id */
             id: string;
             /** Title */
@@ -5467,8 +5413,8 @@ export interface components {
             /** Enforced At */
             enforced_at: string[];
         };
-        /** ReviewAsked */
-        ReviewAsked: {
+        /** ReviewRequest */
+        ReviewRequest: {
             /**
              * Next On
              * @description The next review; its last day if left out
@@ -5481,10 +5427,10 @@ export interface components {
         /** RevisionList */
         RevisionList: {
             /** Items */
-            items: components["schemas"]["RevisionShape"][];
+            items: components["schemas"]["RevisionResponse"][];
         };
-        /** RevisionShape */
-        RevisionShape: {
+        /** RevisionResponse */
+        RevisionResponse: {
             /** Revision */
             revision: number;
             /** Sha256 */
@@ -5497,18 +5443,18 @@ export interface components {
             /** Loaded By */
             loaded_by: string;
             /** Changes */
-            changes: components["schemas"]["ChangeShape"][];
+            changes: components["schemas"]["ChangeResponse"][];
         };
-        /** RiskAsked */
-        RiskAsked: {
+        /** RiskRequest */
+        RiskRequest: {
             /** Text */
             text: string;
         };
         /**
-         * RiskShape
+         * RiskResponse
          * @description What is acknowledged word for word.
          */
-        RiskShape: {
+        RiskResponse: {
             /** Version */
             version: number;
             /** Text */
@@ -5516,8 +5462,8 @@ export interface components {
             /** Notice */
             notice: string;
         };
-        /** RivalShape */
-        RivalShape: {
+        /** RivalResponse */
+        RivalResponse: {
             /** Fact */
             fact: string;
             /** Value */
@@ -5532,8 +5478,8 @@ export interface components {
             /** Outcome */
             outcome: string;
         };
-        /** RollUpShape */
-        RollUpShape: {
+        /** RollUpResponse */
+        RollUpResponse: {
             /** Release */
             release: string;
             /** Devices */
@@ -5543,9 +5489,9 @@ export interface components {
                 [key: string]: number;
             };
             /** Requirements */
-            requirements: components["schemas"]["RequirementCountShape"][];
+            requirements: components["schemas"]["RequirementCountResponse"][];
             /** Combinations */
-            combinations: components["schemas"]["CombinationShape"][];
+            combinations: components["schemas"]["CombinationResponse"][];
         };
         /**
          * Route
@@ -5555,13 +5501,13 @@ export interface components {
         /** RouteList */
         RouteList: {
             /** Items */
-            items: components["schemas"]["RouteShape"][];
+            items: components["schemas"]["RouteResponse"][];
         };
         /**
-         * RouteShape
+         * RouteResponse
          * @description How a device fares on one route, were every check on it excepted.
          */
-        RouteShape: {
+        RouteResponse: {
             /**
              * Route
              * @enum {string}
@@ -5593,24 +5539,8 @@ export interface components {
             /** Keeps */
             keeps: string[];
         };
-        /** RulingShape */
-        RulingShape: {
-            /** Id */
-            id: string;
-            /** Subject */
-            subject: string;
-            /** Reason */
-            reason: string;
-            /** By */
-            by: string;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-        };
-        /** RunwayMoveShape */
-        RunwayMoveShape: {
+        /** RunwayMoveResponse */
+        RunwayMoveResponse: {
             /**
              * Line
              * @description technical or approved
@@ -5628,605 +5558,29 @@ export interface components {
              */
             devices: string[];
         };
-        /**
-         * Scope
-         * @description What a decision speaks of, the narrowest first.
-         * @enum {string}
-         */
-        Scope: "device" | "model" | "release";
-        /**
-         * SecondFactorShape
-         * @description What an authenticator needs. It is shown once, and holds once its first code has come.
-         */
-        SecondFactorShape: {
-            /**
-             * Address
-             * @description otpauth:// address, to be read as a picture or typed in
-             */
-            address: string;
-        };
-        /** SeenShape */
-        SeenShape: {
-            /**
-             * Seen On
-             * Format: date
-             */
-            seen_on: string;
-            /** Result */
-            result: string;
-            /** Reason */
-            reason: string;
-            /** Source */
-            source: string;
-            /** Detail */
-            detail: string;
-        };
-        /** SelectionAsked */
-        SelectionAsked: {
-            /** Platform */
-            platform: string;
-            /**
-             * Release
-             * @description That state and mark are asked against; the day's target if left out
-             * @default
-             */
-            release: string;
-            where: components["schemas"]["FilterAsked"];
-        };
-        /** SelectionList */
-        SelectionList: {
-            /** Items */
-            items: components["schemas"]["SelectionShape"][];
-        };
-        /** SelectionShape */
-        SelectionShape: {
-            /** Name */
-            name: string;
-            /** Platform */
-            platform: string;
-            /** Release */
-            release: string;
-            where: components["schemas"]["FilterShape"];
-            /** By */
-            by: string;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-        };
-        /**
-         * SessionShape
-         * @description Who is signed in, and the clock and rules that the console needs.
-         */
-        SessionShape: {
-            /** Name */
-            name: string;
-            /** Display */
-            display: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "viewer" | "technician" | "approver" | "administrator";
-            /** Sites */
-            sites: {
-                [key: string]: "viewer" | "technician" | "approver" | "administrator";
-            };
-            /**
-             * Today
-             * Format: date
-             */
-            today: string;
-            /** Risk Version */
-            risk_version: number;
-            /** Risk Statement */
-            risk_statement: string;
-            /** Most Days */
-            most_days: number;
-            /** Self Approval */
-            self_approval: boolean;
-            /**
-             * Required
-             * @description What a request must have beside reason, owner and dates
-             */
-            required: string[];
-        };
-        /** SettingStateShape */
-        SettingStateShape: {
-            /**
-             * Place
-             * @default
-             */
-            place: string;
-            /**
-             * Section
-             * @default
-             */
-            section: string;
-            /** Name */
-            name: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "right" | "missing" | "different" | "near-miss";
-            /**
-             * Expected
-             * @default
-             */
-            expected: string;
-            /**
-             * Found
-             * @default
-             */
-            found: string;
-            /**
-             * Near
-             * @default
-             */
-            near: string;
-            /**
-             * Slip
-             * @default
-             */
-            slip: string;
-        };
-        /** SettingWordsShape */
-        SettingWordsShape: {
-            /** Place */
-            place: string;
-            /** Section */
-            section: string;
-            /** Name */
-            name: string;
-            /** Value */
-            value: string;
-        };
-        /** SettingsSetList */
-        SettingsSetList: {
-            /** Items */
-            items: components["schemas"]["SettingsSetShape"][];
-        };
-        /** SettingsSetShape */
-        SettingsSetShape: {
-            /** Id */
-            id: string;
-            /** Title */
-            title: string;
-            /** Why */
-            why: string;
-            /**
-             * In Place
-             * @description By the device's facts; not-told if the sheet names none
-             * @enum {string}
-             */
-            in_place: "in-place" | "not-in-place" | "unread" | "not-told";
-            /** Settings */
-            settings: components["schemas"]["SettingWordsShape"][];
-        };
-        /** SettlementAsked */
-        SettlementAsked: {
+        /** ScenarioComparisonResponse */
+        ScenarioComparisonResponse: {
             /** Device */
             device: string;
             /**
-             * Kind
-             * @default fact
-             * @enum {string}
-             */
-            kind: "fact" | "requirement";
-            /**
-             * Subject
-             * @description A fact, or a requirement whose verdict speaks against the facts
-             */
-            subject: string;
-            /**
-             * Value
-             * @description Of a fact: what one of the sources says. Of a requirement: met or unmet
-             */
-            value: unknown;
-            /** Reason */
-            reason: string;
-        };
-        /** SettlementList */
-        SettlementList: {
-            /** Items */
-            items: components["schemas"]["SettlementShape"][];
-        };
-        /** SettlementShape */
-        SettlementShape: {
-            /** Id */
-            id: string;
-            /** Device */
-            device: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "fact" | "requirement";
-            /** Subject */
-            subject: string;
-            /** Value */
-            value: string;
-            /** Reason */
-            reason: string;
-            /** By */
-            by: string;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /**
-             * Stands
-             * @description False once something newer has been read of the subject
-             */
-            stands: boolean;
-        };
-        /** SharedCaseShape */
-        SharedCaseShape: {
-            /** Devices */
-            devices: string[];
-            /** Overrides */
-            overrides: string[];
-            /** Media */
-            media: string;
-        };
-        /** SheetAsked */
-        SheetAsked: {
-            /**
-             * Name
-             * @default sheet.toml
-             */
-            name: string;
-            /**
-             * Text
-             * @description The sheet, TOML
-             */
-            text: string;
-            /**
-             * Lists
-             * @description Files beside the sheet, name to text
-             * @default {}
-             */
-            lists: {
-                [key: string]: string;
-            };
-            /**
-             * Seen
-             * @description The revision whose impact was looked at; refused if it is another now
-             * @default null
-             */
-            seen: number | null;
-        };
-        /** SheetMoveShape */
-        SheetMoveShape: {
-            /** Release */
-            release: string;
-            /** Was */
-            was: string;
-            /** Becomes */
-            becomes: string;
-            /** Count */
-            count: number;
-            /** Devices */
-            devices: string[];
-        };
-        /** ShiftShape */
-        ShiftShape: {
-            /** One */
-            one: string;
-            /** Other */
-            other: string;
-            /** Count */
-            count: number;
-            /** Devices */
-            devices: string[];
-        };
-        /** SideShape */
-        SideShape: {
-            /** Value */
-            value: string;
-            /** Source */
-            source: string;
-            /** Trust */
-            trust: number;
-            /**
-             * Taken At
-             * Format: date-time
-             */
-            taken_at: string;
-            /** Outcome */
-            outcome: string;
-            /** Believed */
-            believed: boolean;
-        };
-        /** SignIn */
-        SignIn: {
-            /** Name */
-            name: string;
-            /** Password */
-            password: string;
-            /**
-             * Code
-             * @description Of the authenticator, where a second factor is set
-             * @default
-             */
-            code: string;
-        };
-        /** SignInPage */
-        SignInPage: {
-            /** Items */
-            items: components["schemas"]["SignInShape"][];
-            /** Next */
-            next: string | null;
-        };
-        /**
-         * SignInShape
-         * @description Somebody who signed in or failed to.
-         */
-        SignInShape: {
-            /** Id */
-            id: number;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /**
-             * Name
-             * @description As it was given
-             */
-            name: string;
-            /** Address */
-            address: string;
-            /**
-             * Way
-             * @description password, code, old password or provider
-             */
-            way: string;
-            /**
-             * Outcome
-             * @enum {string}
-             */
-            outcome: "signed-in" | "failed" | "throttled" | "refused";
-        };
-        /** SiteCountShape */
-        SiteCountShape: {
-            /** Site */
-            site: string;
-            /** States */
-            states: {
-                [key: string]: number;
-            };
-            /** Uncovered */
-            uncovered: number;
-        };
-        /** SiteRoundShape */
-        SiteRoundShape: {
-            /** Site */
-            site: string;
-            /** Devices */
-            devices: number;
-            /** Minutes */
-            minutes: number;
-            /** Cost */
-            cost: string;
-            /** Actions */
-            actions: components["schemas"]["FixActionShape"][];
-        };
-        /**
-         * Sort
-         * @enum {string}
-         */
-        Sort: "floor" | "installer-check" | "unsorted";
-        /** SortSupposed */
-        SortSupposed: {
-            /** Requirement */
-            requirement: string;
-            sort: components["schemas"]["Sort"];
-            /**
-             * Model
-             * @default
-             */
-            model: string;
-        };
-        /** SortWordShape */
-        SortWordShape: {
-            /** Level */
-            level: string;
-            sort: components["schemas"]["Sort"] | null;
-            /** Decision */
-            decision: string;
-        };
-        /** SortingRowShape */
-        SortingRowShape: {
-            /** Requirement */
-            requirement: string;
-            /** Title */
-            title: string;
-            /** Condition */
-            condition: string;
-            /** Because */
-            because: string;
-            /** Source */
-            source: string;
-            /** Enforced At */
-            enforced_at: string[];
-            /**
-             * Reported
-             * @description Known only from failure texts
-             */
-            reported: boolean;
-            sort: components["schemas"]["Sort"];
-            /** Sorted By */
-            sorted_by: string;
-            /** Marks */
-            marks: {
-                [key: string]: number;
-            };
-            /** Ran */
-            ran: number;
-            /** Refused */
-            refused: number;
-            /** Failed To Start */
-            failed_to_start: number;
-            /** Tallies */
-            tallies: components["schemas"]["TallyShape"][];
-            /** Against */
-            against: string;
-            /** Decisions */
-            decisions: components["schemas"]["DecisionShape"][];
-        };
-        /** SortingTable */
-        SortingTable: {
-            /** Platform */
-            platform: string;
-            /** Release */
-            release: string;
-            /** Items */
-            items: components["schemas"]["SortingRowShape"][];
-        };
-        /** SourceList */
-        SourceList: {
-            /** Items */
-            items: components["schemas"]["SourceShape"][];
-        };
-        /**
-         * SourceShape
-         * @description Who reports: higher trust is believed first; null days mean that a reading does not age.
-         */
-        SourceShape: {
-            /** Name */
-            name: string;
-            /** Trust */
-            trust: number;
-            /** Passing Days */
-            passing_days: number | null;
-            /** Lasting Days */
-            lasting_days: number | null;
-        };
-        /** SpanShape */
-        SpanShape: {
-            /**
-             * First
+             * As Of
              * Format: date
              */
-            first: string;
-            /**
-             * Last
-             * Format: date
-             */
-            last: string;
-            /** Days */
-            days: number;
-        };
-        /** SparedFixShape */
-        SparedFixShape: {
-            fix: components["schemas"]["FixPart"];
-            /** Requirement */
-            requirement: string;
-            /** After */
-            after: string;
+            as_of: string;
+            /** Runs */
+            runs: string;
+            /** Assumed */
+            assumed: components["schemas"]["AssumedResponse"][];
+            /** Exceptions */
+            exceptions: components["schemas"]["ExceptionWeightResponse"][];
+            /** Ways */
+            ways: components["schemas"]["WayCostResponse"][];
         };
         /**
-         * Standing
-         * @description The effect on one update class, from best to worst.
-         * @enum {string}
-         */
-        Standing: "normal" | "unpromised" | "withheld" | "ended";
-        /** StandingShape */
-        StandingShape: {
-            /** Device */
-            device: string;
-            /** Release */
-            release: string;
-            /** Classes */
-            classes: components["schemas"]["ClassStandingShape"][];
-            /** Attributions */
-            attributions: components["schemas"]["AttributionShape"][];
-        };
-        /**
-         * State
-         * @description How a device stands at a release, the best first. `excepted`: exceptions in force name all that is unmet.
-         * @enum {string}
-         */
-        State: "clear" | "fixable" | "excepted" | "needs-exception" | "floored" | "unsettled";
-        /**
-         * StateMoveShape
-         * @description Devices whose state at a release changes; `was` is empty for devices that are new.
-         */
-        StateMoveShape: {
-            /** Platform */
-            platform: string;
-            /** Release */
-            release: string;
-            /** Was */
-            was: string;
-            /** Becomes */
-            becomes: string;
-            /** Count */
-            count: number;
-            /** Devices */
-            devices: string[];
-        };
-        /** StoryLineShape */
-        StoryLineShape: {
-            /** Seq */
-            seq: number;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Actor */
-            actor: string;
-            /** Words */
-            words: string;
-        };
-        /** StoryShape */
-        StoryShape: {
-            /** Items */
-            items: components["schemas"]["StoryLineShape"][];
-        };
-        /** SubjectAsked */
-        SubjectAsked: {
-            /**
-             * Subject
-             * @description The provider's claim 'sub' of this person
-             */
-            subject: string;
-        };
-        /** SupposedShape */
-        SupposedShape: {
-            /** Platform */
-            platform: string;
-            /** Release */
-            release: string;
-            /** Devices */
-            devices: number;
-            /** Before */
-            before: {
-                [key: string]: number;
-            };
-            /** After */
-            after: {
-                [key: string]: number;
-            };
-            /** Moves */
-            moves: components["schemas"]["ShiftShape"][];
-            /** Fixes Made */
-            fixes_made: number;
-            /** Minutes */
-            minutes: number;
-            /** Cost */
-            cost: string;
-        };
-        /**
-         * SupposingAsked
+         * ScenarioRequest
          * @description What is supposed. Whatever is left out is as it is.
          */
-        SupposingAsked: {
+        ScenarioRequest: {
             /**
              * Published
              * @description Release to another day of publication
@@ -6273,10 +5627,566 @@ export interface components {
             };
         };
         /**
-         * TallyShape
+         * Scope
+         * @description What a decision speaks of, the narrowest first.
+         * @enum {string}
+         */
+        Scope: "device" | "model" | "release";
+        /**
+         * SecondFactorResponse
+         * @description What an authenticator needs. It is shown once, and holds once its first code has come.
+         */
+        SecondFactorResponse: {
+            /**
+             * Address
+             * @description otpauth:// address, to be read as a snapshot or typed in
+             */
+            address: string;
+        };
+        /** SeenResponse */
+        SeenResponse: {
+            /**
+             * Seen On
+             * Format: date
+             */
+            seen_on: string;
+            /** Result */
+            result: string;
+            /** Reason */
+            reason: string;
+            /** Source */
+            source: string;
+            /** Detail */
+            detail: string;
+        };
+        /** SelectionList */
+        SelectionList: {
+            /** Items */
+            items: components["schemas"]["SelectionResponse"][];
+        };
+        /** SelectionRequest */
+        SelectionRequest: {
+            /** Platform */
+            platform: string;
+            /**
+             * Release
+             * @description That state and mark are asked against; the day's target if left out
+             * @default
+             */
+            release: string;
+            where: components["schemas"]["DeviceFilter"];
+        };
+        /** SelectionResponse */
+        SelectionResponse: {
+            /** Name */
+            name: string;
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            where: components["schemas"]["DeviceFilter"];
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /**
+         * SessionResponse
+         * @description Who is signed in, and the clock and rules that the console needs.
+         */
+        SessionResponse: {
+            /** Name */
+            name: string;
+            /** Display */
+            display: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "technician" | "approver" | "administrator";
+            /** Sites */
+            sites: {
+                [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            };
+            /**
+             * Today
+             * Format: date
+             */
+            today: string;
+            /** Risk Version */
+            risk_version: number;
+            /** Risk Statement */
+            risk_statement: string;
+            /** Most Days */
+            most_days: number;
+            /** Self Approval */
+            self_approval: boolean;
+            /**
+             * Required
+             * @description What a request must have beside reason, owner and dates
+             */
+            required: string[];
+        };
+        /** SettingStateResponse */
+        SettingStateResponse: {
+            /**
+             * Place
+             * @default
+             */
+            place: string;
+            /**
+             * Section
+             * @default
+             */
+            section: string;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "right" | "missing" | "different" | "near-miss";
+            /**
+             * Expected
+             * @default
+             */
+            expected: string;
+            /**
+             * Found
+             * @default
+             */
+            found: string;
+            /**
+             * Near
+             * @default
+             */
+            near: string;
+            /**
+             * Slip
+             * @default
+             */
+            slip: string;
+        };
+        /** SettingWordsResponse */
+        SettingWordsResponse: {
+            /** Place */
+            place: string;
+            /** Section */
+            section: string;
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+        };
+        /** SettingsSetList */
+        SettingsSetList: {
+            /** Items */
+            items: components["schemas"]["SettingsSetResponse"][];
+        };
+        /** SettingsSetResponse */
+        SettingsSetResponse: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
+            /**
+             * In Place
+             * @description By the device's facts; not-told if the sheet names none
+             * @enum {string}
+             */
+            in_place: "in-place" | "not-in-place" | "unread" | "not-told";
+            /** Settings */
+            settings: components["schemas"]["SettingWordsResponse"][];
+        };
+        /** SettlementList */
+        SettlementList: {
+            /** Items */
+            items: components["schemas"]["SettlementResponse"][];
+        };
+        /** SettlementRequest */
+        SettlementRequest: {
+            /** Device */
+            device: string;
+            /**
+             * Kind
+             * @default fact
+             * @enum {string}
+             */
+            kind: "fact" | "requirement";
+            /**
+             * Subject
+             * @description A fact, or a requirement whose verdict speaks against the facts
+             */
+            subject: string;
+            /**
+             * Value
+             * @description Of a fact: what one of the sources says. Of a requirement: met or unmet
+             */
+            value: unknown;
+            /** Reason */
+            reason: string;
+        };
+        /** SettlementResponse */
+        SettlementResponse: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "fact" | "requirement";
+            /** Subject */
+            subject: string;
+            /** Value */
+            value: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Stands
+             * @description False once something newer has been read of the subject
+             */
+            stands: boolean;
+        };
+        /** SharedCaseResponse */
+        SharedCaseResponse: {
+            /** Devices */
+            devices: string[];
+            /** Overrides */
+            overrides: string[];
+            /** Media */
+            media: string;
+        };
+        /** SheetRequest */
+        SheetRequest: {
+            /**
+             * Name
+             * @default sheet.toml
+             */
+            name: string;
+            /**
+             * Text
+             * @description The sheet, TOML
+             */
+            text: string;
+            /**
+             * Lists
+             * @description Files beside the sheet, name to text
+             * @default {}
+             */
+            lists: {
+                [key: string]: string;
+            };
+            /**
+             * Seen
+             * @description The revision whose impact was looked at; refused if it is another now
+             * @default null
+             */
+            seen: number | null;
+        };
+        /** ShiftResponse */
+        ShiftResponse: {
+            /** One */
+            one: string;
+            /** Other */
+            other: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
+        };
+        /** SideResponse */
+        SideResponse: {
+            /** Value */
+            value: string;
+            /** Source */
+            source: string;
+            /** Trust */
+            trust: number;
+            /**
+             * Taken At
+             * Format: date-time
+             */
+            taken_at: string;
+            /** Outcome */
+            outcome: string;
+            /** Believed */
+            believed: boolean;
+        };
+        /** SignInPage */
+        SignInPage: {
+            /** Items */
+            items: components["schemas"]["SignInResponse"][];
+            /** Next */
+            next: string | null;
+        };
+        /** SignInRequest */
+        SignInRequest: {
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
+            /**
+             * Code
+             * @description Of the authenticator, where a second factor is set
+             * @default
+             */
+            code: string;
+        };
+        /**
+         * SignInResponse
+         * @description Somebody who signed in or failed to.
+         */
+        SignInResponse: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Name
+             * @description As it was given
+             */
+            name: string;
+            /** Address */
+            address: string;
+            /**
+             * Way
+             * @description password, code, old password or provider
+             */
+            way: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "signed-in" | "failed" | "throttled" | "refused";
+        };
+        /** SiteCountResponse */
+        SiteCountResponse: {
+            /** Site */
+            site: string;
+            /** States */
+            states: {
+                [key: string]: number;
+            };
+            /** Uncovered */
+            uncovered: number;
+        };
+        /** SiteRoundResponse */
+        SiteRoundResponse: {
+            /** Site */
+            site: string;
+            /** Devices */
+            devices: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+            /** Actions */
+            actions: components["schemas"]["FixActionResponse"][];
+        };
+        /**
+         * Sort
+         * @enum {string}
+         */
+        Sort: "floor" | "installer-check" | "unsorted";
+        /** SortScenario */
+        SortScenario: {
+            /** Requirement */
+            requirement: string;
+            sort: components["schemas"]["Sort"];
+            /**
+             * Model
+             * @default
+             */
+            model: string;
+        };
+        /** SortWordResponse */
+        SortWordResponse: {
+            /** Level */
+            level: string;
+            sort: components["schemas"]["Sort"] | null;
+            /** Decision */
+            decision: string;
+        };
+        /** SortingRowResponse */
+        SortingRowResponse: {
+            /** Requirement */
+            requirement: string;
+            /** Title */
+            title: string;
+            /** Condition */
+            condition: string;
+            /** Because */
+            because: string;
+            /** Source */
+            source: string;
+            /** Enforced At */
+            enforced_at: string[];
+            /**
+             * Reported
+             * @description Known only from failure texts
+             */
+            reported: boolean;
+            sort: components["schemas"]["Sort"];
+            /** Sorted By */
+            sorted_by: string;
+            /** Marks */
+            marks: {
+                [key: string]: number;
+            };
+            /** Ran */
+            ran: number;
+            /** Refused */
+            refused: number;
+            /** Failed To Start */
+            failed_to_start: number;
+            /** Tallies */
+            tallies: components["schemas"]["TallyResponse"][];
+            /** Against */
+            against: string;
+            /** Decisions */
+            decisions: components["schemas"]["DecisionResponse"][];
+        };
+        /** SortingTable */
+        SortingTable: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Items */
+            items: components["schemas"]["SortingRowResponse"][];
+        };
+        /** SourceList */
+        SourceList: {
+            /** Items */
+            items: components["schemas"]["SourceResponse"][];
+        };
+        /**
+         * SourceResponse
+         * @description Who reports: higher trust is believed first; null days mean that a reading does not age.
+         */
+        SourceResponse: {
+            /** Name */
+            name: string;
+            /** Trust */
+            trust: number;
+            /** Passing Days */
+            passing_days: number | null;
+            /** Lasting Days */
+            lasting_days: number | null;
+        };
+        /** SpanResponse */
+        SpanResponse: {
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Days */
+            days: number;
+        };
+        /** SparedFixResponse */
+        SparedFixResponse: {
+            fix: components["schemas"]["FixResponse"];
+            /** Requirement */
+            requirement: string;
+            /** After */
+            after: string;
+        };
+        /**
+         * Standing
+         * @description The effect on one update class, from best to worst.
+         * @enum {string}
+         */
+        Standing: "normal" | "unpromised" | "withheld" | "ended";
+        /** StandingResponse */
+        StandingResponse: {
+            /** Device */
+            device: string;
+            /** Release */
+            release: string;
+            /** Classes */
+            classes: components["schemas"]["ClassStandingResponse"][];
+            /** Attributions */
+            attributions: components["schemas"]["AttributionResponse"][];
+        };
+        /**
+         * State
+         * @description How a device stands at a release, the best first. `excepted`: exceptions in force name all that is unmet.
+         * @enum {string}
+         */
+        State: "clear" | "fixable" | "excepted" | "needs-exception" | "floored" | "unsettled";
+        /**
+         * StateMoveResponse
+         * @description Devices whose state at a release changes; `was` is empty for devices that are new.
+         */
+        StateMoveResponse: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Was */
+            was: string;
+            /** Becomes */
+            becomes: string;
+            /** Count */
+            count: number;
+            /** Devices */
+            devices: string[];
+        };
+        /** StoryLineResponse */
+        StoryLineResponse: {
+            /** Seq */
+            seq: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Actor */
+            actor: string;
+            /** Words */
+            words: string;
+        };
+        /** StoryResponse */
+        StoryResponse: {
+            /** Items */
+            items: components["schemas"]["StoryLineResponse"][];
+        };
+        /** SubjectRequest */
+        SubjectRequest: {
+            /**
+             * Subject
+             * @description The provider's claim 'sub' of this person
+             */
+            subject: string;
+        };
+        /**
+         * TallyResponse
          * @description What attempts without a requirement came to on one machine model, in devices.
          */
-        TallyShape: {
+        TallyResponse: {
             /** Model */
             model: string;
             /** Ran */
@@ -6286,8 +6196,8 @@ export interface components {
             /** Failed To Start */
             failed_to_start: number;
         };
-        /** TextMatchAsked */
-        TextMatchAsked: {
+        /** TextMatchRequest */
+        TextMatchRequest: {
             /** Platform */
             platform: string;
             /** Text */
@@ -6295,15 +6205,13 @@ export interface components {
             /** Requirement */
             requirement: string;
         };
-        /** TogetherShape */
-        TogetherShape: {
-            /** Requirements */
-            requirements: string[];
-            /** Devices */
-            devices: number;
+        /** TokenList */
+        TokenList: {
+            /** Items */
+            items: components["schemas"]["TokenResponse"][];
         };
-        /** TokenAsked */
-        TokenAsked: {
+        /** TokenRequest */
+        TokenRequest: {
             /** Name */
             name: string;
             /**
@@ -6329,13 +6237,8 @@ export interface components {
              */
             session: boolean;
         };
-        /** TokenList */
-        TokenList: {
-            /** Items */
-            items: components["schemas"]["TokenShape"][];
-        };
-        /** TokenShape */
-        TokenShape: {
+        /** TokenResponse */
+        TokenResponse: {
             /** Id */
             id: string;
             /** Name */
@@ -6372,62 +6275,22 @@ export interface components {
              */
             secret: string | null;
         };
-        /** ToldTextList */
-        ToldTextList: {
-            /** Items */
-            items: components["schemas"]["ToldTextShape"][];
-        };
         /**
-         * ToldTextShape
-         * @description A failure that devices report in words. `requirement` is empty while nobody has said what it speaks of.
+         * UncoveredCause
+         * @description Why nothing covers it: it was never asked for, or the last exception ended in this way.
+         * @enum {string}
          */
-        ToldTextShape: {
-            /** Text */
-            text: string;
-            /** Devices */
-            devices: number;
-            /** Sources */
-            sources: string[];
-            /**
-             * Last
-             * Format: date-time
-             */
-            last: string;
-            /** Example */
-            example: string;
-            /** Requirement */
-            requirement: string;
-            /** Foreseen */
-            foreseen: boolean;
-        };
-        /** TouchedShape */
-        TouchedShape: {
-            /** Id */
-            id: string;
-            /** Devices */
-            devices: string[];
-            /** Words */
-            words: string[];
-        };
-        /** TroubleShape */
-        TroubleShape: {
-            /** Place */
-            place: string;
-            /** Message */
-            message: string;
-            /** Mend */
-            mend: string;
-        };
+        UncoveredCause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";
         /** UncoveredList */
         UncoveredList: {
             /** Items */
-            items: components["schemas"]["UncoveredShape"][];
+            items: components["schemas"]["UncoveredResponse"][];
         };
         /**
-         * UncoveredShape
+         * UncoveredResponse
          * @description A device that runs a release with checks unmet that no exception in force names.
          */
-        UncoveredShape: {
+        UncoveredResponse: {
             /** Device */
             device: string;
             /** Name */
@@ -6456,7 +6319,7 @@ export interface components {
              */
             days: number;
             /** @description Never asked for, waits, or how the last exception ended */
-            cause: components["schemas"]["Cause"];
+            cause: components["schemas"]["UncoveredCause"];
             /**
              * Last
              * @description The exception that covered it last, or that waits; empty if there was none
@@ -6478,8 +6341,21 @@ export interface components {
          * @enum {string}
          */
         UpdateClass: "security" | "driver" | "release";
-        /** VerdictShape */
-        VerdictShape: {
+        /** UpgradePathResponse */
+        UpgradePathResponse: {
+            /** Moves */
+            moves: components["schemas"]["MoveResponse"][];
+            /** Runway */
+            runway: string | null;
+            /** Gaps */
+            gaps: components["schemas"]["SpanResponse"][];
+            /** Ended By */
+            ended_by: string;
+            /** Ended Kind */
+            ended_kind: string;
+        };
+        /** VerdictResponse */
+        VerdictResponse: {
             /** Requirement */
             requirement: string;
             /** Passed */
@@ -6495,10 +6371,10 @@ export interface components {
         /** VerifiedList */
         VerifiedList: {
             /** Items */
-            items: components["schemas"]["VerifiedShape"][];
+            items: components["schemas"]["VerifiedResponse"][];
         };
-        /** VerifiedShape */
-        VerifiedShape: {
+        /** VerifiedResponse */
+        VerifiedResponse: {
             /** Id */
             id: string;
             /** Kit */
@@ -6519,22 +6395,22 @@ export interface components {
                 [key: string]: string;
             }[];
             /** Changed */
-            changed: components["schemas"]["ChangedShape"][];
+            changed: components["schemas"]["ChangedResponse"][];
         };
         /**
-         * VerifyReportAsked
+         * VerifyReportRequest
          * @description What `verify` of a kit printed on a device.
          */
-        VerifyReportAsked: {
+        VerifyReportRequest: {
             /** Kit */
             kit: string;
             /** Ok */
             ok: boolean;
             /** Settings */
-            settings: components["schemas"]["SettingStateShape"][];
+            settings: components["schemas"]["SettingStateResponse"][];
         };
-        /** WayCostShape */
-        WayCostShape: {
+        /** WayCostResponse */
+        WayCostResponse: {
             /**
              * Way
              * @enum {string}
@@ -6547,7 +6423,7 @@ export interface components {
             /** Added */
             added: string;
             /** Lines */
-            lines: components["schemas"]["CostLineShape"][];
+            lines: components["schemas"]["CostLineResponse"][];
             /** Cost */
             cost: string;
             /** Per Month */
@@ -6556,10 +6432,10 @@ export interface components {
             how: string;
         };
         /**
-         * WaysShape
+         * WaysResponse
          * @description How one can sign in here.
          */
-        WaysShape: {
+        WaysResponse: {
             /** Password */
             password: boolean;
             /**
@@ -6568,8 +6444,48 @@ export interface components {
              */
             provider: string;
         };
-        /** WhatIfAsked */
-        WhatIfAsked: {
+        /** WebhookList */
+        WebhookList: {
+            /** Items */
+            items: components["schemas"]["WebhookResponse"][];
+        };
+        /** WebhookRequest */
+        WebhookRequest: {
+            /** Url */
+            url: string;
+            /**
+             * Kinds
+             * @description Kinds of events, such as exception; none means all
+             * @default []
+             */
+            kinds: string[];
+        };
+        /** WebhookResponse */
+        WebhookResponse: {
+            /** Id */
+            id: string;
+            /** Url */
+            url: string;
+            /** Kinds */
+            kinds: string[];
+            /** Active */
+            active: boolean;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Secret
+             * @description Signs what is sent; shown once, when the webhook is added
+             * @default null
+             */
+            secret: string | null;
+        };
+        /** WhatIfRequest */
+        WhatIfRequest: {
             /** Platform */
             platform: string;
             /**
@@ -6593,7 +6509,7 @@ export interface components {
              *       "words": ""
              *     }
              */
-            where: components["schemas"]["FilterAsked"];
+            where: components["schemas"]["DeviceFilter"];
             /**
              * Fixes
              * @description Titles of the fixes that would be made
@@ -6609,7 +6525,7 @@ export interface components {
              * Sorts
              * @default []
              */
-            sorts: components["schemas"]["SortSupposed"][];
+            sorts: components["schemas"]["SortScenario"][];
             /**
              * Approve
              * @description Checks that would be excepted
@@ -6617,8 +6533,33 @@ export interface components {
              */
             approve: string[];
         };
-        /** WithdrawalAsked */
-        WithdrawalAsked: {
+        /** WhatIfResponse */
+        WhatIfResponse: {
+            /** Platform */
+            platform: string;
+            /** Release */
+            release: string;
+            /** Devices */
+            devices: number;
+            /** Before */
+            before: {
+                [key: string]: number;
+            };
+            /** After */
+            after: {
+                [key: string]: number;
+            };
+            /** Moves */
+            moves: components["schemas"]["ShiftResponse"][];
+            /** Fixes Made */
+            fixes_made: number;
+            /** Minutes */
+            minutes: number;
+            /** Cost */
+            cost: string;
+        };
+        /** WithdrawalRequest */
+        WithdrawalRequest: {
             /**
              * Note
              * @description Why it no longer holds
@@ -6649,7 +6590,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HealthShape"];
+                    "application/json": components["schemas"]["HealthResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -6678,7 +6619,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReadyShape"];
+                    "application/json": components["schemas"]["ReadyResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -6716,7 +6657,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WaysShape"];
+                    "application/json": components["schemas"]["WaysResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -6745,7 +6686,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SessionShape"];
+                    "application/json": components["schemas"]["SessionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -6786,7 +6727,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SignIn"];
+                "application/json": components["schemas"]["SignInRequest"];
             };
         };
         responses: {
@@ -6796,7 +6737,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SessionShape"];
+                    "application/json": components["schemas"]["SessionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -6978,7 +6919,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MeShape"];
+                    "application/json": components["schemas"]["MeResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -7022,7 +6963,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OwnChangeAsked"];
+                "application/json": components["schemas"]["OwnChangeRequest"];
             };
         };
         responses: {
@@ -7032,7 +6973,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MeShape"];
+                    "application/json": components["schemas"]["MeResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -7145,7 +7086,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PasswordAsked"];
+                "application/json": components["schemas"]["PasswordRequest"];
             };
         };
         responses: {
@@ -7257,7 +7198,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CodeAsked"];
+                "application/json": components["schemas"]["CodeRequest"];
             };
         };
         responses: {
@@ -7366,7 +7307,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SecondFactorShape"];
+                    "application/json": components["schemas"]["SecondFactorResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -7591,7 +7532,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SubjectAsked"];
+                "application/json": components["schemas"]["SubjectRequest"];
             };
         };
         responses: {
@@ -7601,7 +7542,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonShape"];
+                    "application/json": components["schemas"]["PersonResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -7833,7 +7774,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PersonAsked"];
+                "application/json": components["schemas"]["PersonRequest"];
             };
         };
         responses: {
@@ -7843,7 +7784,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonShape"];
+                    "application/json": components["schemas"]["PersonResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -7943,7 +7884,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PersonChangeAsked"];
+                "application/json": components["schemas"]["PersonChangeRequest"];
             };
         };
         responses: {
@@ -7953,7 +7894,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonShape"];
+                    "application/json": components["schemas"]["PersonResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8068,7 +8009,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PasswordAsked"];
+                "application/json": components["schemas"]["PasswordRequest"];
             };
         };
         responses: {
@@ -8221,7 +8162,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TokenAsked"];
+                "application/json": components["schemas"]["TokenRequest"];
             };
         };
         responses: {
@@ -8231,7 +8172,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TokenShape"];
+                    "application/json": components["schemas"]["TokenResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8334,7 +8275,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TokenShape"];
+                    "application/json": components["schemas"]["TokenResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8466,7 +8407,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlatformShape"];
+                    "application/json": components["schemas"]["PlatformResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8592,7 +8533,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SheetAsked"];
+                "application/json": components["schemas"]["SheetRequest"];
             };
         };
         responses: {
@@ -8602,7 +8543,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LoadReportShape"];
+                    "application/json": components["schemas"]["LoadReportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8697,7 +8638,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SheetAsked"];
+                "application/json": components["schemas"]["SheetRequest"];
             };
         };
         responses: {
@@ -8707,7 +8648,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImpactShape"];
+                    "application/json": components["schemas"]["ImpactResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -8946,7 +8887,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExplanationShape"];
+                    "application/json": components["schemas"]["ExplanationResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9055,7 +8996,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReadingsAsked"];
+                "application/json": components["schemas"]["ReadingsRequest"];
             };
         };
         responses: {
@@ -9065,7 +9006,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportShape"];
+                    "application/json": components["schemas"]["ImportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9210,7 +9151,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ImportAsked"];
+                "application/json": components["schemas"]["ImportRequest"];
             };
         };
         responses: {
@@ -9220,7 +9161,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportShape"];
+                    "application/json": components["schemas"]["ImportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9327,7 +9268,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportShape"];
+                    "application/json": components["schemas"]["ImportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9430,7 +9371,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportShape"];
+                    "application/json": components["schemas"]["ImportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9497,7 +9438,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ImportShape"];
+                    "application/json": components["schemas"]["ImportResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9792,7 +9733,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DevicePageShape"];
+                    "application/json": components["schemas"]["DevicePageResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -9923,7 +9864,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceChangeAsked"];
+                "application/json": components["schemas"]["DeviceChangeRequest"];
             };
         };
         responses: {
@@ -10039,7 +9980,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AssessmentShape"];
+                    "application/json": components["schemas"]["AssessmentResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10110,7 +10051,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OverrideAnswerShape"];
+                    "application/json": components["schemas"]["OverrideAnswerResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10309,7 +10250,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SettlementAsked"];
+                "application/json": components["schemas"]["SettlementRequest"];
             };
         };
         responses: {
@@ -10319,7 +10260,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SettlementShape"];
+                    "application/json": components["schemas"]["SettlementResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10424,7 +10365,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ToldTextList"];
+                    "application/json": components["schemas"]["FailureMessageList"];
                 };
             };
             /** @description The request cannot be read */
@@ -10483,7 +10424,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TextMatchAsked"];
+                "application/json": components["schemas"]["TextMatchRequest"];
             };
         };
         responses: {
@@ -10493,7 +10434,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ToldTextShape"];
+                    "application/json": components["schemas"]["FailureMessageResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10588,7 +10529,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewRequirementAsked"];
+                "application/json": components["schemas"]["NewRequirementRequest"];
             };
         };
         responses: {
@@ -10598,7 +10539,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ToldTextShape"];
+                    "application/json": components["schemas"]["FailureMessageResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10832,7 +10773,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DecisionAsked"];
+                "application/json": components["schemas"]["DecisionRequest"];
             };
         };
         responses: {
@@ -10842,7 +10783,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DecisionShape"];
+                    "application/json": components["schemas"]["DecisionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -10939,7 +10880,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WithdrawalAsked"];
+                "application/json": components["schemas"]["WithdrawalRequest"];
             };
         };
         responses: {
@@ -10949,7 +10890,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DecisionShape"];
+                    "application/json": components["schemas"]["DecisionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11067,7 +11008,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FleetShape"];
+                    "application/json": components["schemas"]["FleetResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11151,7 +11092,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ComparisonShape"];
+                    "application/json": components["schemas"]["ComparisonResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11210,7 +11151,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WhatIfAsked"];
+                "application/json": components["schemas"]["WhatIfRequest"];
             };
         };
         responses: {
@@ -11220,7 +11161,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SupposedShape"];
+                    "application/json": components["schemas"]["WhatIfResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11336,7 +11277,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FixRoundShape"];
+                    "application/json": components["schemas"]["FixRoundResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11486,7 +11427,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeviceFixesShape"];
+                    "application/json": components["schemas"]["DeviceFixesResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11550,7 +11491,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FixDoneAsked"];
+                "application/json": components["schemas"]["FixDoneRequest"];
             };
         };
         responses: {
@@ -11560,7 +11501,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FixDoneShape"];
+                    "application/json": components["schemas"]["FixDoneResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11704,7 +11645,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SelectionAsked"];
+                "application/json": components["schemas"]["SelectionRequest"];
             };
         };
         responses: {
@@ -11714,7 +11655,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SelectionShape"];
+                    "application/json": components["schemas"]["SelectionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11901,7 +11842,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RiskShape"];
+                    "application/json": components["schemas"]["RiskResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -11960,7 +11901,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RiskAsked"];
+                "application/json": components["schemas"]["RiskRequest"];
             };
         };
         responses: {
@@ -11970,7 +11911,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RiskShape"];
+                    "application/json": components["schemas"]["RiskResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12137,7 +12078,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ExceptionRequestAsked"];
+                "application/json": components["schemas"]["ExceptionRequest"];
             };
         };
         responses: {
@@ -12147,7 +12088,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12310,7 +12251,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ExceptionRequestAsked"];
+                "application/json": components["schemas"]["ExceptionRequest"];
             };
         };
         responses: {
@@ -12320,7 +12261,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RequestCheckShape"];
+                    "application/json": components["schemas"]["RequestCheckResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12423,7 +12364,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12487,7 +12428,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ExceptionTermsAsked"];
+                "application/json": components["schemas"]["ExceptionTermsRequest"];
             };
         };
         responses: {
@@ -12497,7 +12438,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12749,7 +12690,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MoveAsked"];
+                "application/json": components["schemas"]["MoveRequest"];
             };
         };
         responses: {
@@ -12759,7 +12700,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12883,7 +12824,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -12980,7 +12921,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CommentAsked"];
+                "application/json": components["schemas"]["CommentRequest"];
             };
         };
         responses: {
@@ -12990,7 +12931,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13087,7 +13028,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AttestAsked"];
+                "application/json": components["schemas"]["AttestRequest"];
             };
         };
         responses: {
@@ -13097,7 +13038,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13194,7 +13135,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AttachmentAsked"];
+                "application/json": components["schemas"]["AttachmentRequest"];
             };
         };
         responses: {
@@ -13204,7 +13145,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13304,7 +13245,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OwnerAsked"];
+                "application/json": components["schemas"]["OwnerRequest"];
             };
         };
         responses: {
@@ -13314,7 +13255,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13432,7 +13373,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReviewAsked"];
+                "application/json": components["schemas"]["ReviewRequest"];
             };
         };
         responses: {
@@ -13442,7 +13383,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExceptionShape"];
+                    "application/json": components["schemas"]["ExceptionResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13565,7 +13506,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AccountShape"];
+                    "application/json": components["schemas"]["AccountResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13764,7 +13705,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MediaAsked"];
+                "application/json": components["schemas"]["MediaRequest"];
             };
         };
         responses: {
@@ -13774,7 +13715,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MediaShape"];
+                    "application/json": components["schemas"]["MediaResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13869,7 +13810,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MediaPlanAsked"];
+                "application/json": components["schemas"]["MediaPlanRequest"];
             };
         };
         responses: {
@@ -13879,7 +13820,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MediaPlanShape"];
+                    "application/json": components["schemas"]["MediaPlanResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -13982,7 +13923,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MediaShape"];
+                    "application/json": components["schemas"]["MediaResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -14043,7 +13984,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MediaVerifyAsked"];
+                "application/json": components["schemas"]["MediaVerifyRequest"];
             };
         };
         responses: {
@@ -14053,7 +13994,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MediaShape"];
+                    "application/json": components["schemas"]["MediaResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -14150,7 +14091,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MediaWithdrawAsked"];
+                "application/json": components["schemas"]["MediaWithdrawRequest"];
             };
         };
         responses: {
@@ -14160,7 +14101,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MediaShape"];
+                    "application/json": components["schemas"]["MediaResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -14325,7 +14266,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["KitAsked"];
+                "application/json": components["schemas"]["KitRequest"];
             };
         };
         responses: {
@@ -14459,7 +14400,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["KitAsked"];
+                "application/json": components["schemas"]["KitRequest"];
             };
         };
         responses: {
@@ -14469,7 +14410,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KitCasesShape"];
+                    "application/json": components["schemas"]["KitCasesResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15114,7 +15055,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AttemptAsked"];
+                "application/json": components["schemas"]["AttemptRequest"];
             };
         };
         responses: {
@@ -15124,7 +15065,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AttemptShape"];
+                    "application/json": components["schemas"]["AttemptResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15219,7 +15160,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AttemptBatchAsked"];
+                "application/json": components["schemas"]["AttemptBatchRequest"];
             };
         };
         responses: {
@@ -15400,7 +15341,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DraftShape"];
+                    "application/json": components["schemas"]["DraftResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15459,7 +15400,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ObservationBatchAsked"];
+                "application/json": components["schemas"]["ObservationBatchRequest"];
             };
         };
         responses: {
@@ -15469,7 +15410,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BatchShape"];
+                    "application/json": components["schemas"]["BatchResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15634,7 +15575,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ObservationAsked"];
+                "application/json": components["schemas"]["ObservationRequest"];
             };
         };
         responses: {
@@ -15644,7 +15585,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ObservationShape"];
+                    "application/json": components["schemas"]["ObservationResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15747,7 +15688,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StandingShape"];
+                    "application/json": components["schemas"]["StandingResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15814,7 +15755,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FollowUpsShape"];
+                    "application/json": components["schemas"]["FollowUpsResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -15875,7 +15816,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FollowUpAsked"];
+                "application/json": components["schemas"]["FollowUpRequest"];
             };
         };
         responses: {
@@ -15885,7 +15826,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FollowUpShape"];
+                    "application/json": components["schemas"]["FollowUpResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16049,7 +15990,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["VerifyReportAsked"];
+                "application/json": components["schemas"]["VerifyReportRequest"];
             };
         };
         responses: {
@@ -16059,7 +16000,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["VerifiedShape"];
+                    "application/json": components["schemas"]["VerifiedResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16164,7 +16105,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OverviewShape"];
+                    "application/json": components["schemas"]["OverviewResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16233,7 +16174,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FleetForecastShape"];
+                    "application/json": components["schemas"]["FleetForecastResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16303,7 +16244,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeviceForecastShape"];
+                    "application/json": components["schemas"]["DeviceForecastResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16370,7 +16311,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OutlookShape"];
+                    "application/json": components["schemas"]["ScenarioComparisonResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16431,7 +16372,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SupposingAsked"];
+                "application/json": components["schemas"]["ScenarioRequest"];
             };
         };
         responses: {
@@ -16441,7 +16382,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeviceSupposedShape"];
+                    "application/json": components["schemas"]["DeviceScenarioResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16536,7 +16477,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FleetSupposingAsked"];
+                "application/json": components["schemas"]["FleetScenarioRequest"];
             };
         };
         responses: {
@@ -16546,7 +16487,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FleetSupposedShape"];
+                    "application/json": components["schemas"]["FleetScenarioResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16641,7 +16582,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BudgetAsked"];
+                "application/json": components["schemas"]["BudgetRequest"];
             };
         };
         responses: {
@@ -16651,7 +16592,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BudgetPlanShape"];
+                    "application/json": components["schemas"]["BudgetPlanResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -16746,7 +16687,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BudgetAsked"];
+                "application/json": components["schemas"]["BudgetRequest"];
             };
         };
         responses: {
@@ -16927,7 +16868,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CalendarShape"];
+                    "application/json": components["schemas"]["CalendarResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -17107,7 +17048,7 @@ export interface operations {
             };
         };
     };
-    list_hooks: {
+    list_webhooks: {
         parameters: {
             query?: never;
             header?: never;
@@ -17122,7 +17063,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HookList"];
+                    "application/json": components["schemas"]["WebhookList"];
                 };
             };
             /** @description The request cannot be read */
@@ -17154,7 +17095,7 @@ export interface operations {
             };
         };
     };
-    add_hook: {
+    add_webhook: {
         parameters: {
             query?: never;
             header?: {
@@ -17166,7 +17107,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["HookAsked"];
+                "application/json": components["schemas"]["WebhookRequest"];
             };
         };
         responses: {
@@ -17176,7 +17117,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HookShape"];
+                    "application/json": components["schemas"]["WebhookResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -17262,12 +17203,12 @@ export interface operations {
             };
         };
     };
-    remove_hook: {
+    remove_webhook: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                hook: string;
+                webhook: string;
             };
             cookie?: never;
         };
@@ -17279,7 +17220,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HookShape"];
+                    "application/json": components["schemas"]["WebhookResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -17347,12 +17288,12 @@ export interface operations {
             };
         };
     };
-    try_hook: {
+    try_webhook: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                hook: string;
+                webhook: string;
             };
             cookie?: never;
         };
@@ -17437,7 +17378,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                hook: string;
+                webhook: string;
             };
             cookie?: never;
         };
@@ -17589,7 +17530,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StoryShape"];
+                    "application/json": components["schemas"]["StoryResponse"];
                 };
             };
             /** @description The request cannot be read */
@@ -17704,7 +17645,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LedgerCheckShape"];
+                    "application/json": components["schemas"]["LedgerCheckResponse"];
                 };
             };
             /** @description The request cannot be read */

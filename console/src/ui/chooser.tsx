@@ -1,7 +1,7 @@
 // Choosing devices: a saved selection and conditions on top of it, all of them in the address.
 import { useState } from "react";
 import { api, client, useSend } from "../api/api";
-import { useHere } from "../frame";
+import { useHere } from "../frame/here";
 import { STATE_NAMES, STATES } from "./mark";
 import { Button, Choice, Labelled, Trouble, useParam } from "./parts";
 

@@ -11,8 +11,8 @@ const refused = new ProblemError({
   status: 409,
   detail: "The request cannot be made",
   instance: "",
-  mend: "Leave the device out",
-  troubles: [{ place: "nbt-030, instruction-level", message: "It is a floor", mend: "Replace the device" }],
+  hint: "Leave the device out",
+  errors: [{ pointer: "nbt-030, instruction-level", detail: "It is a floor", hint: "Replace the device" }],
 });
 
 describe("days and counts", () => {

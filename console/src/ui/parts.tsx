@@ -131,16 +131,16 @@ export function Trouble({ error }: { error: unknown }) {
   return (
     <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
       <p className="font-semibold text-floor">{problem?.detail ?? "Something failed in the console."}</p>
-      {problem && problem.troubles.length > 0 && (
+      {problem && problem.errors.length > 0 && (
         <ul className="mt-2 space-y-1.5">
-          {problem.troubles.map((trouble) => (
-            <li key={`${trouble.place}${trouble.message}`}>
-              <strong>{trouble.place}</strong>: {trouble.message}. <span className="text-ink-2">{trouble.mend}.</span>
+          {problem.errors.map((entry) => (
+            <li key={`${entry.pointer}${entry.detail}`}>
+              <strong>{entry.pointer}</strong>: {entry.detail}. <span className="text-ink-2">{entry.hint}.</span>
             </li>
           ))}
         </ul>
       )}
-      {problem?.mend && <p className="mt-2 text-ink-2">{problem.mend}.</p>}
+      {problem?.hint && <p className="mt-2 text-ink-2">{problem.hint}.</p>}
     </div>
   );
 }

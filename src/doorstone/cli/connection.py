@@ -9,8 +9,8 @@ from pathlib import Path
 
 import typer
 
+from doorstone.api.platforms import PlatformResponse
 from doorstone.client import Client
-from doorstone.formats.wire import PlatformShape
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +55,7 @@ def save_token(server: str, secret: str) -> Path:
     return path
 
 
-def the_platform(service: Client, platform: str) -> PlatformShape:
+def the_platform(service: Client, platform: str) -> PlatformResponse:
     """The platform named, or the one with the most devices."""
     if platform:
         return service.platform(platform)

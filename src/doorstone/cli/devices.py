@@ -6,7 +6,10 @@ from typing import Annotated
 
 import typer
 
-from doorstone.cli.choosing import (
+from doorstone.api.devices import CourseResponse, DeviceChangeRequest
+from doorstone.api.sorting import AssessmentResponse
+from doorstone.cli.connection import client, the_platform
+from doorstone.cli.filters import (
     ModelOption,
     PlatformOption,
     ReleaseOption,
@@ -15,16 +18,14 @@ from doorstone.cli.choosing import (
     StateOption,
     WordsOption,
 )
-from doorstone.cli.connection import client, the_platform
-from doorstone.cli.output import LEGEND, MARKS, Form, FormOption, out, say, show, speaks, strip
-from doorstone.formats.wire import AssessmentShape, CourseShape, DeviceChangeAsked
+from doorstone.cli.output import LEGEND, MARKS, FormOption, OutputFormat, out, reports_errors, say, show, strip
 
 app = typer.Typer(no_args_is_help=True)
 DeviceArgument = Annotated[str, typer.Argument(help="Device id.")]
 
 
 @app.command("list")
-@speaks
+@reports_errors
 def list_devices(
     context: typer.Context,
     platform: PlatformOption = "",
@@ -34,7 +35,7 @@ def list_devices(
     model: ModelOption = "",
     requirement: RequirementOption = "",
     words: WordsOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List devices with their state against a release."""
     with client(context) as service:
@@ -52,44 +53,44 @@ def list_devices(
         for d in found
     ]  # fmt: skip
     show(form, found, columns, rows, typed=([*about, *asked, "runway"], every))
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         say(LEGEND)
         say(f"{len(found)} device{'' if len(found) == 1 else 's'}. One of them: [bold]doorstone device show[/] DEVICE")
 
 
 @app.command("show")
-@speaks
+@reports_errors
 def show_device(
-    context: typer.Context, device: DeviceArgument, release: ReleaseOption = "", form: FormOption = Form.TABLE
+    context: typer.Context, device: DeviceArgument, release: ReleaseOption = "", form: FormOption = OutputFormat.TABLE
 ) -> None:
     """Show a device: every finding against a release, why, and the course."""
     with client(context) as service:
         detail = service.device(device, release)
         assessment = service.assessment(device, release)
-    if form is Form.JSON:
+    if form is OutputFormat.JSON:
         show(form, {"detail": detail.model_dump(mode="json"), "assessment": assessment.model_dump(mode="json")}, [], [])
         return
     d = detail.device
     title = f"{d.id}  {d.model}  {d.site}  on {d.release}, towards {assessment.release}: {assessment.state}"
     print_findings(form, assessment, title)
-    if form is Form.TABLE and detail.course:
+    if form is OutputFormat.TABLE and detail.course:
         out().print(f"\n{course_words(detail.course)}")
-    if form is Form.TABLE and detail.verdicts:
+    if form is OutputFormat.TABLE and detail.verdicts:
         said = [[v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts]
         show(form, None, ["source", "on", "requirement", "says"], said, "\nVerdicts of the sources")
 
 
-def course_words(course: CourseShape) -> str:
+def course_words(course: CourseResponse) -> str:
     """The course as a sentence."""
     until = "until" if course.way == "stay" else "by"
     by = f" {until} {course.by}" if course.by else ""
     return f"Course: [bold]{course.way}[/]{by}. {course.why}."
 
 
-def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
+def print_findings(form: OutputFormat, assessment: AssessmentResponse, title: str) -> None:
     """One row per requirement that is not met: the mark, what is required and measured, and what to do."""
     rows = []
-    shown = [f for f in assessment.findings if form is not Form.TABLE or f.mark != "met"]
+    shown = [f for f in assessment.findings if form is not OutputFormat.TABLE or f.mark != "met"]
     for f in shown:
         wrong = [leaf for leaf in f.leaves if leaf.outcome != "met"] or f.leaves
         measured = [f"{leaf.fact}: {leaf.measured or 'unread'}" for leaf in wrong]
@@ -99,17 +100,17 @@ def print_findings(form: Form, assessment: AssessmentShape, title: str) -> None:
             fix = f"Sources disagree. See: doorstone dispute list --device {title.split()[0]}" if title else ""
         rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])
     columns = ["requirement", "finding", "required", "measured", "fix, or why"]
-    if rows or form is not Form.TABLE:
+    if rows or form is not OutputFormat.TABLE:
         show(form, assessment, columns, rows, title)
     else:
         out().print(f"[bold]{title}[/]")
     met = [f.requirement.id for f in assessment.findings if f.mark == "met"]
-    if form is Form.TABLE and met:
+    if form is OutputFormat.TABLE and met:
         out().print(f"\n{MARKS['met']}: {', '.join(met)}")
 
 
 @app.command("change")
-@speaks
+@reports_errors
 def change_device(
     context: typer.Context,
     device: DeviceArgument,
@@ -119,10 +120,10 @@ def change_device(
     critical: Annotated[
         bool | None, typer.Option("--critical/--not-critical", help="Whether the organisation lives on it.")
     ] = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Change what rules rest on: site, role, criticality. Approvals that rest on it are looked at again."""
-    asked = DeviceChangeAsked(site=site, role=role, critical=critical, note=note)
+    asked = DeviceChangeRequest(site=site, role=role, critical=critical, note=note)
     with client(context) as service:
         found = service.change_device(device, asked).device
     columns = ["device", "site", "role", "critical"]

@@ -7,7 +7,11 @@ from typing import Annotated, Any
 
 import typer
 
-from doorstone.cli.choosing import (
+from doorstone.api.devices import SelectionRequest
+from doorstone.api.fixes import FixDoneRequest
+from doorstone.api.fleet import ShiftResponse, SortScenario, WhatIfRequest
+from doorstone.cli.connection import client, the_platform
+from doorstone.cli.filters import (
     ModelOption,
     PlatformOption,
     ReleaseOption,
@@ -18,11 +22,9 @@ from doorstone.cli.choosing import (
     StateOption,
     WordsOption,
     filter_of,
-    given,
+    filter_options,
 )
-from doorstone.cli.connection import client, the_platform
-from doorstone.cli.output import USAGE, Form, FormOption, fail, out, say, show, speaks
-from doorstone.formats.wire_fleet import FixDoneAsked, SelectionAsked, ShiftShape, SortSupposed, WhatIfAsked
+from doorstone.cli.output import USAGE, FormOption, OutputFormat, fail, out, reports_errors, say, show
 
 fleet_app = typer.Typer(no_args_is_help=True)
 fix_app = typer.Typer(no_args_is_help=True)
@@ -30,7 +32,7 @@ selection_app = typer.Typer(no_args_is_help=True)
 
 
 @fleet_app.command("show")
-@speaks
+@reports_errors
 def show_fleet(
     context: typer.Context,
     by: Annotated[str, typer.Option(help="Group by site, model, role or runs.")] = "site",
@@ -43,10 +45,10 @@ def show_fleet(
     model: ModelOption = "",
     requirement: RequirementOption = "",
     words: WordsOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Count devices by state, in groups, and show which requirements fail together."""
-    where = given(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
+    where = filter_options(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
     with client(context) as service:
         known = the_platform(service, platform)
         found = service.fleet(known.id, release=release, selection=selection, by=by, **where)
@@ -55,13 +57,13 @@ def show_fleet(
     title = f"{known.name} towards {found.release}: " + ", ".join(f"{n} {s}" for s, n in found.states.items())
     columns = [by, *(state.replace("-", " ") for state in states), "devices"]
     show(form, found, columns, rows, title, typed=([by, *states, "devices"], rows))
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         together = [[c.devices, c.requirements] for c in found.combinations[:10]]
         show(form, None, ["devices", "fail together"], together, "\nWhat fails together")
 
 
 @fleet_app.command("compare")
-@speaks
+@reports_errors
 def compare(
     context: typer.Context,
     release: Annotated[list[str], typer.Option("--release", "-r", help="A target release; give two to compare.")],
@@ -71,13 +73,13 @@ def compare(
     site: SiteOption = "",
     role: RoleOption = "",
     model: ModelOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Compare two releases or two routes: how many devices come out how, and which come out differently."""
     routes = route or ["in-place"]
     if not 1 <= len(release) <= 2 or len(routes) > 2:
         fail(USAGE, "Two sides are compared", "Give --release once or twice, --route once or twice")
-    where = given(site=site, role=role, model=model, selection=selection)
+    where = filter_options(site=site, role=role, model=model, selection=selection)
     with client(context) as service:
         known = the_platform(service, platform)
         sides = {"release": release[0], "route": routes[0], "other_release": release[-1], "other_route": routes[-1]}
@@ -86,7 +88,7 @@ def compare(
     columns = ["state", f"{found.one.release} {found.one.route}", f"{found.other.release} {found.other.route}"]
     rows = [[name, found.one.outcomes.get(name, 0), found.other.outcomes.get(name, 0)] for name in names]
     show(form, found, columns, rows, f"{found.devices} devices of {known.name}")
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         _print_shifts(found.shifts, "Come out differently")
         for side in (found.one, found.other):
             if side.uncovered:
@@ -94,16 +96,19 @@ def compare(
                 out().print(f"\nIn the way of {side.release} {side.route}: {checks}")
 
 
-def _print_shifts(shifts: list[ShiftShape], title: str) -> None:
+def _print_shifts(shifts: list[ShiftResponse], title: str) -> None:
     rows = [[s.one, s.other, s.count, s.devices[:5]] for s in shifts]
     if rows:
-        show(Form.TABLE, None, ["from", "to", "devices", "such as"], rows, f"\n{title}")
+        show(OutputFormat.TABLE, None, ["from", "to", "devices", "such as"], rows, f"\n{title}")
 
 
 @fleet_app.command("forecast")
-@speaks
+@reports_errors
 def forecast(
-    context: typer.Context, platform: PlatformOption = "", release: ReleaseOption = "", form: FormOption = Form.TABLE
+    context: typer.Context,
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Forecast the fleet: how many devices leave servicing in each month, why, and which course each takes."""
     with client(context) as service:
@@ -114,14 +119,14 @@ def forecast(
     ]
     title = f"{known.name}, {found.devices} devices, as of {found.as_of}: when they leave servicing"
     show(form, found, ["month", "technically", "as approved", "technically ended by"], rows, title)
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         out().print("\nCourses: " + ", ".join(f"{n} {way}" for way, n in found.courses.items()))
         if found.past or found.unknown:
             out().print(f"Out of servicing already: {found.past}. Nothing known of {found.unknown}.")
 
 
 @fleet_app.command("what-if")
-@speaks
+@reports_errors
 def what_if(
     context: typer.Context,
     fix: Annotated[list[str] | None, typer.Option(help="Title of a fix that would be made; repeat it.")] = None,
@@ -139,13 +144,13 @@ def what_if(
     model: ModelOption = "",
     requirement: RequirementOption = "",
     words: WordsOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Count devices before and after fixes, sorts and approvals that are only supposed."""
     where = filter_of(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
     with client(context) as service:
         known = the_platform(service, platform)
-        asked = WhatIfAsked(
+        asked = WhatIfRequest(
             platform=known.id,
             release=release,
             selection=selection,
@@ -159,24 +164,24 @@ def what_if(
     names = list(dict.fromkeys([*found.before, *found.after]))
     rows = [[name, found.before.get(name, 0), found.after.get(name, 0)] for name in names]
     show(form, found, ["state", "before", "after"], rows, f"{found.devices} devices towards {found.release}")
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         _print_shifts(found.moves, "Would move")
         if found.fixes_made:
             hours, minutes = divmod(found.minutes, 60)
             out().print(f"\n{found.fixes_made} fixes, {hours} h {minutes} min, {found.cost} for parts")
 
 
-def _sort(word: str) -> SortSupposed:
+def _sort(word: str) -> SortScenario:
     name, _, rest = word.partition("=")
     sort, _, model = rest.partition("@")
-    return SortSupposed.model_validate({"requirement": name, "sort": sort, "model": model})
+    return SortScenario.model_validate({"requirement": name, "sort": sort, "model": model})
 
 
 # --------------------------------------------------------------------- fixes
 
 
 @fix_app.command("list")
-@speaks
+@reports_errors
 def list_fixes(
     context: typer.Context,
     platform: PlatformOption = "",
@@ -187,13 +192,13 @@ def list_fixes(
     role: RoleOption = "",
     model: ModelOption = "",
     words: WordsOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List the fixes worth making, by site and action, and the parts to buy: a list for a round of the sites."""
-    where = given(state=state, site=site, role=role, model=model, words=words, selection=selection)
+    where = filter_options(state=state, site=site, role=role, model=model, words=words, selection=selection)
     with client(context) as service:
         known = the_platform(service, platform)
-        if form is Form.CSV:
+        if form is OutputFormat.CSV:
             typer.echo(service.fix_round_csv(known.id, release=release, **where), nl=False)
             return
         found = service.fix_round(known.id, release=release, **where)
@@ -204,7 +209,7 @@ def list_fixes(
             rows.append([one.site, action.title, [v.device for v in action.visits], *total])
     title = f"{found.devices} devices, {found.minutes // 60} h {found.minutes % 60} min, {found.cost} for parts"
     show(form, found, ["site", "action", "devices", "minutes", "cost"], rows, title)
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         for part in found.parts:
             out().print(f"\nBuy: {part.count} × {part.title}, {part.cost}")
         if found.pointless:
@@ -212,12 +217,12 @@ def list_fixes(
 
 
 @fix_app.command("show")
-@speaks
+@reports_errors
 def show_fixes(
     context: typer.Context,
     device: Annotated[str, typer.Argument(help="Device id.")],
     release: ReleaseOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show the fixes of one device in order, which of them spares another, and how it then stands."""
     with client(context) as service:
@@ -227,11 +232,11 @@ def show_fixes(
         words = f"{step.fix.title} ({step.told})" if step.told else step.fix.title
         rows.append([at, words, step.fix.minutes, step.fix.cost, step.meets])
     title = f"{device} towards {found.release}"
-    if rows or form is not Form.TABLE:
+    if rows or form is not OutputFormat.TABLE:
         show(form, found, ["step", "fix", "minutes", "cost", "then met"], rows, title)
     else:
         out().print(f"{title}: {found.state}; there is nothing to fix.")
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         for words in dict.fromkeys(step.stop for step in found.steps if step.stop):
             out().print(f"\n[bold red]Stop:[/] {words}.")
         for spared in found.spared:
@@ -248,7 +253,7 @@ def show_fixes(
 
 
 @fix_app.command("record")
-@speaks
+@reports_errors
 def record_fix(
     context: typer.Context,
     device: Annotated[str, typer.Argument(help="Device id.")],
@@ -258,15 +263,15 @@ def record_fix(
         datetime | None, typer.Option(formats=["%Y-%m-%dT%H:%M", "%Y-%m-%d"], help="When it was made; now if left out.")
     ] = None,
     note: Annotated[str, typer.Option(help="What happened.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record a fix as done, or as tried and failed. What it gives is believed until the next reading."""
-    asked = FixDoneAsked(title=title, outcome="failed" if failed else "done", done_at=done, note=note)
+    asked = FixDoneRequest(title=title, outcome="failed" if failed else "done", done_at=done, note=note)
     with client(context) as service:
         found = service.record_fix(device, asked)
     show(form, found, ["fix", "device", "title", "outcome", "stands"],
          [[found.id, found.device, found.title, found.outcome, found.word]])  # fmt: skip
-    if form is Form.TABLE and not failed:
+    if form is OutputFormat.TABLE and not failed:
         say(f"Read the device again to prove it. Then: [bold]doorstone device show[/] {device}")
 
 
@@ -274,8 +279,8 @@ def record_fix(
 
 
 @selection_app.command("list")
-@speaks
-def list_selections(context: typer.Context, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def list_selections(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
     """List saved selections."""
     with client(context) as service:
         found = service.selections()
@@ -287,7 +292,7 @@ def list_selections(context: typer.Context, form: FormOption = Form.TABLE) -> No
 
 
 @selection_app.command("save")
-@speaks
+@reports_errors
 def save_selection(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="A name for it.")],
@@ -299,19 +304,19 @@ def save_selection(
     model: ModelOption = "",
     requirement: RequirementOption = "",
     words: WordsOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Save a choice of devices; the same name again replaces it."""
     where = filter_of(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
     with client(context) as service:
         known = the_platform(service, platform)
-        found = service.save_selection(name, SelectionAsked(platform=known.id, release=release, where=where))
+        found = service.save_selection(name, SelectionRequest(platform=known.id, release=release, where=where))
     show(form, found, ["selection", "platform"], [[found.name, found.platform]])
     say(f'Use it: [bold]doorstone fleet show --selection "{name}"[/]')
 
 
 @selection_app.command("delete")
-@speaks
+@reports_errors
 def delete_selection(context: typer.Context, name: Annotated[str, typer.Argument(help="Its name.")]) -> None:
     """Forget a selection."""
     with client(context) as service:

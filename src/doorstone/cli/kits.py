@@ -13,12 +13,22 @@ from typing import Annotated
 
 import typer
 
-from doorstone.cli.choosing import ReleaseOption
+from doorstone.api.kits import KitRequest, KitResponse, OverrideSetResponse
 from doorstone.cli.connection import client
 from doorstone.cli.devices import DeviceArgument
-from doorstone.cli.output import BAD_INPUT, FAILED, USAGE, Form, FormOption, fail, out, say, show, speaks
-from doorstone.formats.wire import OverrideSetShape
-from doorstone.formats.wire_kits import KitAsked, KitShape
+from doorstone.cli.filters import ReleaseOption
+from doorstone.cli.output import (
+    BAD_INPUT,
+    FAILED,
+    USAGE,
+    FormOption,
+    OutputFormat,
+    fail,
+    out,
+    reports_errors,
+    say,
+    show,
+)
 
 app = typer.Typer(no_args_is_help=True)
 KitArgument = Annotated[str, typer.Argument(metavar="KIT", help="Kit id, such as KT-0001.")]
@@ -39,13 +49,13 @@ RouteOption = Annotated[RouteChoice, typer.Option(help="How the device gets the 
 
 
 @app.command()
-@speaks
+@reports_errors
 def choose(
     context: typer.Context,
     device: DeviceArgument,
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show which overrides would cover every check of a device, and why not the others."""
     with client(context) as service:
@@ -54,7 +64,7 @@ def choose(
     if answer.best:
         rows.append(["chosen", _ids(answer.best), answer.best.covers, _excess(answer.best)])
     rows += [["alternative", _ids(other), other.covers, _excess(other)] for other in answer.alternatives]
-    tried = {name for other in answer.alternatives for name in _ids(other)} if form is Form.TABLE else set()
+    tried = {name for other in answer.alternatives for name in _ids(other)} if form is OutputFormat.TABLE else set()
     reasons: dict[str, list[str]] = {}
     for left in answer.left_out:
         if left.id not in tried:
@@ -65,16 +75,16 @@ def choose(
         say(f"Nothing covers {', '.join(answer.uncovered)}. Look at the other route, or fix it.")
 
 
-def _ids(found: OverrideSetShape) -> list[str]:
+def _ids(found: OverrideSetResponse) -> list[str]:
     return [o.id for o in found.overrides]
 
 
-def _excess(found: OverrideSetShape) -> str:
+def _excess(found: OverrideSetResponse) -> str:
     words = f"also switches off {', '.join(found.excess)}" if found.excess else "exact"
     return "; ".join([words, *found.warnings])
 
 
-def _print(form: Form, data: object, kits: list[KitShape]) -> None:
+def _print(form: OutputFormat, data: object, kits: list[KitResponse]) -> None:
     rows = [
         [
             k.id,
@@ -110,7 +120,7 @@ MediaOption = Annotated[str, typer.Option(help="The media to use; the one that f
 
 
 @app.command()
-@speaks
+@reports_errors
 def gates(
     context: typer.Context,
     device: DeviceArgument,
@@ -118,7 +128,7 @@ def gates(
     route: RouteOption = RouteChoice.IN_PLACE,
     carry_over: Annotated[CarryOver | None, typer.Option(help="What set-up keeps.")] = None,
     media: MediaOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show what must hold before a kit may be used, measured today."""
     kept = carry_over.value if carry_over else ""
@@ -129,9 +139,9 @@ def gates(
 
 
 @app.command()
-@speaks
+@reports_errors
 def routes(
-    context: typer.Context, device: DeviceArgument, release: ReleaseOption = "", form: FormOption = Form.TABLE
+    context: typer.Context, device: DeviceArgument, release: ReleaseOption = "", form: FormOption = OutputFormat.TABLE
 ) -> None:
     """Show the routes of a device side by side: overrides, gates, what is kept."""
     with client(context) as service:
@@ -151,26 +161,26 @@ def routes(
 
 
 @app.command()
-@speaks
+@reports_errors
 def cases(
     context: typer.Context,
     device: DevicesArgument,
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show how devices split into the fewest kits, and why some can have none yet."""
     carry = CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING
     with client(context) as service:
-        asked = KitAsked(devices=device, release=release, route=route.value, carry_over=carry.value)
+        asked = KitRequest(devices=device, release=release, route=route.value, carry_over=carry.value)
         found = service.kit_cases(asked)
     rows: list[list[object]] = [[c.devices, c.overrides or "none needed", c.media, ""] for c in found.cases]
-    rows += [[t.place, t.message, "", t.mend] for t in found.refused]
-    show(form, found, ["devices", "overrides, or what stands in the way", "media", "mend"], rows)
+    rows += [[t.pointer, t.detail, "", t.hint] for t in found.refused]
+    show(form, found, ["devices", "overrides, or what stands in the way", "media", "hint"], rows)
 
 
 @app.command()
-@speaks
+@reports_errors
 def make(
     context: typer.Context,
     device: DevicesArgument,
@@ -182,11 +192,11 @@ def make(
     sets: Annotated[
         list[str] | None, typer.Option("--set", help="A settings set for after the upgrade; repeat for more.")
     ] = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Make the kit for devices of one case: settings, undo, verification, runbook, manifest, signature."""
     kept = carry_over or (CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING)
-    asked = KitAsked(
+    asked = KitRequest(
         devices=device, release=release, route=route.value, carry_over=kept.value, waive=_waived(waive), media=media,
         sets=sets or [],
     )  # fmt: skip
@@ -197,8 +207,8 @@ def make(
 
 
 @app.command("sets")
-@speaks
-def sets_(context: typer.Context, device: DeviceArgument, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def sets_(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
     """Show the organisation's own settings for after an upgrade, and whether they are in place."""
     with client(context) as service:
         found = service.settings_sets(device)
@@ -207,11 +217,11 @@ def sets_(context: typer.Context, device: DeviceArgument, form: FormOption = For
 
 
 @app.command("list")
-@speaks
+@reports_errors
 def list_kits(
     context: typer.Context,
     device: Annotated[str, typer.Option(help="Only kits for this device.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List kits, newest first."""
     with client(context) as service:
@@ -220,17 +230,17 @@ def list_kits(
 
 
 @app.command("show")
-@speaks
+@reports_errors
 def show_kit(
     context: typer.Context,
     name: KitArgument,
     file: Annotated[str, typer.Option(help="Print this file of the kit.")] = "runbook.md",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Print a file of a kit, the runbook unless another is named."""
     with client(context) as service:
         found = service.kit(name)
-    if form is Form.JSON:
+    if form is OutputFormat.JSON:
         show(form, found, [], [])
         return
     text = next((f.text for f in found.files if f.path == file), None)
@@ -240,7 +250,7 @@ def show_kit(
 
 
 @app.command()
-@speaks
+@reports_errors
 def download(
     context: typer.Context,
     name: KitArgument,
@@ -268,7 +278,7 @@ def download(
 
 
 @app.command("page")
-@speaks
+@reports_errors
 def page(
     context: typer.Context,
     name: KitArgument,
@@ -281,12 +291,12 @@ def page(
 
 
 @app.command("diff")
-@speaks
+@reports_errors
 def diff(
     context: typer.Context,
     one: KitArgument,
     other: Annotated[str, typer.Argument(metavar="OTHER", help="The kit to compare with.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show what differs between two kits."""
     with client(context) as service:
@@ -297,7 +307,7 @@ def diff(
 
 
 @app.command("key")
-@speaks
+@reports_errors
 def key(
     context: typer.Context,
     into: Annotated[Path | None, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = None,
@@ -313,7 +323,7 @@ def key(
 
 
 @app.command("check")
-@speaks
+@reports_errors
 def check(
     path: Annotated[Path, typer.Argument(exists=True, help="A kit's folder, or its zip.")],
     key_file: Annotated[
@@ -322,10 +332,10 @@ def check(
     as_of: Annotated[
         datetime | None, typer.Option(formats=["%Y-%m-%d"], help="On this day; today if left out.")
     ] = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Check a kit with no service: complete, unchanged, signed, not past its last day. Exit 1 if not."""
-    from doorstone.core.kit_check import kit_faults
+    from doorstone.core.kits.check import kit_faults
     from doorstone.formats.signature import fits
 
     public = key_file.read_bytes() if key_file else None
@@ -335,7 +345,7 @@ def check(
         faults = [*strange, *kit_faults(files, (as_of or datetime.now()).date(), signed)]
     except ValueError as error:
         fail(BAD_INPUT, f"{key_file}: {error}", "Fetch the key with 'doorstone kit key'")
-    if faults or form is not Form.TABLE:
+    if faults or form is not OutputFormat.TABLE:
         show(form, {"kit": str(path), "ok": not faults, "faults": faults}, ["fault"], [[fault] for fault in faults])
     if faults:
         fail(FAILED, f"{path} is not to be used", "Download it again, or make a new one")

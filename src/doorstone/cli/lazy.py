@@ -8,10 +8,8 @@ from importlib import import_module
 from typing import Any, ClassVar
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
-
-from doorstone.cli.overview import write_overview
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +40,7 @@ class LazyGroup(TyperGroup):
     """A group whose commands are those of `places`, listed in that order."""
 
     places: ClassVar[Mapping[str, Place]] = {}
+    listing = False
 
     def list_commands(self, ctx: Any) -> list[str]:
         return list(self.places)
@@ -50,12 +49,16 @@ class LazyGroup(TyperGroup):
         place = self.places.get(cmd_name)
         if place is None:
             return None
+        if self.listing:
+            return TyperCommand(cmd_name, help=place.help, rich_help_panel=place.panel)
         if cmd_name not in self.commands:
             self.commands[cmd_name] = place.load(cmd_name)
         return self.commands[cmd_name]
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
-        panels: dict[str, list[tuple[str, str]]] = {}
-        for name, place in self.places.items():
-            panels.setdefault(place.panel, []).append((name, place.help))
-        write_overview(ctx, formatter, panels.items())
+        """Help lists names and words, for which no command has to be loaded."""
+        self.listing = True
+        try:
+            super().format_help(ctx, formatter)
+        finally:
+            self.listing = False

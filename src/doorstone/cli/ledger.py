@@ -9,9 +9,9 @@ from typing import Annotated
 
 import typer
 
+from doorstone.api.ledger import LedgerCheckResponse
 from doorstone.cli.connection import client
-from doorstone.cli.output import BAD_INPUT, FAILED, Form, FormOption, fail, say, show, speaks
-from doorstone.formats.wire_after import LedgerCheckShape
+from doorstone.cli.output import BAD_INPUT, FAILED, FormOption, OutputFormat, fail, reports_errors, say, show
 
 KINDS = {
     "EX": "exception", "KT": "kit", "AT": "attempt", "OB": "observation", "SD": "decision", "IM": "import",
@@ -21,13 +21,13 @@ app = typer.Typer(no_args_is_help=True)
 
 
 @app.command("list")
-@speaks
+@reports_errors
 def list_entries(
     context: typer.Context,
     kind: Annotated[str, typer.Option(help="Only of this kind: exception, kit, attempt, ...")] = "",
     obj: Annotated[str, typer.Option("--object", help="Only of this object, such as EX-0001.")] = "",
     most: Annotated[int, typer.Option(min=1, help="At most so many.")] = 30,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List entries, newest first."""
     with client(context) as service:
@@ -37,12 +37,12 @@ def list_entries(
 
 
 @app.command()
-@speaks
+@reports_errors
 def story(
     context: typer.Context,
     obj: Annotated[str, typer.Argument(metavar="OBJECT", help="Such as EX-0001, KT-0002, a device or a person.")],
     kind: Annotated[str, typer.Option(help="Its kind, where the id does not tell: device, person, sheet.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Tell what happened to one object, oldest first, in sentences."""
     known = KINDS.get(obj.partition("-")[0], "device")
@@ -55,7 +55,7 @@ def story(
 
 
 @app.command()
-@speaks
+@reports_errors
 def export(
     context: typer.Context,
     into: Annotated[Path | None, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = None,
@@ -73,7 +73,7 @@ def export(
 
 
 @app.command()
-@speaks
+@reports_errors
 def verify(
     context: typer.Context,
     file: Annotated[
@@ -83,7 +83,7 @@ def verify(
         Path | None, typer.Option(exists=True, file_okay=False, help="Check a data folder, with no service.")
     ] = None,
     kept: Annotated[str, typer.Option(help="A head that was noted elsewhere, as number:hash.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Check the whole chain; exit 1 if any entry was altered, removed or moved, and say which."""
     if file is not None or data is not None:
@@ -97,20 +97,22 @@ def verify(
     say("Every entry follows from the one before it." + (f" Head: {found.head}" if found.head else ""))
 
 
-def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckShape:
+def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckResponse:
     from doorstone.service.serve import DamagedError
     from doorstone.work import ledger
-    from doorstone.work.errors import WorkError
+    from doorstone.work.context.errors import WorkError
 
     try:
         if file is not None:
             with file.open(encoding="utf-8") as lines:
-                return LedgerCheckShape.model_validate(ledger.check_export(lines))
-        from doorstone.service.config import Config, open_desk
+                return LedgerCheckResponse.model_validate(ledger.check_export(lines))
+        from doorstone.service.config import Config, open_context
 
         assert data is not None
-        return LedgerCheckShape.model_validate(ledger.check_ledger(open_desk(Config(data=data), existing=True), kept))
+        return LedgerCheckResponse.model_validate(
+            ledger.check_ledger(open_context(Config(data=data), existing=True), kept)
+        )
     except DamagedError as error:
-        return LedgerCheckShape(entries=0, ok=False, faults=[str(error)], head="")
+        return LedgerCheckResponse(entries=0, ok=False, faults=[str(error)], head="")
     except (WorkError, UnicodeDecodeError) as error:
         fail(BAD_INPUT, str(error), "Export it again")

@@ -19,11 +19,11 @@ class JobOrder(LazyGroup):
 
     places: ClassVar[Mapping[str, Place]] = {
         "sheet": Place(
-            DESCRIBE, "sheets", "app", "Describe a platform: its releases, requirements, fixes and overrides."
+            DESCRIBE, "platforms", "app", "Describe a platform: its releases, requirements, fixes and overrides."
         ),
         "collect": Place(
             READ,
-            "collecting",
+            "collect",
             "collect",
             "Read this machine through its public files; what could not be read is said, with why.",
         ),
@@ -36,42 +36,42 @@ class JobOrder(LazyGroup):
         "fleet": Place(SORT, "fleet", "fleet_app", "Count the fleet, compare targets, ask what if."),
         "selection": Place(SORT, "fleet", "selection_app", "Save a choice of devices under a name."),
         "exception": Place(
-            EXCEPT, "exceptions", "app", "Ask for, and decide on, permissions for what cannot be fixed."
+            EXCEPT, "exceptions.commands", "app", "Ask for, and decide on, permissions for what cannot be fixed."
         ),
         "media": Place(UPGRADE, "media", "app", "Record set-up media, and plan which of them a batch needs."),
         "kit": Place(UPGRADE, "kits", "app", "Choose overrides, make a kit for exactly what is excepted."),
-        "attempt": Place(UPGRADE, "after", "attempt_app", "Record tries at an upgrade and what came of them."),
+        "attempt": Place(UPGRADE, "attempts", "attempt_app", "Record tries at an upgrade and what came of them."),
         "follow-up": Place(
-            FOLLOW, "looking", "follow_up_app", "What an upgrade left to do, and what has drifted since."
+            FOLLOW, "forecast", "follow_up_app", "What an upgrade left to do, and what has drifted since."
         ),
-        "observe": Place(FOLLOW, "after", "observe_app", "Record what is seen of updates, and compare."),
+        "observe": Place(FOLLOW, "attempts", "observe_app", "Record what is seen of updates, and compare."),
         "forecast": Place(
             FOLLOW,
-            "after",
+            "attempts",
             "forecast",
             "Forecast a device: which releases it can reach, how, until when, and what ends it.",
         ),
         "outlook": Place(
             FOLLOW,
-            "looking",
+            "forecast",
             "outlook",
             "Look further: a device under several assumptions, what each exception does, what each way costs.",
         ),
         "suppose": Place(
             FOLLOW,
-            "looking",
+            "forecast",
             "suppose",
             "Suppose other dates, ends, fixes, approvals or sorts, and see the forecast before and after.",
         ),
         "plan": Place(
             FOLLOW,
-            "looking",
+            "forecast",
             "plan",
             "Plan a budget: which way each device takes so that it buys the most serviced device-months.",
         ),
         "due": Place(
             FOLLOW,
-            "telling",
+            "notifications",
             "due",
             "List what is due: decisions, second looks, reviews, lapses, conditions, rollbacks that end, checks.",
         ),
@@ -81,16 +81,19 @@ class JobOrder(LazyGroup):
         ),
         "person": Place(RUN, "people", "person_app", "Who may sign in, and in which role."),
         "token": Place(RUN, "people", "token_app", "Bearer tokens for programs and this command line."),
-        "me": Place(RUN, "telling", "me_app", "What you are told of, your calendar, your password."),
-        "hook": Place(RUN, "telling", "hook_app", "Addresses of other programs that are told what happens."),
-        "serve": Place(RUN, "serving", "serve", "Run the service and its console until it is told to stop."),
-        "backup": Place(RUN, "backup", "backup", "Write the records and every key to one file, also while it runs."),
-        "restore": Place(RUN, "backup", "restore", "Make a data folder of a backup."),
-        "openapi": Place(RUN, "serving", "openapi", "Print the OpenAPI document of the service."),
+        "me": Place(RUN, "notifications", "me_app", "What you are told of, your calendar, your password."),
+        "webhook": Place(
+            RUN, "notifications", "webhook_app", "Addresses of other programs that are told what happens."
+        ),
+        "serve": Place(RUN, "serve", "serve", "Run the service and its console until it is told to stop."),
+        "backup": Place(
+            RUN, "operations", "backup", "Write the records and every key to one file, also while it runs."
+        ),
+        "restore": Place(RUN, "operations", "restore", "Make a data folder of a backup."),
+        "openapi": Place(RUN, "serve", "openapi", "Print the OpenAPI document of the service."),
     }
 
 
-ORDER = tuple(JobOrder.places)
 app = typer.Typer(
     name="doorstone",
     cls=JobOrder,

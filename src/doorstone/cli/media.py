@@ -12,7 +12,9 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
-from doorstone.cli.choosing import (
+from doorstone.api.media import MediaPlanRequest, MediaRequest, MediaResponse
+from doorstone.cli.connection import client
+from doorstone.cli.filters import (
     ModelOption,
     PlatformOption,
     ReleaseOption,
@@ -22,9 +24,7 @@ from doorstone.cli.choosing import (
     StateOption,
     filter_of,
 )
-from doorstone.cli.connection import client
-from doorstone.cli.output import FAILED, Form, FormOption, fail, say, show, speaks
-from doorstone.formats.wire_kits import MediaAsked, MediaPlanAsked, MediaShape
+from doorstone.cli.output import FAILED, FormOption, OutputFormat, fail, reports_errors, say, show
 
 app = typer.Typer(no_args_is_help=True)
 MediaArgument = Annotated[str, typer.Argument(metavar="MEDIA", help="Its id, such as MD-0001.")]
@@ -49,7 +49,7 @@ def _err() -> Console:
     return Console(stderr=True)
 
 
-def _print(form: Form, data: object, items: list[MediaShape]) -> None:
+def _print(form: OutputFormat, data: object, items: list[MediaResponse]) -> None:
     rows = [
         [
             m.id,
@@ -60,7 +60,7 @@ def _print(form: Form, data: object, items: list[MediaShape]) -> None:
             f"{m.size / 1e9:.1f} GB",
             f"{m.needs_gb} GB" if m.needs_gb else "none holds it",
             m.sha256[:12],
-            m.troubles or "sound",
+            m.defects or "sound",
         ]
         for m in items
     ]
@@ -69,7 +69,7 @@ def _print(form: Form, data: object, items: list[MediaShape]) -> None:
 
 
 @app.command()
-@speaks
+@reports_errors
 def add(
     context: typer.Context,
     file: FileArgument,
@@ -88,12 +88,12 @@ def add(
         datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Last day on which the link gives it.")
     ] = None,
     stick_gb: Annotated[int | None, typer.Option(help="Size in GB of the stick it is written on.")] = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record a media: its SHA-256 is computed here, and compared with the published one."""
-    digest, size = sha256_of(file, form is not Form.TABLE)
+    digest, size = sha256_of(file, form is not OutputFormat.TABLE)
     with client(context) as service:
-        given = MediaAsked.model_validate(
+        given = MediaRequest.model_validate(
             {
                 "platform": platform or service.platforms()[0].id,
                 "release": release,
@@ -118,12 +118,12 @@ def add(
 
 
 @app.command("list")
-@speaks
+@reports_errors
 def list_media(
     context: typer.Context,
     platform: PlatformOption = "",
     withdrawn: Annotated[bool, typer.Option("--withdrawn", help="Also those taken out of use.")] = False,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List media, newest first, with what is wrong with each."""
     with client(context) as service:
@@ -132,10 +132,12 @@ def list_media(
 
 
 @app.command()
-@speaks
-def check(context: typer.Context, file: FileArgument, name: MediaArgument, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def check(
+    context: typer.Context, file: FileArgument, name: MediaArgument, form: FormOption = OutputFormat.TABLE
+) -> None:
     """Check that a file is the media on record, byte for byte. Exit 1 if not."""
-    digest, size = sha256_of(file, form is not Form.TABLE)
+    digest, size = sha256_of(file, form is not OutputFormat.TABLE)
     with client(context) as service:
         held = service.one_media(name)
     same = digest == held.sha256
@@ -147,12 +149,12 @@ def check(context: typer.Context, file: FileArgument, name: MediaArgument, form:
 
 
 @app.command()
-@speaks
+@reports_errors
 def verify(
     context: typer.Context,
     name: MediaArgument,
     published: Annotated[str, typer.Argument(metavar="SHA256", help="The SHA-256 that the vendor publishes.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Say what the published SHA-256 of a media is; refused if the media has another."""
     with client(context) as service:
@@ -161,12 +163,12 @@ def verify(
 
 
 @app.command()
-@speaks
+@reports_errors
 def withdraw(
     context: typer.Context,
     name: MediaArgument,
     why: Annotated[str, typer.Option(help="Why it is not to be used any more.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Take a media out of use. Kits that were made for it are no longer handed out."""
     with client(context) as service:
@@ -175,7 +177,7 @@ def withdraw(
 
 
 @app.command()
-@speaks
+@reports_errors
 def plan(
     context: typer.Context,
     device: Annotated[
@@ -189,11 +191,11 @@ def plan(
     role: RoleOption = "",
     model: ModelOption = "",
     sticks_per_site: Annotated[int, typer.Option(min=1, help="Sticks to make for each site.")] = 1,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show which media a batch needs, for which devices, on how many sticks of which size, and what is missing."""
     where = filter_of(state=state, site=site, role=role, model=model)
-    asked = MediaPlanAsked(
+    asked = MediaPlanRequest(
         devices=device or [], platform=platform, selection=selection, where=where, release=release,
         sticks_per_site=sticks_per_site,
     )  # fmt: skip
@@ -205,18 +207,18 @@ def plan(
             u.what,
             _some(u.devices),
             [f"{n} × {u.stick_gb} GB, {site}" for site, n in u.sticks.items()],
-            u.troubles or "sound",
+            u.defects or "sound",
         ]
         for u in found.uses
     ]
-    rows += [["none", m.why, _some(m.devices), "", m.mend] for m in found.mismatches]
-    columns = ["media", "what it is, or what is missing", "devices", "sticks", "today, or the mend"]
-    typed = [[u.media, u.what, name, "; ".join(u.troubles)] for u in found.uses for name in u.devices]
-    typed += [["", m.why, name, m.mend] for m in found.mismatches for name in m.devices]
-    heads = ["media", "what it is, or what is missing", "device", "today, or the mend"]
+    rows += [["none", m.why, _some(m.devices), "", m.hint] for m in found.mismatches]
+    columns = ["media", "what it is, or what is missing", "devices", "sticks", "today, or the hint"]
+    typed = [[u.media, u.what, name, "; ".join(u.defects)] for u in found.uses for name in u.devices]
+    typed += [["", m.why, name, m.hint] for m in found.mismatches for name in m.devices]
+    heads = ["media", "what it is, or what is missing", "device", "today, or the hint"]
     show(form, found, columns, rows, f"Media for {found.release}", typed=(heads, typed))
     groups = [use.devices for use in found.uses] + [gap.devices for gap in found.mismatches]
-    if form is Form.TABLE and any(len(devices) > NAMED for devices in groups):
+    if form is OutputFormat.TABLE and any(len(devices) > NAMED for devices in groups):
         say("Every device by name: [bold]--format csv[/], or the console's plan.")
 
 

@@ -19,7 +19,7 @@ from rich.table import Table
 from rich.text import Text
 
 from doorstone.client import errors as client_errors
-from doorstone.formats.tables import csv_text
+from doorstone.formats.safe_csv import csv_text
 
 FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
 
@@ -27,13 +27,13 @@ P = ParamSpec("P")
 R = TypeVar("R")
 
 
-class Form(StrEnum):
+class OutputFormat(StrEnum):
     TABLE = "table"
     JSON = "json"
     CSV = "csv"
 
 
-FormOption = Annotated[Form, typer.Option("--format", help="How to print.", show_default=True)]
+FormOption = Annotated[OutputFormat, typer.Option("--format", help="How to print.", show_default=True)]
 
 MARKS = {
     "met": "[green]●[/] met",
@@ -73,7 +73,7 @@ def _plain(value: Any) -> Any:
 
 
 def show(
-    form: Form,
+    form: OutputFormat,
     data: Any,
     columns: Sequence[str],
     rows: Iterable[Sequence[Any]],
@@ -84,10 +84,10 @@ def show(
 
     `typed` are columns and rows for CSV, where those of the table are drawn or shortened for people.
     """
-    if form is Form.JSON:
+    if form is OutputFormat.JSON:
         sys.stdout.write(json.dumps(_plain(data), indent=2, ensure_ascii=False) + "\n")
         return
-    if form is Form.CSV:
+    if form is OutputFormat.CSV:
         sys.stdout.write(csv_text(*(typed or (columns, rows))))
         return
     marked = [column in MARKED for column in columns]
@@ -173,14 +173,14 @@ def asked_for(what: str, *, twice: bool = False) -> str:
     return str(typer.prompt(what, hide_input=True, confirmation_prompt=twice))
 
 
-def fail(code: int, detail: str, mend: str = "", troubles: Iterable[tuple[str, str, str]] = ()) -> NoReturn:
+def fail(code: int, detail: str, hint: str = "", errors: Iterable[tuple[str, str, str]] = ()) -> NoReturn:
     """Say what is wrong and what to do, and leave with `code`."""
     console = err()
     console.print(f"[bold red]✗[/] {escape(detail)}")
-    for place, message, fix in troubles:
+    for place, message, fix in errors:
         console.print(f"  [bold]{escape(place)}[/]: {escape(message.rstrip('.'))}. [dim]{escape(fix)}[/]")
-    if mend:
-        console.print(f"  → {escape(mend)}")
+    if hint:
+        console.print(f"  → {escape(hint)}")
     raise typer.Exit(code)
 
 
@@ -197,11 +197,11 @@ def plain_errors() -> Iterator[None]:
     except client_errors.ProblemError as error:
         problem = error.problem
         code = {401: ACCESS, 403: ACCESS, 404: MISSING, 409: REFUSED, 412: REFUSED}.get(problem.status, BAD_INPUT)
-        troubles = [(t.place, t.message, t.mend) for t in problem.troubles]
-        fail(FAILED if problem.status >= 500 else code, problem.detail, problem.mend, troubles)
+        errors = [(t.pointer, t.detail, t.hint) for t in problem.errors]
+        fail(FAILED if problem.status >= 500 else code, problem.detail, problem.hint, errors)
 
 
-def speaks(command: Callable[P, R]) -> Callable[P, R]:
+def reports_errors(command: Callable[P, R]) -> Callable[P, R]:
     """Decorate a command so that its errors are spoken plainly."""
 
     @wraps(command)

@@ -7,10 +7,21 @@ from typing import Annotated
 
 import typer
 
+from doorstone.api.people import PersonChangeRequest, PersonRequest, PersonResponse, TokenRequest, TokenResponse
 from doorstone.cli.connection import client, connection_of, save_token
-from doorstone.cli.output import BAD_INPUT, MISSING, USAGE, Form, FormOption, asked_for, fail, say, show, speaks
+from doorstone.cli.output import (
+    BAD_INPUT,
+    MISSING,
+    USAGE,
+    FormOption,
+    OutputFormat,
+    asked_for,
+    fail,
+    reports_errors,
+    say,
+    show,
+)
 from doorstone.client import Client
-from doorstone.formats.wire_people import PersonAsked, PersonChangeAsked, PersonShape, TokenAsked, TokenShape
 
 PASSWORD = "DOORSTONE_PASSWORD"
 person_app = typer.Typer(no_args_is_help=True)
@@ -21,7 +32,7 @@ DataOption = Annotated[
 PasswordOption = Annotated[str, typer.Option(envvar=PASSWORD, help="Asked for if left out.", show_default=False)]
 
 
-@speaks
+@reports_errors
 def sign_in(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
@@ -34,7 +45,7 @@ def sign_in(
     connection = connection_of(context)
     with Client(connection.server) as service:
         me = service.sign_in(name, password or asked_for("Password"), code)
-        token = service.issue_token(TokenAsked(name=f"command line of {name}", role=me.role, days=days, session=True))
+        token = service.issue_token(TokenRequest(name=f"command line of {name}", role=me.role, days=days, session=True))
     assert token.secret is not None
     if print_only:
         typer.echo(token.secret)
@@ -44,7 +55,7 @@ def sign_in(
 
 
 @person_app.command("add")
-@speaks
+@reports_errors
 def add_person(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
@@ -52,33 +63,33 @@ def add_person(
     password: PasswordOption = "",
     display: Annotated[str, typer.Option(help="Full name.")] = "",
     data: DataOption = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Add a person. With --data it needs no service: so the first administrator is made, and only the first."""
     password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
-            asked = PersonAsked.model_validate({"name": name, "display": display, "role": role, "password": password})
+            asked = PersonRequest.model_validate({"name": name, "display": display, "role": role, "password": password})
             found = service.add_person(asked)
         show(form, found, ["name", "display", "role"], [[found.name, found.display, found.role]])
         return
-    from doorstone.service.config import Config, open_desk
+    from doorstone.service.config import Config, open_context
     from doorstone.work import people
-    from doorstone.work.desk import Actor
-    from doorstone.work.errors import WorkError
+    from doorstone.work.context.actor import Actor
+    from doorstone.work.context.errors import WorkError
 
     try:
-        desk = open_desk(Config(data=data))
+        records = open_context(Config(data=data))
         if role != "administrator":
             fail(BAD_INPUT, "The first person is an administrator", "Give --role administrator")
         local = Actor("local", "administrator", "local")
-        person = people.add_person(desk, local, name, display, role, password, first=True)
+        person = people.add_person(records, local, name, display, role, password, first=True)
     except WorkError as error:
-        fail(BAD_INPUT, error.detail, error.mend)
+        fail(BAD_INPUT, error.detail, error.hint)
     say(f"Added {person.name}, {person.role}. Next: [bold]doorstone serve --data {data}[/] and sign in")
 
 
-def _print_people(form: Form, data: object, found: list[PersonShape]) -> None:
+def _print_people(form: OutputFormat, data: object, found: list[PersonResponse]) -> None:
     rows = [
         [
             p.name,
@@ -93,11 +104,11 @@ def _print_people(form: Form, data: object, found: list[PersonShape]) -> None:
 
 
 @person_app.command("list")
-@speaks
+@reports_errors
 def list_people(
     context: typer.Context,
     gone: Annotated[bool, typer.Option("--gone", help="Also those who may no longer sign in.")] = False,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List people, their roles, and the exceptions that they answer for."""
     with client(context) as service:
@@ -106,7 +117,7 @@ def list_people(
 
 
 @person_app.command("change")
-@speaks
+@reports_errors
 def change_person(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
@@ -119,7 +130,7 @@ def change_person(
     email: Annotated[str | None, typer.Option(help="Mail address.")] = None,
     leave: Annotated[bool, typer.Option("--leave", help="They may no longer sign in; their tokens end.")] = False,
     come_back: Annotated[bool, typer.Option("--come-back", help="They may sign in again.")] = False,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Change a person's role, everywhere or at sites, or whether they may sign in."""
     sites: dict[str, str] | None = {} if nowhere else None
@@ -134,14 +145,14 @@ def change_person(
         version = next((p.version for p in service.people(gone=True) if p.name == name), 0)
         if not version:
             fail(MISSING, f"There is no person {name!r}", "See who there is with 'doorstone person list --gone'")
-        found = service.change_person(name, version, PersonChangeAsked.model_validate(given))
+        found = service.change_person(name, version, PersonChangeRequest.model_validate(given))
     _print_people(form, found, [found])
     if not found.active and found.owns:
         say(f"{name} answers for {', '.join(found.owns)}: [bold]doorstone exception transfer[/] each")
 
 
 @person_app.command("password")
-@speaks
+@reports_errors
 def set_password(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Whose.")],
@@ -156,20 +167,20 @@ def set_password(
         with client(context) as service:
             service.set_password(name, password)
     else:
-        from doorstone.service.config import Config, open_desk
+        from doorstone.service.config import Config, open_context
         from doorstone.work import people
-        from doorstone.work.desk import Actor
-        from doorstone.work.errors import WorkError
+        from doorstone.work.context.actor import Actor
+        from doorstone.work.context.errors import WorkError
 
         try:
             local = Actor("local", "administrator", "local")
-            people.set_password(open_desk(Config(data=data)), local, name, None, password)
+            people.set_password(open_context(Config(data=data)), local, name, None, password)
         except WorkError as error:
-            fail(BAD_INPUT, error.detail, error.mend)
+            fail(BAD_INPUT, error.detail, error.hint)
     say(f"Set. {name} signs in with it from now on.")
 
 
-def _print(form: Form, data: object, tokens: list[TokenShape]) -> None:
+def _print(form: OutputFormat, data: object, tokens: list[TokenResponse]) -> None:
     rows = [
         [
             t.id,
@@ -186,12 +197,12 @@ def _print(form: Form, data: object, tokens: list[TokenShape]) -> None:
 
 
 @person_app.command("bind")
-@speaks
+@reports_errors
 def bind_person(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Who.")],
     subject: Annotated[str, typer.Argument(help="The provider's claim 'sub' of this person.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Have somebody sign in through the provider as this subject from now on."""
     with client(context) as service:
@@ -200,7 +211,7 @@ def bind_person(
 
 
 @person_app.command("drop-second-factor")
-@speaks
+@reports_errors
 def drop_second_factor(context: typer.Context, name: Annotated[str, typer.Argument(help="Who.")]) -> None:
     """Take away the second factor of somebody who has lost it."""
     with client(context) as service:
@@ -209,11 +220,11 @@ def drop_second_factor(context: typer.Context, name: Annotated[str, typer.Argume
 
 
 @person_app.command("sign-ins")
-@speaks
+@reports_errors
 def sign_ins(
     context: typer.Context,
     limit: Annotated[int, typer.Option(min=1, max=500, help="How many at most.")] = 50,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List who signed in or failed to, newest first. For administrators."""
     with client(context) as service:
@@ -223,28 +234,28 @@ def sign_ins(
 
 
 @token_app.command("issue")
-@speaks
+@reports_errors
 def issue_token(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="What it is for.")],
     role: Annotated[str, typer.Option(help="Your role or a lesser one; reporter may only post readings.")],
     device: Annotated[str, typer.Option(help="For a reporter: the only device it may speak of.")] = "",
     days: Annotated[int, typer.Option(min=1, max=730, help="How long it runs.")] = 90,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Issue a token. Its secret is printed once."""
-    asked = TokenAsked.model_validate({"name": name, "role": role, "days": days, "device": device})
+    asked = TokenRequest.model_validate({"name": name, "role": role, "days": days, "device": device})
     with client(context) as service:
         found = service.issue_token(asked)
     _print(form, found, [found])
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         typer.echo(found.secret)
         say("This secret is not shown again. Use it as DOORSTONE_TOKEN.")
 
 
 @token_app.command("list")
-@speaks
-def list_tokens(context: typer.Context, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def list_tokens(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
     """List tokens."""
     with client(context) as service:
         found = service.tokens()
@@ -252,11 +263,11 @@ def list_tokens(context: typer.Context, form: FormOption = Form.TABLE) -> None:
 
 
 @token_app.command("revoke")
-@speaks
+@reports_errors
 def revoke_token(
     context: typer.Context,
     token: Annotated[str, typer.Argument(help="Token id, such as TK-0001.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Revoke a token at once."""
     with client(context) as service:

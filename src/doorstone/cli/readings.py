@@ -8,10 +8,10 @@ from typing import Annotated
 import typer
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 
+from doorstone.api.readings import ChangesResponse, FormName, ImportRequest, ImportResponse
 from doorstone.cli.connection import client
-from doorstone.cli.output import BAD_INPUT, REFUSED, Form, FormOption, err, fail, out, say, show, speaks
+from doorstone.cli.output import BAD_INPUT, REFUSED, FormOption, OutputFormat, err, fail, out, reports_errors, say, show
 from doorstone.client import Client
-from doorstone.formats.wire import ChangesShape, FormName, ImportAsked, ImportShape
 
 app = typer.Typer(no_args_is_help=True)
 ReadingsFile = Annotated[
@@ -31,7 +31,7 @@ def form_of(file: Path) -> FormName:
 
 
 @app.command("import")
-@speaks
+@reports_errors
 def import_readings(
     context: typer.Context,
     file: ReadingsFile,
@@ -40,11 +40,11 @@ def import_readings(
     skip: Annotated[
         bool, typer.Option("--skip-bad-lines", help="Leave bad lines out instead of refusing the file.")
     ] = False,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Import readings: all or nothing, unless bad lines are to be skipped. Ctrl-C cancels while it checks."""
     words = mapping.read_text("utf-8") if mapping else ""
-    asked = ImportAsked(form=form_of(file), name=file.name, dry=dry_run, skip=skip, mapping=words)
+    asked = ImportRequest(form=form_of(file), name=file.name, dry=dry_run, skip=skip, mapping=words)
     with client(context) as service:
         begun = service.begin_import(asked)
         try:
@@ -56,19 +56,19 @@ def import_readings(
             fail(REFUSED, f"{begun.id} is cancelled; nothing was changed")
         problems = [] if not ended.rejected else list(service.import_problems(ended.id))
     if ended.state in ("refused", "failed"):
-        troubles = [(p.place if p.place.startswith("item") else f"line {p.line}, {p.place}", p.message, p.mend)
+        errors = [(p.place if p.place.startswith("item") else f"line {p.line}, {p.place}", p.message, p.hint)
                     for p in problems[:50]]  # fmt: skip
         more = f"; all {len(problems)}: doorstone reading problems {ended.id}" if len(problems) > 50 else ""
-        fail(BAD_INPUT, ended.why, f"Mend them and import again, or add --skip-bad-lines{more}", troubles)
+        fail(BAD_INPUT, ended.why, f"Correct them and import again, or add --skip-bad-lines{more}", errors)
     show(form, ended, _COLUMNS, [_row(ended)])
-    if form is Form.TABLE and ended.changes:
+    if form is OutputFormat.TABLE and ended.changes:
         _print_changes(ended.changes)
     if ended.rejected:
         say(f"Left out, line by line: [bold]doorstone reading problems {ended.id}[/]")
     say("Nothing was changed; it was a dry run." if ended.dry else "Next: [bold]doorstone device list[/]")
 
 
-def _watch(service: Client, name: str) -> ImportShape:
+def _watch(service: Client, name: str) -> ImportResponse:
     """Watch an import to its end, with a bar on standard error for whoever sits there."""
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=err(), transient=True) as progress:
@@ -80,30 +80,42 @@ def _watch(service: Client, name: str) -> ImportShape:
     return found
 
 
-def _row(found: ImportShape) -> list[object]:
+def _row(found: ImportResponse) -> list[object]:
     state = f"{found.state}, dry run" if found.dry else found.state
     counts = [found.readings, found.devices, found.added, found.rejected]
     return [found.id, found.name or found.form, state, *counts, found.by, found.at.date()]
 
 
-def _print_changes(changes: ChangesShape) -> None:
+def _print_changes(changes: ChangesResponse) -> None:
     rows = [[f"{m.platform} {m.release}", m.was or "new", m.becomes, m.count, m.devices[:5]] for m in changes.moves]
     if not rows:
         out().print("\nNo device would change state.")
     else:
-        show(Form.TABLE, None, ["towards", "was", "becomes", "devices", "such as"], rows, "\nStates that would change")
+        show(
+            OutputFormat.TABLE,
+            None,
+            ["towards", "was", "becomes", "devices", "such as"],
+            rows,
+            "\nStates that would change",
+        )
     if changes.disputes:
         newly = [[f"{d.platform} {d.release}", d.requirement, d.count, d.devices[:5]] for d in changes.disputes]
         head = ["towards", "requirement", "devices", "such as"]
-        show(Form.TABLE, None, head, newly, "\nFindings that would become disputed")
+        show(OutputFormat.TABLE, None, head, newly, "\nFindings that would become disputed")
     if changes.facts:
         facts = [[f.fact, f.devices, f"{f.device}: {f.was} → {f.becomes}"] for f in changes.facts]
-        show(Form.TABLE, None, ["fact", "devices", "such as"], facts, "\nFacts that a source would tell otherwise")
+        show(
+            OutputFormat.TABLE,
+            None,
+            ["fact", "devices", "such as"],
+            facts,
+            "\nFacts that a source would tell otherwise",
+        )
 
 
 @app.command("list")
-@speaks
-def list_imports(context: typer.Context, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def list_imports(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
     """List the last imports."""
     with client(context) as service:
         found = service.imports()
@@ -111,13 +123,13 @@ def list_imports(context: typer.Context, form: FormOption = Form.TABLE) -> None:
 
 
 @app.command("show")
-@speaks
-def show_import(context: typer.Context, name: ImportArgument, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def show_import(context: typer.Context, name: ImportArgument, form: FormOption = OutputFormat.TABLE) -> None:
     """Show how an import stands."""
     with client(context) as service:
         found = service.get_import(name)
     show(form, found, _COLUMNS, [_row(found)])
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         if found.why:
             out().print(f"\n{found.why}.")
         if found.changes:
@@ -125,17 +137,17 @@ def show_import(context: typer.Context, name: ImportArgument, form: FormOption =
 
 
 @app.command("problems")
-@speaks
-def list_problems(context: typer.Context, name: ImportArgument, form: FormOption = Form.TABLE) -> None:
-    """List every line that an import rejected: where, what is wrong, the mend."""
+@reports_errors
+def list_problems(context: typer.Context, name: ImportArgument, form: FormOption = OutputFormat.TABLE) -> None:
+    """List every line that an import rejected: where, what is wrong, the hint."""
     with client(context) as service:
         found = list(service.import_problems(name))
-    show(form, found, ["line", "place", "what is wrong", "mend"], [[p.line, p.place, p.message, p.mend] for p in found])
+    show(form, found, ["line", "place", "what is wrong", "hint"], [[p.line, p.place, p.message, p.hint] for p in found])
 
 
 @app.command("cancel")
-@speaks
-def cancel(context: typer.Context, name: ImportArgument, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def cancel(context: typer.Context, name: ImportArgument, form: FormOption = OutputFormat.TABLE) -> None:
     """Cancel an import that has changed nothing yet."""
     with client(context) as service:
         found = service.cancel_import(name)
@@ -143,8 +155,8 @@ def cancel(context: typer.Context, name: ImportArgument, form: FormOption = Form
 
 
 @app.command("sources")
-@speaks
-def list_sources(context: typer.Context, form: FormOption = Form.TABLE) -> None:
+@reports_errors
+def list_sources(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
     """List who reports, how far each is trusted, and how long its readings count."""
     with client(context) as service:
         found = service.sources()

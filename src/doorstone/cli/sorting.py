@@ -9,21 +9,20 @@ from typing import Annotated, Any
 
 import typer
 
-from doorstone.cli.choosing import PlatformOption, ReleaseOption
+from doorstone.api.readings import NewRequirementRequest
+from doorstone.api.sorting import AssessmentResponse, DecisionRequest
 from doorstone.cli.connection import client, the_platform
-from doorstone.cli.output import BAD_INPUT, MISSING, Form, FormOption, fail, say, show, speaks
+from doorstone.cli.filters import PlatformOption, ReleaseOption
+from doorstone.cli.output import BAD_INPUT, MISSING, FormOption, OutputFormat, fail, reports_errors, say, show
+from doorstone.cli.platforms import platform_from
 from doorstone.cli.readings import MapOption, ReadingsFile, form_of
-from doorstone.cli.sheets import platform_from
 from doorstone.core.facts import Reading, settle
-from doorstone.core.platforms import Platform, Sort
-from doorstone.core.sorting import Assessment, Scope, assess
+from doorstone.core.platforms.platform import Platform, Sort, target_release
+from doorstone.core.sorting.assessment import Assessment, Scope, assess
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.reading_records import ImportProblem, ReadingRecord
 from doorstone.formats.readings import read_stream
-from doorstone.formats.records import ImportProblem, ReadingRecord
-from doorstone.formats.wire import AssessmentShape, DecisionAsked
-from doorstone.formats.wire_fleet import NewRequirementAsked
-from doorstone.work.desk import SOURCES
-from doorstone.work.devices import target_release
+from doorstone.work.context.context import SOURCES
 
 app = typer.Typer(no_args_is_help=True)
 
@@ -43,7 +42,7 @@ def sort(
     as_of: Annotated[
         datetime | None, typer.Option("--as-of", formats=["%Y-%m-%d"], help="The day to sort for; today if left out.")
     ] = None,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Sort a file of readings against a sheet, with no service at all."""
     platform = platform_from(sheet)
@@ -52,12 +51,12 @@ def sort(
         parsed = list(read_stream(stream, form_of(file), platform.specs, words))
     problems = [one for one in parsed if isinstance(one, ImportProblem)]
     if problems:
-        troubles = [(p.where, p.message, p.mend) for p in problems[:50]]
+        errors = [(p.where, p.message, p.hint) for p in problems[:50]]
         fail(
             BAD_INPUT,
             f"{file.name}: {len(problems)} line{'' if len(problems) == 1 else 's'} cannot be read",
-            "Mend them and sort again",
-            troubles,
+            "Correct them and sort again",
+            errors,
         )
     day = as_of.date() if as_of else date.today()
     target = release or target_release(platform, day)
@@ -78,7 +77,7 @@ def sort(
         for s in found
     ]
     show(form, [_data(s) for s in found], ["device", "runs", f"for {target}", "fix", "except", "floor"], rows)
-    if form is Form.TABLE:
+    if form is OutputFormat.TABLE:
         say(f"{len(found)} device{'' if len(found) == 1 else 's'} sorted for {platform.name} {target} as of {day}.")
 
 
@@ -87,8 +86,8 @@ def read_mapping_file(file: Path, platform: Platform) -> ColumnMapping:
     try:
         return read_mapping(file.read_text("utf-8"), platform.specs, datetime.now(UTC).replace(tzinfo=None))
     except MappingError as error:
-        troubles = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.mend) for p in error.problems]
-        fail(BAD_INPUT, f"The mapping {file.name} cannot be used", "Mend each place", troubles)
+        errors = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems]
+        fail(BAD_INPUT, f"The mapping {file.name} cannot be used", "Correct each place", errors)
 
 
 def _sort_one(platform: Platform, release: str, device: str, readings: list[Reading], day: date) -> _Sorted:
@@ -101,14 +100,17 @@ def _names(assessment: Assessment, mark: str) -> list[str]:
 
 
 def _data(found: _Sorted) -> dict[str, Any]:
-    shape = AssessmentShape.model_validate(found.assessment)
+    shape = AssessmentResponse.model_validate(found.assessment)
     return {"device": found.device, "runs": found.runs, **shape.model_dump(mode="json")}
 
 
 @app.command("show")
-@speaks
+@reports_errors
 def show_table(
-    context: typer.Context, platform: PlatformOption = "", release: ReleaseOption = "", form: FormOption = Form.TABLE
+    context: typer.Context,
+    platform: PlatformOption = "",
+    release: ReleaseOption = "",
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show what a release asks, how each requirement is sorted, and the evidence."""
     with client(context) as service:
@@ -132,7 +134,7 @@ def show_table(
 
 
 @app.command()
-@speaks
+@reports_errors
 def decide(
     context: typer.Context,
     requirement: Annotated[str, typer.Argument(help="Requirement id.")],
@@ -144,13 +146,13 @@ def decide(
     release: ReleaseOption = "",
     device: Annotated[str, typer.Option(help="For this device only.")] = "",
     model: Annotated[str, typer.Option(help="For this machine model only.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Sort a requirement: a floor, or only an installer check."""
     scope = Scope.DEVICE if device else Scope.MODEL if model else Scope.RELEASE
     with client(context) as service:
         known = the_platform(service, platform)
-        asked = DecisionAsked.model_validate(
+        asked = DecisionRequest.model_validate(
             {
                 "platform": known.id,
                 "requirement": requirement,
@@ -169,12 +171,12 @@ def decide(
 
 
 @app.command("decisions")
-@speaks
+@reports_errors
 def list_decisions(
     context: typer.Context,
     platform: PlatformOption = "",
     requirement: Annotated[str, typer.Option(help="Only on this requirement.")] = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List every decision, those withdrawn included."""
     with client(context) as service:
@@ -194,12 +196,12 @@ def list_decisions(
 
 
 @app.command("withdraw")
-@speaks
+@reports_errors
 def withdraw(
     context: typer.Context,
     decision: Annotated[str, typer.Argument(help="Decision id, such as SD-0001.")],
     note: Annotated[str, typer.Option(help="Why it no longer holds.")],
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Take a decision back: the next word in the order of precedence counts again."""
     with client(context) as service:
@@ -208,30 +210,30 @@ def withdraw(
 
 
 @app.command("texts")
-@speaks
+@reports_errors
 def list_texts(
     context: typer.Context,
     platform: PlatformOption = "",
     waiting: Annotated[bool, typer.Option("--waiting", help="Only texts that match no requirement.")] = False,
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List failures that assessors report in words, and what each speaks of."""
     with client(context) as service:
         found = service.failure_texts(the_platform(service, platform).id, waiting)
     rows = [[t.text, t.devices, t.sources, t.example, t.requirement or "nobody has said"] for t in found]
     show(form, found, ["text", "devices", "from", "such as", "speaks of"], rows)
-    if form is Form.TABLE and any(not t.requirement for t in found):
+    if form is OutputFormat.TABLE and any(not t.requirement for t in found):
         say("Next: [bold]doorstone sorting match[/] TEXT REQUIREMENT, or [bold]new-requirement[/] TEXT ID --title ...")
 
 
 @app.command("match")
-@speaks
+@reports_errors
 def match_text(
     context: typer.Context,
     text: Annotated[str, typer.Argument(help="The text, as it is listed.")],
     requirement: Annotated[str, typer.Argument(help="The requirement that it speaks of.")],
     platform: PlatformOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Match a failure text to a requirement: from then on it is its source's verdict."""
     with client(context) as service:
@@ -240,7 +242,7 @@ def match_text(
 
 
 @app.command("new-requirement")
-@speaks
+@reports_errors
 def new_requirement(
     context: typer.Context,
     text: Annotated[str, typer.Argument(help="The text, as it is listed.")],
@@ -248,11 +250,11 @@ def new_requirement(
     title: Annotated[str, typer.Option(help="What is asked, in a few words.")],
     since: Annotated[str, typer.Option(help="The first release that asks for it.")],
     platform: PlatformOption = "",
-    form: FormOption = Form.TABLE,
+    form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Make a failure text into a new requirement, unsorted until somebody decides."""
     with client(context) as service:
         asked = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
-        found = service.new_requirement(NewRequirementAsked.model_validate({**asked, "since": since}))
+        found = service.new_requirement(NewRequirementRequest.model_validate({**asked, "since": since}))
     show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
     say(f"Next: [bold]doorstone sorting decide {name}[/] floor|installer-check --note ...")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import httpx
 from pydantic import ValidationError
 
-from doorstone.formats.wire import Problem
+from doorstone.api.common import Problem
 
 
 class ClientError(Exception):
@@ -20,7 +20,7 @@ class ProblemError(ClientError):
     """The service answered with a problem document, kept in `problem`."""
 
     def __init__(self, problem: Problem) -> None:
-        super().__init__(f"{problem.detail}. {problem.mend}".strip())
+        super().__init__(f"{problem.detail}. {problem.hint}".strip())
         self.problem = problem
 
 
@@ -71,7 +71,7 @@ def problem_of(response: httpx.Response) -> ProblemError:
             title=response.reason_phrase,
             status=response.status_code,
             detail=f"The address answered {response.status_code} without saying why",
-            mend="Check that it is Door Stone's address",
+            hint="Check that it is Door Stone's address",
         )
     if response.status_code >= 500:
         return ServiceError(problem)

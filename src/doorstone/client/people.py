@@ -2,107 +2,127 @@
 
 from __future__ import annotations
 
-from doorstone.client.calls import Calls
-from doorstone.formats import wire_people as wire
+from doorstone.api.due import CalendarResponse, DueList, DueResponse
+from doorstone.api.notifications import DeliveryList, DeliveryResponse, WebhookList, WebhookRequest, WebhookResponse
+from doorstone.api.people import (
+    CodeRequest,
+    MeResponse,
+    OwnChangeRequest,
+    PasswordRequest,
+    PersonChangeRequest,
+    PersonList,
+    PersonRequest,
+    PersonResponse,
+    SecondFactorResponse,
+    SessionResponse,
+    SignInPage,
+    SignInRequest,
+    SignInResponse,
+    SubjectRequest,
+    TokenList,
+    TokenRequest,
+    TokenResponse,
+)
+from doorstone.client.transport import Transport
 
 
-class PeopleCalls(Calls):
-    """People, tokens, due dates, calendars, hooks."""
+class PeopleCalls(Transport):
+    """People, tokens, due dates, calendars, webhooks."""
 
-    def sign_in(self, name: str, password: str, code: str = "") -> wire.SessionShape:
+    def sign_in(self, name: str, password: str, code: str = "") -> SessionResponse:
         """Go on as a person, by session, as the console does; `code` is of their second factor, if they have one.
 
         Raises `NotSignedInError`.
         """
         self._http.headers["X-Doorstone-Console"] = "1"
-        return self._made(wire.SessionShape, "POST", "/session", wire.SignIn(name=name, password=password, code=code))
+        return self._made(SessionResponse, "POST", "/session", SignInRequest(name=name, password=password, code=code))
 
-    def session(self) -> wire.SessionShape:
+    def session(self) -> SessionResponse:
         """Who the token belongs to, the service's day and the risk statement."""
-        return self._get(wire.SessionShape, "/session")
+        return self._get(SessionResponse, "/session")
 
-    def me(self) -> wire.MeShape:
+    def me(self) -> MeResponse:
         """Oneself, with what one is told of by mail."""
-        return self._get(wire.MeShape, "/me")
+        return self._get(MeResponse, "/me")
 
-    def change_me(self, version: int, asked: wire.OwnChangeAsked) -> wire.MeShape:
-        return self._made(wire.MeShape, "PATCH", "/me", asked, version)
+    def change_me(self, version: int, asked: OwnChangeRequest) -> MeResponse:
+        return self._made(MeResponse, "PATCH", "/me", asked, version)
 
     def set_my_password(self, old: str, new: str) -> None:
         """Every session of one's own ends; tokens stay."""
-        self._send("PUT", "/me/password", body=wire.PasswordAsked(old=old, new=new))
+        self._send("PUT", "/me/password", body=PasswordRequest(old=old, new=new))
 
     def begin_second_factor(self) -> str:
         """The address for an authenticator; it holds once `confirm_second_factor` has had a first code."""
-        return self._made(wire.SecondFactorShape, "POST", "/me/second-factor").address
+        return self._made(SecondFactorResponse, "POST", "/me/second-factor").address
 
     def confirm_second_factor(self, code: str) -> None:
-        self._send("PUT", "/me/second-factor", body=wire.CodeAsked(code=code))
+        self._send("PUT", "/me/second-factor", body=CodeRequest(code=code))
 
     def drop_second_factor(self, person: str = "") -> None:
         """One's own, or as an administrator somebody's."""
         self._send("DELETE", f"/people/{person}/second-factor" if person else "/me/second-factor")
 
-    def bind_person(self, person: str, subject: str) -> wire.PersonShape:
+    def bind_person(self, person: str, subject: str) -> PersonResponse:
         """Have somebody sign in as a provider's subject."""
-        return self._made(wire.PersonShape, "PUT", f"/people/{person}/subject", wire.SubjectAsked(subject=subject))
+        return self._made(PersonResponse, "PUT", f"/people/{person}/subject", SubjectRequest(subject=subject))
 
-    def sign_ins(self, limit: int = 100) -> list[wire.SignInShape]:
+    def sign_ins(self, limit: int = 100) -> list[SignInResponse]:
         """Who signed in or failed to, newest first."""
-        return self._get(wire.SignInPage, "/sign-ins", limit=limit).items
+        return self._get(SignInPage, "/sign-ins", limit=limit).items
 
-    def people(self, *, gone: bool = False) -> list[wire.PersonShape]:
+    def people(self, *, gone: bool = False) -> list[PersonResponse]:
         """Those who may sign in; with `gone`, also those who no longer may."""
-        return self._get(wire.PersonList, "/people", gone="true" if gone else "").items
+        return self._get(PersonList, "/people", gone="true" if gone else "").items
 
-    def add_person(self, asked: wire.PersonAsked) -> wire.PersonShape:
-        return self._made(wire.PersonShape, "POST", "/people", asked)
+    def add_person(self, asked: PersonRequest) -> PersonResponse:
+        return self._made(PersonResponse, "POST", "/people", asked)
 
-    def change_person(self, name: str, version: int, asked: wire.PersonChangeAsked) -> wire.PersonShape:
+    def change_person(self, name: str, version: int, asked: PersonChangeRequest) -> PersonResponse:
         """Raises `StaleEditError` if the person is no longer at `version`."""
-        return self._made(wire.PersonShape, "PATCH", f"/people/{name}", asked, version)
+        return self._made(PersonResponse, "PATCH", f"/people/{name}", asked, version)
 
     def set_password(self, name: str, new: str) -> None:
-        self._send("PUT", f"/people/{name}/password", body=wire.PasswordAsked(new=new))
+        self._send("PUT", f"/people/{name}/password", body=PasswordRequest(new=new))
 
-    def tokens(self) -> list[wire.TokenShape]:
+    def tokens(self) -> list[TokenResponse]:
         """One's own; as an administrator, everybody's."""
-        return self._get(wire.TokenList, "/tokens").items
+        return self._get(TokenList, "/tokens").items
 
-    def issue_token(self, asked: wire.TokenAsked) -> wire.TokenShape:
+    def issue_token(self, asked: TokenRequest) -> TokenResponse:
         """The answer holds the secret; it is not shown again."""
-        return self._create(wire.TokenShape, "/tokens", asked)
+        return self._create(TokenResponse, "/tokens", asked)
 
-    def revoke_token(self, token: str) -> wire.TokenShape:
-        return self._made(wire.TokenShape, "DELETE", f"/tokens/{token}")
+    def revoke_token(self, token: str) -> TokenResponse:
+        return self._made(TokenResponse, "DELETE", f"/tokens/{token}")
 
     # -------------------------------------------------------------- telling
 
-    def due(self, *, mine: bool = False, kind: str = "") -> list[wire.DueShape]:
+    def due(self, *, mine: bool = False, kind: str = "") -> list[DueResponse]:
         """What is due, by day; only of one kind if it is named, such as `drift` or `uncovered`."""
-        return self._get(wire.DueList, "/due", mine="true" if mine else "", kind=kind).items
+        return self._get(DueList, "/due", mine="true" if mine else "", kind=kind).items
 
     def make_calendar(self) -> str:
         """The path of a new calendar address; the one before is revoked."""
-        return self._made(wire.CalendarShape, "POST", "/me/calendar").path
+        return self._made(CalendarResponse, "POST", "/me/calendar").path
 
     def revoke_calendar(self) -> None:
         self._send("DELETE", "/me/calendar")
 
-    def hooks(self) -> list[wire.HookShape]:
-        return self._get(wire.HookList, "/hooks").items
+    def webhooks(self) -> list[WebhookResponse]:
+        return self._get(WebhookList, "/webhooks").items
 
-    def add_hook(self, asked: wire.HookAsked) -> wire.HookShape:
+    def add_webhook(self, asked: WebhookRequest) -> WebhookResponse:
         """The answer holds the secret that signs what is sent; it is not shown again."""
-        return self._create(wire.HookShape, "/hooks", asked)
+        return self._create(WebhookResponse, "/webhooks", asked)
 
-    def remove_hook(self, name: str) -> wire.HookShape:
-        return self._made(wire.HookShape, "DELETE", f"/hooks/{name}")
+    def remove_webhook(self, name: str) -> WebhookResponse:
+        return self._made(WebhookResponse, "DELETE", f"/webhooks/{name}")
 
-    def try_hook(self, name: str) -> None:
+    def try_webhook(self, name: str) -> None:
         """Have an event sent at the next round."""
-        self._send("POST", f"/hooks/{name}/trial")
+        self._send("POST", f"/webhooks/{name}/trial")
 
-    def deliveries(self, hook: str, limit: int = 100) -> list[wire.DeliveryShape]:
-        """What was sent to a hook or is waiting, newest first."""
-        return self._get(wire.DeliveryList, f"/hooks/{hook}/deliveries", limit=limit).items
+    def deliveries(self, webhook: str, limit: int = 100) -> list[DeliveryResponse]:
+        """What was sent to a webhook or is waiting, newest first."""
+        return self._get(DeliveryList, f"/webhooks/{webhook}/deliveries", limit=limit).items

@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from doorstone.collect import elsewhere, linux
+from doorstone.collect import generic, linux
 from doorstone.core.facts import BUILT_IN, FactError, dump
 
 
@@ -29,7 +29,7 @@ class Collected:
 
 def collect(root: Path = Path("/")) -> Collected:
     """Read the machine whose files are under `root`; any other root than `/` is a recording of a Linux machine."""
-    probes = linux.PROBES if root != Path("/") or platform.system() == "Linux" else elsewhere.PROBES
+    probes = linux.PROBES if root != Path("/") or platform.system() == "Linux" else generic.PROBES
     facts: dict[str, Any] = {}
     unread: dict[str, str] = {}
     for name, spec in BUILT_IN.items():

@@ -26,11 +26,11 @@ class Outcome(StrEnum):
 class ConditionError(ValueError):
     """A condition that cannot be meant. `path` leads to the place inside the condition."""
 
-    def __init__(self, path: tuple[str | int, ...], message: str, mend: str) -> None:
-        super().__init__(f"{message}. {mend}")
+    def __init__(self, path: tuple[str | int, ...], message: str, hint: str) -> None:
+        super().__init__(f"{message}. {hint}")
         self.path = path
         self.message = message
-        self.mend = mend
+        self.hint = hint
 
 
 @dataclass(frozen=True, slots=True)
@@ -299,7 +299,7 @@ def parse(
     path: tuple[str | int, ...] = (),
     depth: int = 0,
 ) -> Condition:
-    """Read a condition from its data. Raises `ConditionError` that leads to the place and names the mend."""
+    """Read a condition from its data. Raises `ConditionError` that leads to the place and names the hint."""
     if depth > 20:
         raise ConditionError(path, "The condition is nested more than 20 deep", "Write it flatter")
     if not isinstance(data, Mapping):
@@ -339,9 +339,9 @@ def _parse_leaf(
     spec = specs.get(name)
     if spec is None:
         near = _nearest(name, specs)
-        mend = f"Did you mean {near}? " if near else ""
+        hint = f"Did you mean {near}? " if near else ""
         raise ConditionError(
-            (*path, "fact"), f"Unknown fact {name!r}", f"{mend}A sheet declares its own facts in [[fact]]"
+            (*path, "fact"), f"Unknown fact {name!r}", f"{hint}A sheet declares its own facts in [[fact]]"
         )
     operators = sorted(set(data) - {"fact", "tolerance"})
     if len(operators) != 1:
@@ -404,7 +404,7 @@ def _operand(
             return frozenset(spec.parse(item) for item in raw)
         return spec.parse(raw)
     except FactError as error:
-        raise ConditionError(path, error.message, error.mend) from error
+        raise ConditionError(path, error.message, error.hint) from error
 
 
 def _nearest(name: str, known: Mapping[str, object]) -> str | None:

@@ -21,12 +21,12 @@ from doorstone.core.numbers import UNSAID, Marks, NumberError, read_number
 
 
 class FactError(ValueError):
-    """A value that a fact cannot hold. `message` says what is wrong, `mend` what to write instead."""
+    """A value that a fact cannot hold. `message` says what is wrong, `hint` what to write instead."""
 
-    def __init__(self, message: str, mend: str) -> None:
-        super().__init__(f"{message}. {mend}")
+    def __init__(self, message: str, hint: str) -> None:
+        super().__init__(f"{message}. {hint}")
         self.message = message
-        self.mend = mend
+        self.hint = hint
 
 
 @total_ordering
@@ -360,7 +360,7 @@ class Candidate:
 
 
 @dataclass(frozen=True, slots=True)
-class Ruling:
+class DisputeDecision:
     """An operator's word in a dispute: the `value` to believe of a fact, or whether a requirement is met.
 
     It holds against everything read up to its time, from whichever source and whenever it arrives, and until something
@@ -390,7 +390,7 @@ class SettledFact:
 
     believed: Candidate
     rivals: tuple[Candidate, ...] = ()
-    ruling: Ruling | None = None
+    ruling: DisputeDecision | None = None
     overruled: tuple[Candidate, ...] = ()
 
 
@@ -404,7 +404,7 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """One settled picture of a device on `as_of`. `aged` holds facts whose only readings are too old.
+    """One settled content of a device on `as_of`. `aged` holds facts whose only readings are too old.
 
     `ruled` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
     `fixed` maps fact -> what a fix that was recorded as done gave it last, whether or not it was read since.
@@ -414,7 +414,7 @@ class View:
     facts: Mapping[str, SettledFact]
     aged: Mapping[str, Candidate] = field(default_factory=dict)
     verdicts: tuple[Verdict, ...] = ()
-    ruled: Mapping[str, Ruling] = field(default_factory=dict)
+    ruled: Mapping[str, DisputeDecision] = field(default_factory=dict)
     fixed: Mapping[str, Candidate] = field(default_factory=dict)
     _values: dict[str, FactValue] = field(default_factory=dict, init=False, repr=False, compare=False)
 
@@ -463,7 +463,7 @@ def settle(
     sources: Mapping[str, Source],
     specs: Mapping[str, FactSpec],
     as_of: date,
-    rulings: Iterable[Ruling] = (),
+    rulings: Iterable[DisputeDecision] = (),
 ) -> View:
     """Settle readings into one view: per fact each source's newest, fresh ones only, by trust and then time.
 
@@ -521,7 +521,7 @@ def _pick(
     sources: Mapping[str, Source],
     specs: Mapping[str, FactSpec],
     as_of: date,
-    rulings: Mapping[str, Ruling],
+    rulings: Mapping[str, DisputeDecision],
 ) -> View:
     by_fact: dict[str, list[Candidate]] = {}
     aged: dict[str, Candidate] = {}
@@ -555,7 +555,7 @@ def _pick(
     return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
 
 
-def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: Ruling | None) -> SettledFact:
+def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: DisputeDecision | None) -> SettledFact:
     """The most trusted word is believed, unless a ruling names another and nothing newer has been read since.
 
     Contested is what any two disagree about: of three sources two may each be close to the third.

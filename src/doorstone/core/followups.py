@@ -12,7 +12,7 @@ from enum import StrEnum
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import View
-from doorstone.core.platforms import Override, Platform
+from doorstone.core.platforms.platform import Override, Platform
 
 
 class StepKind(StrEnum):

@@ -44,7 +44,7 @@ class Media:
         """The size of the smallest usual stick that holds it; 0 if none does."""
         return next((gb for gb in STICKS_GB if fits(self.size, gb)), 0)
 
-    def troubles(self, today: date) -> tuple[str, ...]:
+    def defects(self, today: date) -> tuple[str, ...]:
         """What is wrong with it, in words."""
         found = []
         if self.release != self.asked:
@@ -108,7 +108,7 @@ def fitting(media: Iterable[Media], release: str, need: Need, today: date) -> Me
 def _best_first(media: Iterable[Media], today: date) -> list[Media]:
     """Sound ones before others, then those with most editions, then the newest: for kits and for plans."""
     newest = sorted(media, key=lambda m: m.id, reverse=True)
-    return sorted(newest, key=lambda m: (bool(m.troubles(today)), -len(m.editions)))
+    return sorted(newest, key=lambda m: (bool(m.defects(today)), -len(m.editions)))
 
 
 # ------------------------------------------------------------------------ plan
@@ -122,7 +122,7 @@ class MediaUse:
     devices: tuple[str, ...]
     sticks: Mapping[str, int]
     stick_gb: int
-    troubles: tuple[str, ...]
+    defects: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +131,7 @@ class Mismatch:
 
     devices: tuple[str, ...]
     why: str
-    mend: str
+    hint: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,10 +194,10 @@ def _fewest(media: Sequence[Media], editions: set[str], today: date) -> tuple[Me
 def _use(media: Media, members: Sequence[Need], today: date, sticks_per_site: int) -> MediaUse:
     sites = sorted({need.site or "no site" for need in members})
     sticks = dict.fromkeys(sites, sticks_per_site)
-    troubles = list(media.troubles(today))
+    defects = list(media.defects(today))
     if not media.needs_gb:
-        troubles.append("no usual stick holds it")
-    return MediaUse(media, tuple(n.device for n in members), sticks, media.needs_gb, tuple(troubles))
+        defects.append("no usual stick holds it")
+    return MediaUse(media, tuple(n.device for n in members), sticks, media.needs_gb, tuple(defects))
 
 
 def _mismatch(media: Sequence[Media], release: str, need: Need, today: date) -> Mismatch:
@@ -215,12 +215,12 @@ def _mismatch(media: Sequence[Media], release: str, need: Need, today: date) -> 
     if not same_edition:
         return Mismatch(device, f"no media of {release} has the {need.edition} edition", "Have one made with it")
     other = min(same_edition, key=lambda m: m.id)
-    mend = f"Have one made in {need.language}, or carry over files only with {other.id} ({other.language})"
-    return Mismatch(device, f"no media of {release} with {need.edition} is in {need.language}", mend)
+    hint = f"Have one made in {need.language}, or carry over files only with {other.id} ({other.language})"
+    return Mismatch(device, f"no media of {release} with {need.edition} is in {need.language}", hint)
 
 
 def _together(mismatches: Sequence[Mismatch]) -> tuple[Mismatch, ...]:
     held: dict[tuple[str, str], list[str]] = {}
     for one in mismatches:
-        held.setdefault((one.why, one.mend), []).extend(one.devices)
-    return tuple(Mismatch(tuple(sorted(d)), why, mend) for (why, mend), d in sorted(held.items()))
+        held.setdefault((one.why, one.hint), []).extend(one.devices)
+    return tuple(Mismatch(tuple(sorted(d)), why, hint) for (why, hint), d in sorted(held.items()))

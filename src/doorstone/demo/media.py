@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 from datetime import date
 
-from doorstone.work.media import MediaGiven
+from doorstone.work.media import NewMedia
 
 
-def _media(platform: str, release: str, language: str, size: int, **more: object) -> MediaGiven:
+def _media(platform: str, release: str, language: str, size: int, **more: object) -> NewMedia:
     digest = hashlib.sha256(f"{platform} {release} {language} {more.get('arch', '')}".encode()).hexdigest()
     held: dict[str, object] = {
         "asked": release,
@@ -23,7 +23,7 @@ def _media(platform: str, release: str, language: str, size: int, **more: object
         "link_ends": date(2027, 1, 31),
         "stick_gb": 16,
     }
-    return MediaGiven(platform=platform, release=release, language=language, size=size, **(held | more))  # type: ignore[arg-type]
+    return NewMedia(platform=platform, release=release, language=language, size=size, **(held | more))  # type: ignore[arg-type]
 
 
 MEDIA = [

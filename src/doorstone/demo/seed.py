@@ -12,32 +12,27 @@ from pathlib import Path
 from doorstone.demo.fleet import build_fleet, ndjson, stations
 from doorstone.demo.media import MEDIA
 from doorstone.store.database import Database
-from doorstone.store.devices import Filter
-from doorstone.work import (
-    after,
-    attempts,
-    caring,
-    deciding,
-    disputes,
-    exceptions,
-    fixes_done,
-    intake,
-    kits,
-    media,
-    people,
-    revisions,
-    rounds,
-    selections,
-    sorting,
-    told,
-)
-from doorstone.work.attempts import AttemptGiven, ObservationGiven
-from doorstone.work.desk import Actor, Desk, FixedClock, Policy, id_of
-from doorstone.work.exceptions import AttachmentGiven, ConditionGiven, ExceptionAsked, ExceptionTermsGiven
-from doorstone.work.fixes_done import FixGiven
-from doorstone.work.intake import ImportGiven
-from doorstone.work.passwords import Passwords
-from doorstone.work.sheets import get_sheet
+from doorstone.store.devices.devices import Filter
+from doorstone.work import attempts, followups, media, people, sorting
+from doorstone.work.attempts import NewAttempt
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context, Policy
+from doorstone.work.context.ids import id_of
+from doorstone.work.context.passwords import Passwords
+from doorstone.work.devices import disputes, selections
+from doorstone.work.exceptions import activity, decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.lapse import lapse
+from doorstone.work.exceptions.requests import NewAttachment, NewCondition, NewException, NewTerms
+from doorstone.work.fixes import done as fixes_done
+from doorstone.work.fixes.done import NewFixResult
+from doorstone.work.kits import kits
+from doorstone.work.platforms import revisions
+from doorstone.work.readings import failure_messages, import_job
+from doorstone.work.readings.import_job import ImportOptions
+from doorstone.work.snapshot.sheets import get_sheet
+from doorstone.work.updates import NewObservation, record_observation
 
 PASSWORD = "northmere-2027"
 PEOPLE = [
@@ -89,19 +84,19 @@ def seed(data: Path, passwords: Passwords | None = None) -> None:
     database = Database(data / "doorstone.db")
     passwords = passwords or Passwords()
 
-    def on(day: str) -> Desk:
-        return Desk(database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")), passwords=passwords)
+    def on(day: str) -> Context:
+        return Context(database, FixedClock(datetime.fromisoformat(f"{day}T09:00:00")), passwords=passwords)
 
-    desk = on("2026-06-01")
+    context = on("2026-06-01")
     for name, display, role in [*PEOPLE, GONE]:
-        people.add_person(desk, Actor("local", "administrator", "local"), name, display, role, PASSWORD)
-    revisions.load_sheet(desk, WILHELMINA, *first_sheet_text(), "tarn.toml")
+        people.add_person(context, Actor("local", "administrator", "local"), name, display, role, PASSWORD)
+    revisions.load_sheet(context, WILHELMINA, *first_sheet_text(), "tarn.toml")
     for one in MEDIA:
         if one.platform == "tarn":
             media.add_media(on("2026-06-02"), PETRA, one)
     fleet = build_fleet()
-    intake.import_readings(
-        on("2026-09-01"), PETRA, _as_of_autumn(ndjson(fleet)), ImportGiven("ndjson", "autumn.ndjson")
+    import_job.import_readings(
+        on("2026-09-01"), PETRA, _as_of_autumn(ndjson(fleet)), ImportOptions("ndjson", "autumn.ndjson")
     )
     _upgrades_of_autumn(on)
     revisions.load_sheet(on("2027-01-11"), WILHELMINA, *sheet_text(), "tarn.toml")
@@ -109,13 +104,13 @@ def seed(data: Path, passwords: Passwords | None = None) -> None:
     for one in MEDIA:
         if one.platform == "brindle":
             media.add_media(on("2027-01-12"), PETRA, one)
-    desk = on("2027-01-15")
-    intake.import_readings(desk, PETRA, ndjson(fleet), ImportGiven("ndjson", "january.ndjson"))
+    context = on("2027-01-15")
+    import_job.import_readings(context, PETRA, ndjson(fleet), ImportOptions("ndjson", "january.ndjson"))
     plates = "".join(json.dumps(reading) + "\n" for reading in stations())
-    intake.import_readings(desk, PETRA, plates, ImportGiven("ndjson", "plate-stations.ndjson"))
+    import_job.import_readings(context, PETRA, plates, ImportOptions("ndjson", "plate-stations.ndjson"))
     export, mapping = export_text()
-    given = ImportGiven("csv", "inventory.csv", skip=True, mapping=mapping)
-    intake.import_readings(desk, PETRA, export, given)
+    given = ImportOptions("csv", "inventory.csv", skip=True, mapping=mapping)
+    import_job.import_readings(context, PETRA, export, given)
     _winter(on)
     _sorted_out(on)
     database.close()
@@ -132,23 +127,23 @@ def _as_of_autumn(text: str) -> str:
 
 
 def _terms(
-    reason: str, start: str, expiry: str, review: str, *conditions: ConditionGiven, owner: str = "petra"
-) -> ExceptionTermsGiven:
+    reason: str, start: str, expiry: str, review: str, *conditions: NewCondition, owner: str = "petra"
+) -> NewTerms:
     days = [date.fromisoformat(day) for day in (start, expiry, review)]
-    return ExceptionTermsGiven(reason, conditions, owner, days[0], days[1], days[2])
+    return NewTerms(reason, conditions, owner, days[0], days[1], days[2])
 
 
-def _ask(desk: Desk, devices: list[str], requirements: list[str], terms: ExceptionTermsGiven, **more: object) -> str:
+def _ask(context: Context, devices: list[str], requirements: list[str], terms: NewTerms, **more: object) -> str:
     release, up_to, renews = (
         str(more.get("release", "9.1")),
         bool(more.get("up_to", False)),
         str(more.get("renews", "")),
     )
-    risk = exceptions.risk(desk, get_sheet(desk, "brindle" if release == "7" else "tarn").platform, release)
-    asked = ExceptionAsked(
+    risk = exceptions.risk(context, get_sheet(context, "brindle" if release == "7" else "tarn").platform, release)
+    asked = NewException(
         release, up_to, tuple(requirements), tuple(devices), risk.text, terms, risk.notice, renews=renews
     )
-    return exceptions.request(desk, PETRA, asked).id
+    return exceptions.request(context, PETRA, asked).id
 
 
 def _upgrades_of_autumn(on: object) -> None:
@@ -163,19 +158,19 @@ def _upgrades_of_autumn(on: object) -> None:
             "2026-09-03",
             "2027-09-01",
             "2027-03-01",
-            ConditionGiven(fact_condition={"fact": "disk.encrypted", "is": True}),
-            ConditionGiven("No guests' media are put in.", due_on=date(2026, 12, 1), every_days=90),
+            NewCondition(fact_condition={"fact": "disk.encrypted", "is": True}),
+            NewCondition("No guests' media are put in.", due_on=date(2026, 12, 1), every_days=90),
         ),
     )
-    deciding.decide(on("2026-09-03"), ANSELM, asked, "approve", "Replacement is in the budget.", None)
-    plan = AttachmentGiven("Replacement plan 2027", "https://northmere.example/plans/stations-2027")
-    caring.attach(on("2026-09-03"), PETRA, asked, plan)
+    decisions.decide(on("2026-09-03"), ANSELM, asked, "approve", "Replacement is in the budget.", None)
+    plan = NewAttachment("Replacement plan 2027", "https://northmere.example/plans/stations-2027")
+    activity.attach(on("2026-09-03"), PETRA, asked, plan)
     for device, day in (("nbt-101", "2026-09-07"), ("nbt-102", "2026-09-08")):
-        desk = on(day)
-        kit = kits.make_kit(desk, PETRA, device, "9.1", "in-place", "everything").id
+        context = on(day)
+        kit = kits.make_kit(context, PETRA, device, "9.1", "in-place", "everything").id
         if device == "nbt-102":
             first = replace(_attempt(device, kit, day, "refused", ("security-chip",)), tool_version="set-up 9.1.2")
-            attempts.record_attempt(desk, PETRA, first)
+            attempts.record_attempt(context, PETRA, first)
         attempts.record_attempt(on(f"{day[:-1]}9"), PETRA, _attempt(device, kit, f"{day[:-1]}9", "completed", ()))
         _followed_up(on, device, slower=device == "nbt-102")
 
@@ -183,27 +178,27 @@ def _upgrades_of_autumn(on: object) -> None:
 def _followed_up(on: object, device: str, slower: bool) -> None:
     """What the upgrade left to do was done the day after; on one the previous release's folder is still there."""
     assert callable(on)
-    desk = on("2026-09-10")
-    for step in after.device_followups(desk, device).steps:
+    context = on("2026-09-10")
+    for step in followups.device_followups(context, device).steps:
         name, answer = id_of("FU", step.id), ""
         if step.kind == "performance":
             answer = "slower" if slower else "as-before"
         if step.kind == "ends-rollback" and slower:
             continue
-        day = on("2026-09-24") if step.kind == "ends-rollback" else desk
-        after.settle(day, PETRA, name, "done", answer, "", confirm=step.kind == "ends-rollback")
-    kit = kits.list_kits(desk, device)[0].id
+        day = on("2026-09-24") if step.kind == "ends-rollback" else context
+        followups.settle(day, PETRA, name, "done", answer, "", confirm=step.kind == "ends-rollback")
+    kit = kits.list_kits(context, device)[0].id
     report = {"place": "system", "section": "setup/compat", "name": "accept", "state": "right"}
     for day, state in (("2026-09-10", "right"), ("2027-01-12", "missing" if slower else "right")):
         said = {"kit": kit, "ok": state == "right", "settings": [{**report, "state": state}]}
-        after.add_verification(on(day), PETRA, kit, device, said)
+        followups.add_verification(on(day), PETRA, kit, device, said)
 
 
-def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[str, ...]) -> AttemptGiven:
+def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[str, ...]) -> NewAttempt:
     seen = "Set-up named the chip; the settings had been lost." if refused_by else "The notice was shown and accepted."
     began, ended = datetime.fromisoformat(f"{day}T07:15:00"), datetime.fromisoformat(f"{day}T08:20:00")
     used = "MD-0001"
-    return AttemptGiven(
+    return NewAttempt(
         device, kit, "9.1", "in-place", "everything", outcome, refused_by, seen, used, "set-up 9.1.3", began, ended,
         notice_accepted=not refused_by,
     )  # fmt: skip
@@ -211,11 +206,11 @@ def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[st
 
 def _winter(on: object) -> None:
     assert callable(on)
-    caring.attest(on("2027-01-15"), PETRA, "EX-0001", 2, "Looked in with the cataloguers.")
-    phased = ObservationGiven(
+    activity.attest(on("2027-01-15"), PETRA, "EX-0001", 2, "Looked in with the cataloguers.")
+    phased = NewObservation(
         "nbt-064", date(2027, 1, 12), "release", "not-offered", "phased", "update-service", "In waves, until March."
     )
-    attempts.record_observation(on("2027-01-15"), PETRA, phased)
+    record_observation(on("2027-01-15"), PETRA, phased)
     for device, days in (("nbt-101", ("2026-11-16", "2027-01-12")), ("nbt-102", ("2026-11-16", "2026-11-19"))):
         for day in days:
             for kind, result, reason in (
@@ -223,8 +218,8 @@ def _winter(on: object) -> None:
                 ("driver", "not-offered", "unsupported"),
                 ("release", "not-offered", "unknown"),
             ):
-                seen = ObservationGiven(device, date.fromisoformat(day), kind, result, reason, "update-service", "")
-                attempts.record_observation(on("2027-01-15"), PETRA, seen)
+                seen = NewObservation(device, date.fromisoformat(day), kind, result, reason, "update-service", "")
+                record_observation(on("2027-01-15"), PETRA, seen)
     sorting.decide(
         on("2027-01-15"), WILHELMINA, "tarn", "processor-listed", "9.1", "model", "Fallow 310", "installer-check",
         "attempt", "Two Fallow 310 have run 9.1 since September without a fault.",
@@ -243,7 +238,7 @@ def _winter(on: object) -> None:
         up_to=True,
         release="9.2",
     )
-    deciding.decide(on("2027-01-15"), ANSELM, granted, "approve", "The instruction level is measured.", None)
+    decisions.decide(on("2027-01-15"), ANSELM, granted, "approve", "The instruction level is measured.", None)
     _ask(
         on("2027-01-16"),
         ["nbt-103"],
@@ -256,7 +251,7 @@ def _winter(on: object) -> None:
         ["memory-set-up", "storage", "graphics-level", "processor-listed"],
         _terms("The slate shows labels in the palm house, nothing else.", "2027-01-18", "2027-12-01", "2027-06-01"),
     )
-    deciding.decide(on("2027-01-17"), ANSELM, declined, "decline", "Four checks at once; replace the slate.", None)
+    decisions.decide(on("2027-01-17"), ANSELM, declined, "decline", "Four checks at once; replace the slate.", None)
 
 
 def _sorted_out(on: object) -> None:
@@ -267,7 +262,7 @@ def _sorted_out(on: object) -> None:
         "Looked at firmware set-up: the chip is on; the collector ran before the last restart.",
     )  # fmt: skip
     older = "This processor is of an older generation"
-    told.match_text(on("2027-01-16"), WILHELMINA, "tarn", older, "processor-listed")
+    failure_messages.match_message(on("2027-01-16"), WILHELMINA, "tarn", older, "processor-listed")
     selections.save_selection(
         on("2027-01-16"), PETRA, "Palm house slates", "tarn", "", Filter(model="Tern Slate 2", site="Glasshouse")
     )
@@ -283,8 +278,8 @@ def _sorted_out(on: object) -> None:
             "2027-07-01",
         ),
     )
-    deciding.decide(on("2027-01-16"), ANSELM, granted, "approve", "The small layout was tried in December.", None)
-    secure_boot = FixGiven("Switch Secure Boot on in firmware set-up")
+    decisions.decide(on("2027-01-16"), ANSELM, granted, "approve", "The small layout was tried in December.", None)
+    secure_boot = NewFixResult("Switch Secure Boot on in firmware set-up")
     fixes_done.record_fix(on("2027-01-16"), PETRA, "nbt-024", secure_boot)
     failed = replace(secure_boot, outcome="failed", note="Firmware set-up asks for a password that nobody has.")
     fixes_done.record_fix(on("2027-01-16"), PETRA, "nbt-096", failed)
@@ -293,13 +288,13 @@ def _sorted_out(on: object) -> None:
     _a_station(on)
     again = {"device": SMALL_DISKS[0], "source": "collector", "taken_at": "2027-01-17T08:05:00"}
     line = json.dumps({**again, "facts": {"disk.system_gib": 29}})
-    intake.import_readings(on("2027-01-18"), PETRA, line, ImportGiven("ndjson", "one-device.ndjson"))
+    import_job.import_readings(on("2027-01-18"), PETRA, line, ImportOptions("ndjson", "one-device.ndjson"))
 
 
 def _a_station(on: object) -> None:
     """A plate station that its maker left behind: a larger disk, an exception, the loader; it starts from its stick."""
     assert callable(on)
-    fixes_done.record_fix(on("2027-01-15"), PETRA, STATION, FixGiven("Fit a 480 GB disk"))
+    fixes_done.record_fix(on("2027-01-15"), PETRA, STATION, NewFixResult("Fit a 480 GB disk"))
     asked = _ask(
         on("2027-01-15"),
         [STATION],
@@ -309,7 +304,7 @@ def _a_station(on: object) -> None:
         ),
         release="7",
     )
-    deciding.decide(on("2027-01-15"), ANSELM, asked, "approve", "The loader was tried on the bench.", None)
+    decisions.decide(on("2027-01-15"), ANSELM, asked, "approve", "The loader was tried on the bench.", None)
     kit = kits.make_kit(on("2027-01-16"), PETRA, STATION, "7", "in-place", "everything").id
     done = replace(
         _attempt(STATION, kit, "2027-01-16", "completed", ()),
@@ -334,10 +329,10 @@ def _in_every_stage(on: object) -> None:
             "2027-01-18",
             "2027-10-31",
             "2027-06-01",
-            ConditionGiven("The log is copied every night.", due_on=date(2027, 2, 1), every_days=30),
+            NewCondition("The log is copied every night.", due_on=date(2027, 2, 1), every_days=30),
         ),
     )
-    deciding.decide(on("2027-01-17"), ANSELM, log, "approve", "Seen with the vault's keeper.", None)
+    decisions.decide(on("2027-01-17"), ANSELM, log, "approve", "Seen with the vault's keeper.", None)
     renewal = _ask(
         on("2027-01-17"),
         ["nbt-101", "nbt-102"],
@@ -345,17 +340,17 @@ def _in_every_stage(on: object) -> None:
         _terms("The replacement was moved to the spring of 2028.", "2027-09-02", "2028-03-31", "2027-12-01"),
         renews="EX-0001",
     )
-    caring.comment(on("2027-01-17"), ANSELM, renewal, "Who has confirmed the new date?", question=True)
+    activity.comment(on("2027-01-17"), ANSELM, renewal, "Who has confirmed the new date?", question=True)
     open_day = _ask(
         on("2027-01-16"),
         [OPEN_DAY],
         ["processor-listed"],
         _terms("The ticket desk is needed for the open day.", "2027-01-16", "2027-01-17", "2027-01-16"),
     )
-    deciding.decide(on("2027-01-16"), WILHELMINA, open_day, "approve", "For the open day only.", None)
+    decisions.decide(on("2027-01-16"), WILHELMINA, open_day, "approve", "For the open day only.", None)
     joss = people.get_person(on("2027-01-16"), "joss")
     people.change_person(on("2027-01-16"), WILHELMINA, "joss", joss.version, people.PersonChange(active=False))
-    rounds.lapse(on("2027-01-18"))
+    lapse(on("2027-01-18"))
 
 
 def seed_once(data: Path) -> bool:

@@ -62,11 +62,11 @@ class MappingError(ValueError):
 
 
 class CellError(ValueError):
-    """A cell or field that cannot be used: its place, what is wrong, the mend."""
+    """A cell or field that cannot be used: its place, what is wrong, the hint."""
 
-    def __init__(self, place: str, message: str, mend: str) -> None:
+    def __init__(self, place: str, message: str, hint: str) -> None:
         super().__init__(message)
-        self.place, self.message, self.mend = place, message, mend
+        self.place, self.message, self.hint = place, message, hint
 
 
 class ColumnPart(BaseModel):
@@ -216,7 +216,7 @@ class ColumnMapping:
         try:
             return spec.quantity(text, marks, part.unit or "", AS_SOLD if sold else {})
         except FactError as error:
-            raise CellError(part.from_, error.message, error.mend) from error
+            raise CellError(part.from_, error.message, error.hint) from error
 
 
 def flat_keys(item: Mapping[str, Any], before: str = "", depth: int = 0) -> dict[str, Any]:
@@ -320,8 +320,8 @@ def _file_problems(document: MappingDocument, locate: Lines) -> list[SheetProble
         try:
             codecs.lookup(document.encoding)
         except LookupError:
-            mend = "Write utf-8, utf-16, windows-1252 or iso-8859-15, or leave it out"
-            problems.append(SheetProblem(locate(("encoding",)), "encoding", f"{document.encoding!r} is unknown", mend))
+            hint = "Write utf-8, utf-16, windows-1252 or iso-8859-15, or leave it out"
+            problems.append(SheetProblem(locate(("encoding",)), "encoding", f"{document.encoding!r} is unknown", hint))
     parts = [("", document.decimal, document.thousands)]
     parts += [
         (f"column[{at + 1}].", part.decimal or document.decimal, part.thousands or document.thousands)
@@ -330,8 +330,8 @@ def _file_problems(document: MappingDocument, locate: Lines) -> list[SheetProble
     ]
     for place, decimal, thousands in parts:
         if decimal and decimal == thousands:
-            mend = "Give each its own mark"
-            problems.append(SheetProblem(locate(("thousands",)), f"{place}thousands", "The same mark as decimal", mend))
+            hint = "Give each its own mark"
+            problems.append(SheetProblem(locate(("thousands",)), f"{place}thousands", "The same mark as decimal", hint))
     return problems
 
 
@@ -341,8 +341,8 @@ def _known(name: str, specs: Mapping[str, FactSpec]) -> bool:
 
 def _unknown(line: int | None, place: str, name: str, specs: Mapping[str, FactSpec]) -> SheetProblem:
     near = get_close_matches(name, [*specs, *ROW, *ABOUT, "texts"], 1, 0.6)
-    mend = f"Did you mean {near[0]}?" if near else "Name a fact, or device, source, taken_at, site, role, texts"
-    return SheetProblem(line, place, f"There is no {name!r} to map to", mend)
+    hint = f"Did you mean {near[0]}?" if near else "Name a fact, or device, source, taken_at, site, role, texts"
+    return SheetProblem(line, place, f"There is no {name!r} to map to", hint)
 
 
 def _unit_problems(line: int | None, place: str, part: ColumnPart, specs: Mapping[str, FactSpec]) -> list[SheetProblem]:
@@ -352,5 +352,5 @@ def _unit_problems(line: int | None, place: str, part: ColumnPart, specs: Mappin
     try:
         spec.parse(f"1 {part.unit}")
     except FactError as error:
-        return [SheetProblem(line, place, error.message, error.mend)]
+        return [SheetProblem(line, place, error.message, error.hint)]
     return []

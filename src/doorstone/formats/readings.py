@@ -20,8 +20,7 @@ from typing import Any, BinaryIO
 
 from doorstone.core.facts import FactError, FactReader, FactSpec, FactValue
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
-from doorstone.formats.quick_lines import QuickLines
-from doorstone.formats.records import DEVICE_ID, Content, ImportProblem, ReadingRecord
+from doorstone.formats.reading_records import DEVICE_ID, Content, ImportProblem, ReadingRecord
 
 FORMS = ("ndjson", "json", "csv", "tsv")
 _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": True, "no": False}
@@ -68,10 +67,10 @@ def read_stream(
             yield record
         except CellError as error:
             fatal = isinstance(error, _FileError)
-            yield ImportProblem(number, error.place, error.message, error.mend, word, fatal)
+            yield ImportProblem(number, error.place, error.message, error.hint, word, fatal)
     if empty:
-        mend = "Check that it is the file you meant"
-        yield ImportProblem(1, "file", "There is no reading in it", mend, word, fatal=True)
+        hint = "Check that it is the file you meant"
+        yield ImportProblem(1, "file", "There is no reading in it", hint, word, fatal=True)
 
 
 def _rows(stream: BinaryIO, form: str, reader: FactReader, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
@@ -99,16 +98,6 @@ def _marked(stream: BinaryIO) -> bool:
 def _plain_lines(stream: BinaryIO, reader: FactReader) -> Iterator[tuple[int, ReadingRecord | CellError]]:
     """NDJSON in UTF-8: each line as its record, or as what is wrong with it."""
 
-    def thorough(number: int, line: bytes) -> ReadingRecord:
-        text = _text(line)
-        if isinstance(text, CellError):
-            raise text
-        data = _json(text.rstrip("\r\n"))
-        if isinstance(data, CellError):
-            raise data
-        return _record(number, data, reader)
-
-    quick = QuickLines(thorough)
     number = 0
     while line := stream.readline(4 * MOST_LINE + 1):
         number += 1
@@ -117,9 +106,19 @@ def _plain_lines(stream: BinaryIO, reader: FactReader) -> Iterator[tuple[int, Re
                 pass
         try:
             if not line.isspace():
-                yield number, quick.read(number, line) if len(line) <= MOST_LINE else thorough(number, line)
+                yield number, _line_record(number, line, reader)
         except CellError as error:
             yield number, error
+
+
+def _line_record(number: int, line: bytes, reader: FactReader) -> ReadingRecord:
+    text = _text(line)
+    if isinstance(text, CellError):
+        raise text
+    data = _json(text.rstrip("\r\n"))
+    if isinstance(data, CellError):
+        raise data
+    return _record(number, data, reader)
 
 
 def _text(line: bytes) -> str | CellError:
@@ -191,7 +190,7 @@ def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tup
         return
     data = _json(text, "one list of JSON objects") if text.strip() else []
     if isinstance(data, CellError):
-        yield 1, _FileError(data.place, data.message, data.mend)
+        yield 1, _FileError(data.place, data.message, data.hint)
         return
     items = data.get("readings") if isinstance(data, dict) else data
     if items is None and mapping is not None:
@@ -290,7 +289,7 @@ def _table_rows(
 
 
 def _as_file(error: CellError) -> CellError:
-    return _FileError("header", error.message, error.mend)
+    return _FileError("header", error.message, error.hint)
 
 
 def _delimiter(stream: BinaryIO, encoding: str) -> str:
@@ -313,8 +312,8 @@ def _header_problems(
         for column in mapping.missing(columns):
             yield _FileError("header", f"The column {column!r} is mapped but missing", "Correct the mapping's from")
         for column in mapping.unknown(columns):
-            mend = 'Map it, or write others = "ignore" in the mapping'
-            yield _FileError(column or "header", f"Nothing is said about {column!r}", mend)
+            hint = 'Map it, or write others = "ignore" in the mapping'
+            yield _FileError(column or "header", f"Nothing is said about {column!r}", hint)
         return
     for needed in ROW:
         if needed not in columns:
@@ -323,8 +322,8 @@ def _header_problems(
         name = _split_unit(column)[0]
         if name not in specs and column not in (*ROW, *ABOUT, "texts") and not column.startswith("verdict:"):
             near = get_close_matches(name, [*specs, *ROW, *ABOUT], 1, 0.6)
-            mend = f"Did you mean {near[0]}?" if near else "Name it by a fact, remove it, or give a mapping"
-            yield _FileError(column or "header", f"Unknown column {column!r}", mend)
+            hint = f"Did you mean {near[0]}?" if near else "Name it by a fact, remove it, or give a mapping"
+            yield _FileError(column or "header", f"Unknown column {column!r}", hint)
 
 
 def _split_unit(column: str) -> tuple[str, str]:
@@ -430,7 +429,7 @@ def _facts(raw: Mapping[str, Any], reader: FactReader) -> dict[str, FactValue]:
         try:
             facts[name] = reader.parse(name, value)
         except FactError as error:
-            raise CellError(name, error.message, error.mend) from error
+            raise CellError(name, error.message, error.hint) from error
     return facts
 
 

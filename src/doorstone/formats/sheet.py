@@ -1,6 +1,6 @@
 """Reads a platform sheet. In: TOML text and the lists beside it. Out: a `Platform`, or every problem at once.
 
-A problem names the line where it can, the place in the sheet, what is wrong, and the mend.
+A problem names the line where it can, the place in the sheet, what is wrong, and the hint.
 """
 
 from __future__ import annotations
@@ -18,7 +18,8 @@ from pydantic import ValidationError
 from doorstone.core.conditions import ALWAYS, Condition, ConditionError, Leaf
 from doorstone.core.conditions import parse as parse_condition
 from doorstone.core.facts import BUILT_IN, FactError, FactSpec, FactType
-from doorstone.core.platforms import (
+from doorstone.core.kits.settings_store import ANSWERS
+from doorstone.core.platforms.platform import (
     Effect,
     Fix,
     FollowUp,
@@ -36,9 +37,8 @@ from doorstone.core.platforms import (
     Standing,
     UpdateClass,
 )
-from doorstone.core.stores import ANSWERS
+from doorstone.formats.sheet_files import SheetFiles
 from doorstone.formats.sheet_meaning import contradictions
-from doorstone.formats.sheet_parts import Beside
 from doorstone.formats.sheet_schema import (
     ConditionPart,
     FollowUpPart,
@@ -59,11 +59,11 @@ class SheetProblem:
     line: int | None
     place: str
     message: str
-    mend: str
+    hint: str
 
     def __str__(self) -> str:
         where = f"line {self.line}, {self.place}" if self.line else self.place
-        return f"{where}: {self.message}. {self.mend}"
+        return f"{where}: {self.message}. {self.hint}"
 
 
 class SheetError(ValueError):
@@ -107,7 +107,7 @@ def parse_list(text: str) -> frozenset[str]:
 
 
 def read_model_table(text: str, releases: Sequence[str]) -> tuple[dict[str, ModelRow], list[tuple[int, str, str]]]:
-    """Model -> its row, and (line, what is wrong, the mend) for each row that cannot be read."""
+    """Model -> its row, and (line, what is wrong, the hint) for each row that cannot be read."""
     rows: dict[str, ModelRow] = {}
     problems = []
     reader = csv.reader(io.StringIO(text))
@@ -196,8 +196,8 @@ def shape_problem(locate: Lines, item: object) -> SheetProblem:
         )
     if kind == "missing":
         return SheetProblem(locate(path[:-1]), place_of(path), f"{path[-1]!r} is missing", "Add it")
-    mend = "See the reference for what may stand here"
-    return SheetProblem(locate(path), place_of(path), str(item["msg"]), mend)
+    hint = "See the reference for what may stand here"
+    return SheetProblem(locate(path), place_of(path), str(item["msg"]), hint)
 
 
 class _Builder:
@@ -219,7 +219,7 @@ class _Builder:
         self.release_ids = [r.id for r in document.release]
         self.requirement_ids = [r.id for r in document.requirement]
         self.override_ids = [o.id for o in document.override]
-        self.beside = Beside(lists, self._add, self._known)
+        self.beside = SheetFiles(lists, self._add, self._known)
         self.store = self.beside.store(document.store)
         for file in sorted(tables):
             self._table(file, lists.get(file))
@@ -254,14 +254,14 @@ class _Builder:
             tuple(self._set(at, part) for at, part in enumerate(doc.set)),
         )
         if not self.problems:
-            for path, message, mend in contradictions(doc, platform):
-                self._add(path, message, mend)
+            for path, message, hint in contradictions(doc, platform):
+                self._add(path, message, hint)
         if self.problems:
             raise SheetError(self.name, sorted(self.problems, key=lambda p: (p.line or 0, p.place)))
         return platform
 
-    def _add(self, path: Path, message: str, mend: str) -> None:
-        self.problems.append(SheetProblem(self.locate(path), place_of(path), message, mend))
+    def _add(self, path: Path, message: str, hint: str) -> None:
+        self.problems.append(SheetProblem(self.locate(path), place_of(path), message, hint))
 
     def _own_facts(self) -> Iterable[FactSpec]:
         for at, part in enumerate(self.doc.fact):
@@ -290,8 +290,8 @@ class _Builder:
     def _known(self, kind: str, name: str | None, known: Sequence[str], path: Path) -> None:
         if name is not None and name not in known:
             near = get_close_matches(name, known, 1, 0.6)
-            mend = f"Did you mean {near[0]!r}?" if near else f"Use one of {', '.join(known)}"
-            self._add(path, f"Unknown {kind} {name!r}", mend)
+            hint = f"Did you mean {near[0]!r}?" if near else f"Use one of {', '.join(known)}"
+            self._add(path, f"Unknown {kind} {name!r}", hint)
 
     def _condition(self, part: ConditionPart | None, path: Path) -> Condition:
         if part is None:
@@ -300,20 +300,20 @@ class _Builder:
             data = part.model_dump(by_alias=True, exclude_unset=True)
             return parse_condition(data, self.specs, self.lists)
         except ConditionError as error:
-            self._add((*path, *error.path), error.message, error.mend)
+            self._add((*path, *error.path), error.message, error.hint)
             return ALWAYS
 
     def _table(self, file: str, text: str | None) -> None:
         """Read a model table; what is wrong is told with the table's own line."""
         if text is None:
             self.tables[file] = {}
-            mend = "Put the file beside the sheet and load both"
-            self.problems.append(SheetProblem(None, file, "The model table is missing", mend))
+            hint = "Put the file beside the sheet and load both"
+            self.problems.append(SheetProblem(None, file, "The model table is missing", hint))
             return
         rows, problems = read_model_table(text, self.release_ids)
         self.tables[file] = rows
         self.lists[file] = frozenset(_row_words(row) for row in rows.values())
-        self.problems += [SheetProblem(line, file, message, mend) for line, message, mend in problems]
+        self.problems += [SheetProblem(line, file, message, hint) for line, message, hint in problems]
 
     def _requirements(self, at: int, part: RequirementPart) -> Iterable[Requirement]:
         """The requirement; one tied to a model table has a condition of its own at each release."""
@@ -358,7 +358,7 @@ class _Builder:
                 try:
                     gives[name] = spec.parse(value)
                 except FactError as error:
-                    self._add((*here, "gives"), error.message, error.mend)
+                    self._add((*here, "gives"), error.message, error.hint)
             when = self._condition(fix.when, (*here, "when"))
             fixes.append(Fix(fix.title, fix.kind, when, gives, fix.minutes, Decimal(fix.cost)))
         return Requirement(

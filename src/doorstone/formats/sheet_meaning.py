@@ -1,5 +1,5 @@
 """What a well-formed sheet cannot mean: spans that end before they begin, two words for one release, fixes that mend
-nothing. In: the document and the platform that was made of it. Out: every such place, with the mend."""
+nothing. In: the document and the platform that was made of it. Out: every such place, with the hint."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from datetime import date
 
 from doorstone.core.conditions import Outcome
-from doorstone.core.platforms import Platform, Requirement, Sort
+from doorstone.core.platforms.platform import Platform, Requirement, Sort
 from doorstone.formats.sheet_schema import RequirementPart, SheetDocument
 
 Path = tuple[str | int, ...]
@@ -16,7 +16,7 @@ OF_THE_MEDIA = ("media.", "upgrade.")
 
 
 def contradictions(document: SheetDocument, platform: Platform) -> Iterator[Problem]:
-    """Every place that cannot be meant: (path, what is wrong, the mend)."""
+    """Every place that cannot be meant: (path, what is wrong, the hint)."""
     yield from _releases(document)
     for at, part in enumerate(document.requirement):
         yield from _span(platform, ("requirement", at), part.from_, part.until)

@@ -19,19 +19,20 @@ from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import HTTPException
 from werkzeug.middleware.proxy_fix import ProxyFix
 
-from doorstone.service import access, problems
+from doorstone.service import auth, problems
+from doorstone.service.auth_settings import AuthSettings
 from doorstone.service.console import bind_console
-from doorstone.service.door import Door
-from doorstone.service.jobs import Jobs
+from doorstone.service.import_worker import ImportWorker
+from doorstone.service.oidc import bind_provider
 from doorstone.service.openapi import openapi
 from doorstone.service.operations import Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
-from doorstone.service.provider import bind_provider
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.devices.profiles import Stamp
 from doorstone.store.ledger import LedgerBrokenError
-from doorstone.store.profiles import Stamp
-from doorstone.work.desk import Actor, Desk, Receipt
-from doorstone.work.errors import WorkError
+from doorstone.work.context.actor import Actor, Receipt
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import WorkError
 
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
@@ -50,21 +51,21 @@ log = structlog.get_logger("doorstone.service")
 
 
 def create_app(
-    desk: Desk,
+    context: Context,
     secret_key: bytes,
     *,
     https: bool = False,
-    jobs: Jobs | None = None,
-    door: Door | None = None,
+    jobs: ImportWorker | None = None,
+    settings: AuthSettings | None = None,
     proxies: int = 0,
 ) -> Flask:
-    """The WSGI application over a desk. `https` marks the session cookie Secure; `jobs` are its own if not given.
+    """The WSGI application over a context. `https` marks the session cookie Secure; `jobs` are its own if not given.
 
     So many `proxies` in front of it are believed about who calls and how.
-    `door` says how long sessions last, how often a sign-in may fail, and through which provider one may come.
+    `settings` says how long sessions last, how often a sign-in may fail, and through which provider one may come.
     """
-    jobs = jobs or Jobs(desk)
-    door = door or Door()
+    jobs = jobs or ImportWorker(context)
+    settings = settings or AuthSettings()
     app = Flask("doorstone", static_folder=None)
     app.config.update(
         SECRET_KEY=secret_key,
@@ -72,16 +73,16 @@ def create_app(
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Strict",
         SESSION_COOKIE_SECURE=https,
-        PERMANENT_SESSION_LIFETIME=door.session,
+        PERMANENT_SESSION_LIFETIME=settings.session,
         MAX_CONTENT_LENGTH=LARGEST_BODY,
     )
-    app.extensions["doorstone.door"] = door
+    app.extensions["doorstone.auth_settings"] = settings
     if proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, proxies, proxies, proxies)  # type: ignore[method-assign]
-    bind_provider(app, desk, door)
+    bind_provider(app, context, settings)
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
-        app.add_url_rule(path, operation.name, _view(desk, jobs, operation), methods=[operation.method])
+        app.add_url_rule(path, operation.name, _view(context, jobs, operation), methods=[operation.method])
     app.add_url_rule(f"{API}/openapi.json", "openapi", _document)
     bind_console(app)
     _bind_problems(app)
@@ -108,15 +109,15 @@ def api_document() -> dict[str, Any]:
     return document
 
 
-def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Response]:
+def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callable[..., Response]:
     def view(**path: str) -> Response:
-        stamp = desk.stamp() if operation.roles else None
-        actor = access.who(desk, stamp) if stamp else None
-        access.allow(operation, actor)
+        stamp = context.stamp() if operation.roles else None
+        actor = auth.authenticate(context, stamp) if stamp else None
+        auth.require_role(operation, actor)
         g.actor = actor.name if actor else None
-        if operation.steady and stamp:
-            with desk.database.only_reading():
-                return _response(operation, _steady(desk, operation, actor, path, stamp))
+        if operation.cacheable and stamp:
+            with context.database.only_reading():
+                return _response(operation, _steady(context, operation, actor, path, stamp))
         query = _query(operation)
         body = _body(operation)
         if actor is not None and operation.creates:
@@ -125,27 +126,27 @@ def _view(desk: Desk, jobs: Jobs, operation: Operation) -> Callable[..., Respons
         if operation.upload:
             request.max_content_length = LARGEST_UPLOAD
             file = cast(BinaryIO, request.stream)
-        call = Call(desk, actor, path, query, body, _version(operation), jobs, file)
-        with _lane(desk, operation):
-            answer = operation.handler(access.at_sites(operation, call))
+        call = Call(context, actor, path, query, body, _version(operation), jobs, file)
+        with _lane(context, operation):
+            answer = operation.handler(auth.at_sites(operation, call))
         return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
 
     return view
 
 
-def _lane(desk: Desk, operation: Operation) -> AbstractContextManager[Any]:
+def _lane(context: Context, operation: Operation) -> AbstractContextManager[Any]:
     """Reads write nothing; writes go before pages; an upload does both, bit by bit."""
     if operation.method == "GET":
-        return desk.database.only_reading()
-    return nullcontext() if operation.upload else desk.traffic.writing()
+        return context.database.only_reading()
+    return nullcontext() if operation.upload else context.write_priority.writing()
 
 
-def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[str, str], stamp: Stamp) -> Answer:
-    """The answer as bytes, made once for as long as what it rests on stands still, from one picture of the records."""
+def _steady(context: Context, operation: Operation, actor: Actor | None, path: dict[str, str], stamp: Stamp) -> Answer:
+    """The answer as bytes, made once for as long as what it rests on stands still, from one snapshot of the records."""
 
     def make() -> Answer:
-        call = Call(desk, actor, path, _query(operation), None)
-        with desk.traffic.paging(), desk.database.read():
+        call = Call(context, actor, path, _query(operation), None)
+        with context.write_priority.paging(), context.database.read():
             found = operation.handler(call)
             answer = found if isinstance(found, Answer) else Answer(found)
             assert isinstance(answer.body, BaseModel)
@@ -153,7 +154,7 @@ def _steady(desk: Desk, operation: Operation, actor: Actor | None, path: dict[st
         return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
 
     key = ("answer", operation.name, tuple(path.values()), request.query_string)
-    return desk.remembered(key, (stamp.ledger, stamp.devices, desk.today()), make)
+    return context.remembered(key, (stamp.ledger, stamp.devices, context.today()), make)
 
 
 def _query(operation: Operation) -> BaseModel | None:
@@ -182,8 +183,8 @@ def _with_receipt(actor: Actor, operation: Operation, body: BaseModel | None) ->
         return actor
     if not 1 <= len(key) <= 200:
         raise ServiceProblemError(400, "bad-request", "The Idempotency-Key is too long", "Use up to 200 characters")
-    picture = f"{operation.name} {body.model_dump_json() if body else ''}"
-    fingerprint = hashlib.sha256(picture.encode()).hexdigest()
+    snapshot = f"{operation.name} {body.model_dump_json() if body else ''}"
+    fingerprint = hashlib.sha256(snapshot.encode()).hexdigest()
     return replace(actor, receipt=Receipt(key, fingerprint))
 
 
@@ -241,10 +242,10 @@ def _bind_problems(app: Flask) -> None:
     def http_error(error: HTTPException) -> Response:
         status = error.code or 500
         title = problems.TITLES.get(status, error.name)
-        mend = {404: f"See {API}/openapi.json for what there is", 413: "Send it in parts of under 64 MiB"}
+        hint = {404: f"See {API}/openapi.json for what there is", 413: "Send it in parts of under 64 MiB"}
         detail = f"{request.method} {request.path}: {error.description}"
         response = problems.document(
-            status, str(error.name).lower().replace(" ", "-"), title, detail, mend.get(status, "")
+            status, str(error.name).lower().replace(" ", "-"), title, detail, hint.get(status, "")
         )
         for name, value in error.get_headers():
             if name == "Allow":

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 import tomllib
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -14,12 +13,14 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, SecretStr
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
-from doorstone.core.costs import CostModel
 from doorstone.core.facts import Source
-from doorstone.service.door import Door, Provider, Throttle
+from doorstone.core.forecast.costs import CostModel
+from doorstone.service.auth_settings import AuthSettings, OidcProvider, Throttle
 from doorstone.store.database import Database
-from doorstone.work.desk import SOURCES, Clock, Desk, FixedClock, Policy, SystemClock
-from doorstone.work.passwords import Cost, Passwords
+from doorstone.store.keys import SESSION_KEY, key_file
+from doorstone.work.context.clock import Clock, FixedClock, SystemClock
+from doorstone.work.context.context import SOURCES, Context, Policy
+from doorstone.work.context.passwords import Cost, Passwords
 
 
 class SourceConfig(BaseModel):
@@ -95,9 +96,9 @@ class Config(BaseSettings):
     trusted_proxies: int = Field(
         0, ge=0, le=9, description="Proxies in front of the service whose X-Forwarded headers are believed"
     )
-    hook_targets: list[str] = Field(
+    webhook_targets: list[str] = Field(
         [],
-        description="Hosts, or .domains, that hooks may reach; if empty, all but loopback and link-local ones",
+        description="Hosts, or .domains, that webhooks may reach; if empty, all but loopback and link-local ones",
     )
     smtp_host: str = Field("", description="Mail server; without one no mail is sent")
     smtp_port: int = Field(25, ge=1, le=65535, description="Its port")
@@ -160,8 +161,8 @@ def _check_names(file: Path, known: set[str]) -> None:
             raise ConfigError(place, f"There is no setting {written!r}", hint)
 
 
-def open_desk(config: Config, *, existing: bool = False) -> Desk:
-    """The desk over the records in the data folder; with `existing`, none are made. Raises `DamagedError`."""
+def open_context(config: Config, *, existing: bool = False) -> Context:
+    """The context over the records in the data folder; with `existing`, none are made. Raises `DamagedError`."""
     clock: Clock = SystemClock()
     if config.as_of is not None:
         clock = FixedClock(datetime(config.as_of.year, config.as_of.month, config.as_of.day, 9))
@@ -191,16 +192,16 @@ def open_desk(config: Config, *, existing: bool = False) -> Desk:
         ),
         sources={**SOURCES, **own},
     )
-    return Desk(
+    return Context(
         Database(config.data / "doorstone.db", existing=existing), clock, policy, Passwords(config.password_cost)
     )
 
 
-def open_door(config: Config) -> Door:
+def open_auth_settings(config: Config) -> AuthSettings:
     """How one gets in, as configured."""
     provider = None
     if config.oidc_issuer:
-        provider = Provider(
+        provider = OidcProvider(
             config.oidc_issuer,
             config.oidc_client_id,
             config.oidc_client_secret.get_secret_value(),
@@ -211,15 +212,9 @@ def open_door(config: Config) -> Door:
         )
     session, idle = timedelta(hours=config.session_hours), timedelta(minutes=config.idle_minutes)
     throttle = Throttle(config.tries_per_account, config.tries_per_address)
-    return Door(session, idle, config.address, config.https, provider, throttle)
+    return AuthSettings(session, idle, config.address, config.https, provider, throttle)
 
 
 def session_key(config: Config) -> bytes:
     """The key that signs sessions: made at first start, readable by the owner only."""
-    path = config.data / "session.key"
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(handle, "wb") as file:
-            file.write(secrets.token_bytes(32))
-    return path.read_bytes()
+    return key_file(config.data / SESSION_KEY)

@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from pydantic.json_schema import JsonSchemaMode, models_json_schema
 
 from doorstone import __version__
-from doorstone.formats.wire import Problem
+from doorstone.api.common import Problem
 from doorstone.service.operations import Operation
 
 _REF = "#/components/schemas/{model}"

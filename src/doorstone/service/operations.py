@@ -8,8 +8,9 @@ from typing import Any, BinaryIO, Generic, TypeVar
 
 from pydantic import BaseModel
 
-from doorstone.service.jobs import Jobs
-from doorstone.work.desk import Actor, Desk
+from doorstone.service.import_worker import ImportWorker
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.context import Context
 
 Q = TypeVar("Q")
 B = TypeVar("B")
@@ -26,18 +27,18 @@ PUBLIC: frozenset[str] = frozenset()
 
 @dataclass(frozen=True, slots=True)
 class Call(Generic[Q, B]):
-    """One call: the desk, who calls (None only where the operation is public), path, query, body, If-Match.
+    """One call: the context, who calls (None only where the operation is public), path, query, body, If-Match.
 
     `jobs` runs what takes longer than an answer may; `file` is the body of an upload, as it comes in.
     """
 
-    desk: Desk
+    context: Context
     caller: Actor | None
     path: dict[str, str]
     query: Q
     body: B
     version: int | None = None
-    jobs: Jobs | None = None
+    jobs: ImportWorker | None = None
     file: BinaryIO | None = None
 
     @property
@@ -70,7 +71,7 @@ def page_alone(text: str, style: str) -> Answer:
 
 
 Handler = Callable[[Call[Any, Any]], Answer | BaseModel]
-Touches = Callable[[Call[Any, Any]], Iterable[str]]
+AffectedDevices = Callable[[Call[Any, Any]], Iterable[str]]
 """The devices that a call changes something of: by their sites, whoever has a greater role there may."""
 
 
@@ -78,10 +79,10 @@ Touches = Callable[[Call[Any, Any]], Iterable[str]]
 class Operation:
     """One method on one path. `roles` empty means public; `match` asks for If-Match; `creates` takes a key.
 
-    `upload` takes a body of any size and kind, which the handler reads as it comes. With `touches`, a role that is
-    held at the sites of those devices only counts as well. `steady`: the answer is the same for everybody, and rests on
-    the day and on nothing but what the ledger and the devices' own count tell of, so that it is made once while they
-    stand still. `own`: it takes a signed-in person, or the token of their own command line.
+    `upload` takes a body of any size and kind, which the handler reads as it comes. With `affected_devices`, a role
+    that is held only at the sites of those devices counts as well. `cacheable`: the answer is the same for everybody
+    and rests on the day, the ledger and the devices' own count, so it is made once while they stand still. `own`: the
+    operation takes a signed-in person, or the token of their own command line.
     """
 
     method: str
@@ -99,8 +100,8 @@ class Operation:
     match: bool
     pages: bool
     upload: bool
-    touches: Touches | None
-    steady: bool
+    affected_devices: AffectedDevices | None
+    cacheable: bool
     own: bool
     handler: Handler
 
@@ -128,15 +129,15 @@ class Operations:
         match: bool = False,
         pages: bool = False,
         upload: bool = False,
-        touches: Touches | None = None,
-        steady: bool = False,
+        affected_devices: AffectedDevices | None = None,
+        cacheable: bool = False,
         own: bool = False,
     ) -> Callable[[Handler], Handler]:
         def declare(handler: Handler) -> Handler:
             self.all.append(
                 Operation(
                     method, path, handler.__name__, summary, self.tag, roles, query, body, answer,
-                    media_type, status, creates, match, pages, upload, touches, steady, own, handler,
+                    media_type, status, creates, match, pages, upload, affected_devices, cacheable, own, handler,
                 )
             )  # fmt: skip
             return handler

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from flask import Response, request
 from pydantic import ValidationError
 
-from doorstone.formats.wire import Problem, TroubleShape
-from doorstone.work import errors
+from doorstone.api.common import ErrorEntry, Problem
+from doorstone.work.context import errors
 
 _KINDS: dict[type[errors.WorkError], tuple[int, str, str]] = {
     errors.BadInputError: (422, "bad-input", "The input cannot be used"),
@@ -41,18 +41,18 @@ class ServiceProblemError(Exception):
         status: int,
         slug: str,
         detail: str,
-        mend: str,
-        troubles: Sequence[TroubleShape] = (),
+        hint: str,
+        errors: Sequence[ErrorEntry] = (),
         retry_after: int = 0,
     ) -> None:
         super().__init__(detail)
         self.retry_after = retry_after
-        self.status, self.slug, self.detail, self.mend = status, slug, detail, mend
-        self.troubles = list(troubles)
+        self.status, self.slug, self.detail, self.hint = status, slug, detail, hint
+        self.errors = list(errors)
 
 
 def document(
-    status: int, slug: str, title: str, detail: str, mend: str = "", troubles: Sequence[TroubleShape] = ()
+    status: int, slug: str, title: str, detail: str, hint: str = "", errors: Sequence[ErrorEntry] = ()
 ) -> Response:
     problem = Problem(
         type=f"urn:door-stone:problem:{slug}",
@@ -60,20 +60,20 @@ def document(
         status=status,
         detail=detail,
         instance=request.path,
-        mend=mend,
-        troubles=list(troubles),
+        hint=hint,
+        errors=list(errors),
     )
     return Response(problem.model_dump_json(), status, content_type="application/problem+json")
 
 
 def of_work(error: errors.WorkError) -> Response:
     status, slug, title = _KINDS[type(error)]
-    troubles = [TroubleShape.model_validate(trouble) for trouble in error.troubles]
-    return document(status, slug, title, error.detail, error.mend, troubles)
+    errors = [ErrorEntry.model_validate(entry) for entry in error.errors]
+    return document(status, slug, title, error.detail, error.hint, errors)
 
 
 def of_service(error: ServiceProblemError) -> Response:
-    response = document(error.status, error.slug, TITLES[error.status], error.detail, error.mend, error.troubles)
+    response = document(error.status, error.slug, TITLES[error.status], error.detail, error.hint, error.errors)
     if error.status == 401:
         response.headers["WWW-Authenticate"] = 'Bearer realm="doorstone"'
     if error.retry_after:
@@ -83,14 +83,14 @@ def of_service(error: ServiceProblemError) -> Response:
 
 def of_validation(error: ValidationError, where: str) -> ServiceProblemError:
     """What pydantic found, place by place."""
-    troubles = [
-        TroubleShape(
-            place=".".join(str(step) for step in item["loc"]) or where,
-            message=item["msg"],
-            mend="Remove it"
+    errors = [
+        ErrorEntry(
+            pointer=".".join(str(step) for step in item["loc"]) or where,
+            detail=item["msg"],
+            hint="Remove it"
             if item["type"] == "extra_forbidden"
             else "See the OpenAPI document for what may stand here",
         )
         for item in error.errors(include_url=False, include_input=False)
     ]
-    return ServiceProblemError(400, "bad-request", f"The {where} cannot be read", "Mend each place", troubles)
+    return ServiceProblemError(400, "bad-request", f"The {where} cannot be read", "Correct each place", errors)

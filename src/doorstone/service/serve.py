@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fcntl
-import gc
 import logging
 import os
 import signal
@@ -16,14 +15,14 @@ from typing import BinaryIO
 import structlog
 
 from doorstone.service.app import LARGEST_UPLOAD, create_app
-from doorstone.service.carriers import ask_updates, http_post, smtp_mail
-from doorstone.service.config import Config, open_desk, open_door, session_key
-from doorstone.service.jobs import Jobs
+from doorstone.service.config import Config, open_auth_settings, open_context, session_key
+from doorstone.service.import_worker import ImportWorker
 from doorstone.service.listener import Listener
-from doorstone.service.rounds import Rounds
+from doorstone.service.outbound import ask_updates, http_post, smtp_mail
+from doorstone.service.scheduler import Scheduler
 from doorstone.store.database import DamagedError
-from doorstone.work.desk import Desk
-from doorstone.work.profiles import roll
+from doorstone.work.context.context import Context
+from doorstone.work.snapshot.settling import roll
 
 __all__ = ["BusyFolderError", "BusyPortError", "DamagedError", "Service", "serve"]
 
@@ -60,20 +59,20 @@ class Service:
 
     def __init__(self, config: Config, look_every: float = 0.5) -> None:
         self._lock = _lock(config.data)
-        self.desk = open_desk(config)
-        self.desk.database.check()
-        _note_clock(self.desk)
-        roll(self.desk)
-        self.jobs = Jobs(self.desk)
+        self.context = open_context(config)
+        self.context.database.check()
+        _note_clock(self.context)
+        roll(self.context)
+        self.jobs = ImportWorker(self.context)
         fetch = ask_updates(config.update_service) if config.update_service else None
-        post = http_post(config.hook_targets)
-        self.rounds = Rounds(self.desk, post, smtp_mail(config), config.round_seconds, fetch, config.poll_hours)
+        post = http_post(config.webhook_targets)
+        self.rounds = Scheduler(self.context, post, smtp_mail(config), config.round_seconds, fetch, config.poll_hours)
         app = create_app(
-            self.desk,
+            self.context,
             session_key(config),
             https=config.https,
             jobs=self.jobs,
-            door=open_door(config),
+            settings=open_auth_settings(config),
             proxies=config.trusted_proxies,
         )
         try:
@@ -112,13 +111,13 @@ def _lock(data: Path) -> BinaryIO:
     return file
 
 
-def _note_clock(desk: Desk) -> None:
+def _note_clock(context: Context) -> None:
     """Say so if the clock stands before what the ledger has seen."""
-    last = desk.floor()
-    if last and desk.today() < last:
+    last = context.floor()
+    if last and context.today() < last:
         structlog.get_logger("doorstone.serve").warning(
             "clock went back",
-            today=str(desk.today()),
+            today=str(context.today()),
             ledger=str(last),
             hint="Set the clock; expired tokens stay expired",
         )
@@ -141,10 +140,6 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     signal.signal(signal.SIGINT, stop)
     logging.getLogger("apscheduler").setLevel(logging.ERROR)
     service.rounds.start()
-    gc.collect()
-    gc.freeze()  # what is there now stays: nobody need look through it again
-    gc.set_threshold(20_000, 20, 50)
-    sys.setswitchinterval(0.001)  # many short answers beside one long import
     log.info("listening", address=service.address, data=str(config.data))
     service.run()
     service.rounds.close()

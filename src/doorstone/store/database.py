@@ -7,7 +7,6 @@ import hashlib
 import hmac
 import json
 import os
-import secrets
 import sqlite3
 import threading
 from collections.abc import Iterator
@@ -17,12 +16,13 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
-from doorstone.store import ledger, said, states
-from doorstone.store.vault import VAULT_KEY, Vault
+from doorstone.store import ledger, ledger_changes
+from doorstone.store.keys import LEDGER_KEY, VAULT_KEY, key_file
+from doorstone.store.readings import contents as reading_contents
+from doorstone.store.vault import Vault
 
 SEALED_SINCE, CHANGES_SINCE = 3, 11
 CACHE_KIB = 4 * 1024
-LEDGER_KEY = "ledger.key"
 LEDGER_HEAD = "ledger.head"
 
 
@@ -37,13 +37,7 @@ def ledger_key(database: Path, *, make: bool = True) -> bytes:
         if not path.exists():
             raise DamagedError(f"{path} is missing: without it nobody can tell whether the ledger was changed")
         return path.read_bytes()
-    try:
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    except FileExistsError:
-        return path.read_bytes()
-    with os.fdopen(handle, "wb") as file:
-        file.write(secrets.token_bytes(32))
-    return path.read_bytes()
+    return key_file(path)
 
 
 class Database:
@@ -75,7 +69,7 @@ class Database:
             with self.write() as db:
                 if 0 < before < SEALED_SINCE:
                     ledger.seal(db)
-                states.keep_all(db)
+                ledger_changes.keep_all(db)
 
     def check(self) -> None:
         """Look whether the file is whole. Raises `DamagedError`."""
@@ -182,7 +176,7 @@ class Database:
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
-        """One consistent picture of the records; nothing may be written."""
+        """One consistent content of the records; nothing may be written."""
         with self._transaction("BEGIN DEFERRED") as connection:
             yield connection
 
@@ -226,7 +220,7 @@ class Database:
         try:
             yield connection
             if self._local.noted:
-                states.keep(connection, self._local.noted)
+                ledger_changes.keep(connection, self._local.noted)
         except BaseException:
             connection.execute("ROLLBACK")
             raise
@@ -313,7 +307,7 @@ def migrate(connection: sqlite3.Connection) -> int:
     at = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if at > steps[-1][0]:
         raise RuntimeError(f"The database has schema {at}, this program knows {steps[-1][0]}. Use a newer program.")
-    said.migrating(connection)
+    reading_contents.migrating(connection)
     connection.execute("PRAGMA foreign_keys = OFF")  # a table that others point to may be made anew
     for number, entry in steps:
         if number > at:

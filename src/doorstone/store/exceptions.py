@@ -527,12 +527,6 @@ def risk(db: sqlite3.Connection) -> tuple[int, str]:
     return int(row["version"]), str(row["text"])
 
 
-def risks(db: sqlite3.Connection) -> list[tuple[int, str, str, str]]:
-    """Every version, newest first: version, text, by, at."""
-    rows = db.execute("SELECT version, text, by, at FROM risk_statements ORDER BY version DESC")
-    return [(row["version"], row["text"], row["by"], row["at"]) for row in rows]
-
-
 def add_risk(db: sqlite3.Connection, text: str, by: str, at: str) -> int:
     version = risk(db)[0] + 1
     db.execute("INSERT INTO risk_statements (version, text, by, at) VALUES (?, ?, ?, ?)", (version, text, by, at))

@@ -38,8 +38,8 @@ def entry_hash(
     seq: int, at: str, actor: str, via: str, action: str, kind: str, obj: str, body: str, previous: str
 ) -> str:
     """SHA-256 over the entry as a JSON array, the hash before it included."""
-    picture = json.dumps([seq, at, actor, via, action, kind, obj, body, previous], ensure_ascii=False)
-    return hashlib.sha256(picture.encode()).hexdigest()
+    content = json.dumps([seq, at, actor, via, action, kind, obj, body, previous], ensure_ascii=False)
+    return hashlib.sha256(content.encode()).hexdigest()
 
 
 def append(

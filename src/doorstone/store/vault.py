@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
 
-VAULT_KEY = "records.key"
+from doorstone.store.keys import VAULT_KEY, key_file
+
 _MARK = "sealed:"
 
 
@@ -24,14 +24,7 @@ class Vault:
 
     def _box(self) -> Fernet:
         if self._fernet is None:
-            try:
-                handle = os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            except FileExistsError:
-                pass
-            else:
-                with os.fdopen(handle, "wb") as file:
-                    file.write(Fernet.generate_key())
-            self._fernet = Fernet(self._path.read_bytes())
+            self._fernet = Fernet(key_file(self._path, Fernet.generate_key))
         return self._fernet
 
     def seal(self, text: str) -> str:

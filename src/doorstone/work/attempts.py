@@ -2,33 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import sqlite3
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
+from typing import Any
 
-from doorstone.core.platforms import UpdateClass
-from doorstone.core.rates import Rate, rates_by
-from doorstone.core.standing import Attribution, ClassStanding, Observation, attributions, standing
+from doorstone.core.attempts.success_rates import Rate, rates_by
+from doorstone.core.followups import follow_ups
+from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.store import attempts as store
+from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
-from doorstone.store.said import body_of
-from doorstone.work import after, kits
-from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.devices import target_release
-from doorstone.work.errors import BadInputError, MissingError, RefusedError, Trouble
-from doorstone.work.hearing import NewReading
-from doorstone.work.picture import picture
-from doorstone.work.profiles import Settler
-from doorstone.work.sheets import need_release
+from doorstone.store.kits import KitRow
+from doorstone.store.readings.contents import body_of
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.contents import NewReading
+from doorstone.work.snapshot.kit_standing import kit_standings
+from doorstone.work.snapshot.settling import Settler
+from doorstone.work.snapshot.sheets import need_release
+from doorstone.work.snapshot.snapshot import snapshot
 
 OUTCOMES = ("completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned")
-RESULTS = ("arrived", "offered", "not-offered")
 MOST_TEXT = 500
-REASONS = ("phased", "held", "unsupported", "unknown")
 
 
 @dataclass(frozen=True, slots=True)
-class AttemptGiven:
+class NewAttempt:
     device: str
     kit: str
     release: str
@@ -51,46 +55,27 @@ class Attempt:
     row: store.AttemptRow
 
 
-@dataclass(frozen=True, slots=True)
-class ObservationGiven:
-    device: str
-    seen_on: date
-    update_class: str
-    result: str
-    reason: str
-    source: str
-    detail: str
-
-
-@dataclass(frozen=True, slots=True)
-class DeviceStanding:
-    device: str
-    release: str
-    classes: tuple[ClassStanding, ...]
-    attributions: tuple[Attribution, ...] = ()
-
-
-def record_attempts(desk: Desk, actor: Actor, given: Sequence[AttemptGiven]) -> list[Attempt]:
+def record_attempts(context: Context, actor: Actor, given: Sequence[NewAttempt]) -> list[Attempt]:
     """Record a day's work: all of the attempts, or none. Raises `BadInputError` that names each that cannot be."""
-    troubles = []
+    errors = []
     made: list[Attempt] = []
     plain = replace(actor, receipt=None)
     try:
-        with desk.database.write():
+        with context.database.write():
             for at, one in enumerate(given, 1):
                 try:
-                    made.append(record_attempt(desk, plain, one))
+                    made.append(record_attempt(context, plain, one))
                 except (BadInputError, MissingError, RefusedError) as error:
-                    troubles.append(Trouble(f"attempt {at}, {one.device}", error.detail, error.mend))
-            if troubles:
-                raise BadInputError("Nothing was recorded", "Mend each attempt and send all again", troubles)
+                    errors.append(ErrorEntry(f"attempt {at}, {one.device}", error.detail, error.hint))
+            if errors:
+                raise BadInputError("Nothing was recorded", "Correct each attempt and send all again", errors)
     except BadInputError:
-        desk.memory.pop("picture", None)
+        context.memory.pop("snapshot", None)
         raise
     return made
 
 
-def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
+def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt:
     """Record an attempt. One that completed is also a reading of the release that the device now runs."""
     if given.outcome not in OUTCOMES:
         raise BadInputError(f"{given.outcome!r} is not an outcome", f"Use one of {', '.join(OUTCOMES)}")
@@ -98,12 +83,12 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
         raise BadInputError(f"It ended {given.ended_at}, before it started", "Correct the times")
     if given.mismatch and given.outcome != "carry-over-lost":
         raise BadInputError("Only carry-over-lost has a mismatch", "Correct the outcome, or leave it out")
-    if given.ended_at > desk.clock.now():
+    if given.ended_at > context.clock.now():
         raise BadInputError(f"It ended {given.ended_at}, which is yet to come", "Record it once it has ended")
-    with desk.database.write() as db:
-        if before := made_before(db, actor):
-            return get_attempt(desk, before)
-        now = picture(desk)
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            return get_attempt(context, before)
+        now = snapshot(context)
         now.device(given.device)
         platform = now.need_sheet(given.device).platform
         kit = kit_store.get(db, number_of("KT", given.kit)) if given.kit else None
@@ -111,7 +96,7 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
             raise MissingError(
                 f"There is no kit {given.kit!r} for {given.device}", "See them with 'doorstone kit list'"
             )
-        release = kit.release if kit else given.release or target_release(platform, desk.today())
+        release = kit.release if kit else given.release or target_release(platform, context.today())
         need_release(platform, release)
         known = {r.id for r in platform.requirements_at(release)}
         if unknown := [name for name in given.refused_by if name not in known]:
@@ -144,30 +129,30 @@ def record_attempt(desk: Desk, actor: Actor, given: AttemptGiven) -> Attempt:
             store.count_tries(db, platform.id, model, release, kit.overrides, well)
         if given.outcome in ("completed", "carry-over-lost"):
             ended = given.ended_at.isoformat()
-            settler = Settler(desk, db)
+            settler = Settler(context, db)
             settler.drop_older(given.device, "os.release", ended)
-            said = settler.known.shelf.number_of(db, body_of({"os.release": release}, {}, texts=[]))
+            said = settler.known.contents.number_of(db, body_of({"os.release": release}, {}, texts=[]))
             settler.hear([NewReading(given.device, "attempt", ended, said)])
-            after.begin(desk, db, platform, kit, number, values)
+            begin(context, db, platform, kit, number, values)
         elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
-            settler = Settler(desk, db)  # words that name no check are a failure message that somebody is to sort
+            settler = Settler(context, db)  # words that name no check are a failure message that somebody is to sort
             words = [" ".join(given.seen.split())[:MOST_TEXT]]
-            said = settler.known.shelf.number_of(db, body_of({}, {}, texts=words))
+            said = settler.known.contents.number_of(db, body_of({}, {}, texts=words))
             settler.hear([NewReading(given.device, "attempt", given.ended_at.isoformat(), said)])
-        record(desk, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
-    return get_attempt(desk, id_of("AT", number))
+        record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
+    return get_attempt(context, id_of("AT", number))
 
 
-def get_attempt(desk: Desk, name: str) -> Attempt:
-    with desk.database.read() as db:
+def get_attempt(context: Context, name: str) -> Attempt:
+    with context.database.read() as db:
         row = store.get(db, number_of("AT", name))
     if row is None:
         raise MissingError(f"There is no attempt {name!r}", "See them with 'doorstone attempt list'")
     return Attempt(name, row)
 
 
-def list_attempts(desk: Desk, device: str = "") -> list[Attempt]:
-    with desk.database.read() as db:
+def list_attempts(context: Context, device: str = "") -> list[Attempt]:
+    with context.database.read() as db:
         return [Attempt(id_of("AT", row.id), row) for row in store.every(db, device or None)]
 
 
@@ -183,17 +168,20 @@ class Draft:
     met: tuple[str, ...]
 
 
-def draft(desk: Desk, device: str) -> Draft:
+def draft(context: Context, device: str) -> Draft:
     """What the next attempt starts from, so that it does not meet the same again."""
-    picture(desk).device(device)
-    earlier = list_attempts(desk, device)
-    standing_kits = [k for k in kits.list_kits(desk, device) if not k.standing.reasons]
+    snapshot(context).device(device)
+    earlier = list_attempts(context, device)
+    with context.database.read() as db:
+        rows = kit_store.every(db, device)
+    standing = kit_standings(context, rows)
+    standing_kits = [id_of("KT", row.id) for row in rows if not standing[row.id].reasons]
     last = earlier[0].row if earlier else None
     met = tuple(_met(attempt) for attempt in reversed(earlier) if attempt.row.outcome != "completed")
     return Draft(
         device,
         last.number + 1 if last else 1,
-        standing_kits[0].id if standing_kits else "",
+        standing_kits[0] if standing_kits else "",
         last.media if last else "",
         last.tool_version if last else "",
         met,
@@ -210,12 +198,12 @@ def _met(attempt: Attempt) -> str:
 BY = ("override", "release", "route", "model", "media", "tool")
 
 
-def success_rates(desk: Desk, by: str, platform_id: str = "") -> dict[str, Rate]:
+def success_rates(context: Context, by: str, platform_id: str = "") -> dict[str, Rate]:
     """How often attempts completed, by override, release, route, model, media or tool version."""
     if by not in BY:
         raise BadInputError(f"Attempts are not counted by {by!r}", f"Use one of {', '.join(BY)}")
-    now = picture(desk)
-    with desk.database.read() as db:
+    now = snapshot(context)
+    with context.database.read() as db:
         rows = [row for row in store.every(db, None) if not platform_id or row.platform == platform_id]
         used = {row.id: row.overrides for row in kit_store.every(db)}
     tries: list[tuple[str, bool]] = []
@@ -236,87 +224,32 @@ def success_rates(desk: Desk, by: str, platform_id: str = "") -> dict[str, Rate]
     return {str(key): found for key, found in rates_by(tries).items()}
 
 
-def record_observations(desk: Desk, actor: Actor, given: Sequence[ObservationGiven]) -> tuple[int, int]:
-    """Record many observations, all or none; those known already are left alone. Returns (recorded, known)."""
-    troubles, recorded, known = [], 0, 0
-    plain = replace(actor, receipt=None)
-    with desk.database.write() as db:
-        for at, one in enumerate(given, 1):
-            if store.has_observation(db, one.device, one.seen_on.isoformat(), one.update_class, one.source, one.result):
-                known += 1
-                continue
-            try:
-                record_observation(desk, plain, one)
-                recorded += 1
-            except (BadInputError, MissingError) as error:
-                troubles.append(Trouble(f"observation {at}, {one.device}", error.detail, error.mend))
-        if troubles:
-            desk.memory.pop("picture", None)
-            raise BadInputError("Nothing was recorded", "Mend each observation and send all again", troubles)
-    return recorded, known
-
-
-def record_observation(desk: Desk, actor: Actor, given: ObservationGiven) -> store.ObservationRow:
-    """Record what was seen of one update class on a device on a day."""
-    if given.update_class not in set(UpdateClass):
-        raise BadInputError(f"{given.update_class!r} is not an update class", f"Use one of {', '.join(UpdateClass)}")
-    if given.result not in RESULTS:
-        raise BadInputError(f"{given.result!r} is not what can be seen", f"Use one of {', '.join(RESULTS)}")
-    if (given.result == "not-offered") != bool(given.reason) or (given.reason and given.reason not in REASONS):
-        raise BadInputError(
-            "The reason does not fit", f"Not offered takes one of {', '.join(REASONS)}; else leave it out"
-        )
-    if given.seen_on > desk.today():
-        raise BadInputError(f"{given.seen_on} is yet to come", "Record what was seen, on the day it was seen")
-    picture(desk).device(given.device)
-    values = {
-        "device": given.device,
-        "seen_on": given.seen_on.isoformat(),
-        "update_class": given.update_class,
-        "result": given.result,
-        "reason": given.reason,
-        "source": given.source or "operator",
-        "detail": given.detail,
-        "by": actor.name,
-    }
-    with desk.database.write() as db:
-        if before := made_before(db, actor):
-            number = number_of("OB", before)
-        else:
-            number = store.add_observation(db, values)
-            record(desk, db, actor, "observed", "observation", id_of("OB", number), values, creates=True)
-        row = store.observation(db, number)
-    assert row is not None
-    return row
-
-
-def get_observation(desk: Desk, name: str) -> store.ObservationRow:
-    with desk.database.read() as db:
-        row = store.observation(db, number_of("OB", name))
-    if row is None:
-        raise MissingError(f"There is no observation {name!r}", "See the device's standing")
-    return row
-
-
-def list_observations(desk: Desk, device: str) -> list[store.ObservationRow]:
-    with desk.database.read() as db:
-        return store.observations(db, device or None)
-
-
-def device_standing(desk: Desk, device: str) -> DeviceStanding:
-    """Expected and observed, per update class, at the release that the device runs."""
-    now = picture(desk)
-    now.device(device)
-    platform = now.need_sheet(device).platform
-    runs = now.view(device).text("os.release")
-    need_release(platform, runs)
-    seen = [
-        Observation(date.fromisoformat(o.seen_on), UpdateClass(o.update_class), o.result, o.reason, o.source, o.detail)
-        for o in list_observations(desk, device)
-    ]
-    assessment = now.assessment(device, runs)
-    classes = standing(platform, assessment, seen, now.today, desk.policy.check_every_days, now.device(device).edition)
-    held = [
-        (e.id, e.requirements) for e in now.exceptions_of(device) if e.in_force(now.today) and e.reaches(platform, runs)
-    ]
-    return DeviceStanding(device, runs, classes, attributions(platform, assessment, held))
+def begin(
+    context: Context,
+    db: sqlite3.Connection,
+    platform: Platform,
+    kit: KitRow | None,
+    attempt: int,
+    values: Mapping[str, Any],
+) -> None:
+    """Write down what is to be done after an attempt that completed. What an earlier one left open falls away."""
+    now = snapshot(context)
+    device = str(values["device"])
+    view = now.view(device)
+    known = {o.id: o for o in platform.overrides}
+    used = [known[name] for name in kit.overrides if name in known] if kit else []
+    row = platform.models.get(now.device(device).model)
+    applications = view.value("care.applications")
+    steps = follow_ups(
+        platform,
+        view,
+        date.fromisoformat(str(values["ended_at"])[:10]),
+        platform.release(str(values["release"])).rollback_days,
+        used,
+        row.patches if row and any(o.loader or "model-listed" in o.covers for o in used) else (),
+        sorted(applications) if isinstance(applications, frozenset) else (),
+        kit.sets if kit else (),
+        str(values["carry_over"]),
+    )
+    followup_store.skip_open(db, device, "A later upgrade took its place.", str(values["by"]), context.now())
+    followup_store.add_steps(db, attempt, device, steps)

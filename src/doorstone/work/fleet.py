@@ -10,22 +10,31 @@ from decimal import Decimal
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import View
-from doorstone.core.fixes import plan_fixes
-from doorstone.core.fleet import RollUp, roll_up
-from doorstone.core.overrides import choose
-from doorstone.core.platforms import Fix, Platform, Route, Sort
-from doorstone.core.sorting import Assessment, Decision, Finding, Scope, State, assess, fixed_view, with_exceptions
-from doorstone.store import devices as device_store
-from doorstone.store.devices import Filter
-from doorstone.store.profiles import ProfileCount
-from doorstone.work.board import standings
-from doorstone.work.desk import Desk
-from doorstone.work.devices import check_requirement
-from doorstone.work.errors import BadInputError, MissingError
-from doorstone.work.picture import Picture, picture, sorted_of
-from doorstone.work.selections import Case, Chosen, among, cases, choose_devices, counts
+from doorstone.core.fixes.plan import plan_fixes
+from doorstone.core.kits.overrides import choose
+from doorstone.core.platforms.platform import Fix, Platform, Route, Sort
+from doorstone.core.sorting.assessment import (
+    Assessment,
+    Decision,
+    Finding,
+    Scope,
+    State,
+    assess,
+    fixed_view,
+    with_exceptions,
+)
+from doorstone.core.sorting.counts import RollUp, roll_up
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices.devices import Filter
+from doorstone.store.devices.profiles import ProfileCount
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError
+from doorstone.work.snapshot.selecting import SelectedDevices, SelectionCase, among, cases, choose_devices, counts
+from doorstone.work.snapshot.sheets import check_requirement
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot, sorted_of
+from doorstone.work.snapshot.standings import standings
 
-BY = ("site", "model", "role", "runs")
+BY = {"site": "site", "model": "model", "role": "role", "runs": "running_release"}
 MOST_NAMED = 10
 CARRIED, UNCOVERED, NO_PATH = "carried", "uncovered", "no-path"
 
@@ -50,16 +59,21 @@ class FleetView:
 
 
 def fleet_view(
-    desk: Desk, platform_id: str, release: str = "", where: Filter | None = None, selection: str = "", by: str = "site"
+    context: Context,
+    platform_id: str,
+    release: str = "",
+    where: Filter | None = None,
+    selection: str = "",
+    by: str = "site",
 ) -> FleetView:
     """Counts per state, requirement and combination over the chosen devices, and by site, model, role or release."""
     if by not in BY:
         raise BadInputError(f"{by!r} is not what devices are grouped by", f"Use one of {', '.join(BY)}")
-    chosen = choose_devices(desk, platform_id, release, where or Filter(), selection)
-    found = counts(desk, chosen)
+    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
+    found = counts(context, chosen)
     groups: dict[str, Counter[str]] = {}
     for count in found:
-        groups.setdefault(str(getattr(count, by)) or "unknown", Counter())[count.state] += count.devices
+        groups.setdefault(str(getattr(count, BY[by])) or "unknown", Counter())[count.state] += count.devices
     states: Counter[str] = Counter()
     for count in found:
         states[count.state] += count.devices
@@ -110,7 +124,7 @@ class Comparison:
 
 
 def compare(
-    desk: Desk,
+    context: Context,
     platform_id: str,
     one: tuple[str, str],
     other: tuple[str, str],
@@ -122,15 +136,15 @@ def compare(
     Outcomes: clear, fixable, carried (overrides cover every check), uncovered (some check has none), no-path (a gate
     closes this route), floored, unsettled. The filter's state and marks are those of the first release.
     """
-    chosen = choose_devices(desk, platform_id, one[0], where or Filter(), selection)
-    second = choose_devices(desk, platform_id, other[0], Filter())
+    chosen = choose_devices(context, platform_id, one[0], where or Filter(), selection)
+    second = choose_devices(context, platform_id, other[0], Filter())
     for _, route in (one, other):
         if route not in (Route.IN_PLACE, Route.CLEAN):
             raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
-    now = picture(desk)
+    now = snapshot(context)
     views = now.profile_views(chosen.platform)
     sizes: Counter[int] = Counter()
-    found = counts(desk, chosen)
+    found = counts(context, chosen)
     for count in found:
         sizes[count.profile] += count.devices
     pairs: dict[tuple[str, str], list[int]] = {}
@@ -158,7 +172,7 @@ def compare(
 
 
 def _outcome(
-    now: Picture, platform: Platform, release: str, route: Route, view: View, own: str
+    now: Snapshot, platform: Platform, release: str, route: Route, view: View, own: str
 ) -> tuple[str, tuple[str, ...]]:
     closed = [
         g.id for g in platform.path_gates(route) if g.condition.outcome(view.values(), view.as_of) is Outcome.UNMET
@@ -175,10 +189,14 @@ def _outcome(
 
 
 def _examples(
-    now: Picture, chosen: Chosen, found: Iterable[ProfileCount], profiles: Iterable[int], apart: Collection[str] = ()
+    now: Snapshot,
+    chosen: SelectedDevices,
+    found: Iterable[ProfileCount],
+    profiles: Iterable[int],
+    apart: Collection[str] = (),
 ) -> tuple[str, ...]:
     """The first chosen devices of these profiles, those in `apart` left out."""
-    with now.desk.database.read() as db:
+    with now.context.database.read() as db:
         rows = [row for row in device_store.of_profiles(db, profiles) if row.id not in apart]
     return tuple(sorted(row.id for row in among(now, chosen, found, rows))[:MOST_NAMED])
 
@@ -187,7 +205,7 @@ def _examples(
 
 
 @dataclass(frozen=True, slots=True)
-class SortAsked:
+class SortScenario:
     """Were a requirement sorted so, for one model or for all."""
 
     requirement: str
@@ -201,12 +219,12 @@ class WhatIf:
 
     fixes: tuple[str, ...] = ()
     all_fixes: bool = False
-    sorts: tuple[SortAsked, ...] = ()
+    sorts: tuple[SortScenario, ...] = ()
     approve: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
-class Supposed:
+class ScenarioResult:
     """Counts before and after, which devices move, and what the fixes take."""
 
     platform: str
@@ -221,29 +239,29 @@ class Supposed:
 
 
 def what_if(
-    desk: Desk, platform_id: str, release: str, asked: WhatIf, where: Filter | None = None, selection: str = ""
-) -> Supposed:
+    context: Context, platform_id: str, release: str, asked: WhatIf, where: Filter | None = None, selection: str = ""
+) -> ScenarioResult:
     """The chosen devices before and after. Nothing is written. Raises `MissingError` for what there is not."""
-    chosen = choose_devices(desk, platform_id, release, where or Filter(), selection)
+    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
     platform = chosen.platform
     for name in (*asked.approve, *(s.requirement for s in asked.sorts)):
         check_requirement(platform, chosen.release, name)
     known = {fix.title for r in platform.requirements_at(chosen.release) for fix in r.fixes}
     if unknown := [title for title in asked.fixes if title not in known]:
         raise MissingError(f"There is no fix {unknown[0]!r}", f"There is: {'; '.join(sorted(known)) or 'none'}")
-    now = picture(desk)
+    now = snapshot(context)
     views = now.profile_views(platform)
     supposed = [*now.decisions_for(platform), *_decisions(chosen.release, asked.sorts, views.values())]
-    found = counts(desk, chosen)
-    plain = standings(desk, platform, chosen.release).of
+    found = counts(context, chosen)
+    plain = standings(context, platform, chosen.release).of
     before: Counter[str] = Counter()
     after: Counter[str] = Counter()
-    moved: dict[tuple[str, str], list[Case]] = {}
+    moved: dict[tuple[str, str], list[SelectionCase]] = {}
     apart: set[str] = set()
     moves: Counter[tuple[str, str]] = Counter()
     made = minutes = 0
     cost = Decimal(0)
-    for case in cases(desk, chosen, found):
+    for case in cases(context, chosen, found):
         stands = plain[case.profile]
         was = with_exceptions(stands.state, stands.marks, case.excepted).value
         fixes, then = _suppose(platform, chosen.release, asked, case, views[case.profile], supposed)
@@ -262,12 +280,12 @@ def what_if(
         named += _examples(now, chosen, found, [case.profile for case in held if not case.named], apart)
         shifts.append(Shift(was, then, moves[was, then], tuple(sorted(named)[:MOST_NAMED])))
     devices = before.total()
-    return Supposed(
+    return ScenarioResult(
         platform_id, chosen.release, devices, _in_order(before), _in_order(after), tuple(shifts), made, minutes, cost
     )
 
 
-def _decisions(release: str, sorts: Iterable[SortAsked], views: Iterable[tuple[View, str]]) -> list[Decision]:
+def _decisions(release: str, sorts: Iterable[SortScenario], views: Iterable[tuple[View, str]]) -> list[Decision]:
     """The supposed decisions, later than all others. One for all is one for every model there is."""
     models = sorted({view.text("machine.model") for view, _ in views})
     return [
@@ -278,7 +296,12 @@ def _decisions(release: str, sorts: Iterable[SortAsked], views: Iterable[tuple[V
 
 
 def _suppose(
-    platform: Platform, release: str, asked: WhatIf, case: Case, view: tuple[View, str], decisions: list[Decision]
+    platform: Platform,
+    release: str,
+    asked: WhatIf,
+    case: SelectionCase,
+    view: tuple[View, str],
+    decisions: list[Decision],
 ) -> tuple[list[Fix], str]:
     shown, own = view
     now = assess(platform, release, shown, decisions, own)

@@ -9,9 +9,9 @@ from itertools import islice
 from typing import Any
 
 from doorstone.store import ledger as store
-from doorstone.store.states import state_faults
-from doorstone.work.desk import Desk
-from doorstone.work.errors import BadInputError
+from doorstone.store.ledger_changes import state_faults
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError
 
 _FIELDS = ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous", "hash")
 
@@ -25,16 +25,16 @@ class LedgerCheck:
 
 
 def list_entries(
-    desk: Desk, before: int | None = None, limit: int = 50, kind: str = "", obj: str = ""
+    context: Context, before: int | None = None, limit: int = 50, kind: str = "", obj: str = ""
 ) -> list[store.Entry]:
     """Newest first, optionally of one object."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         return store.entries(db, before, limit, kind or None, obj or None)
 
 
-def walk(desk: Desk, after: int, limit: int) -> list[store.Entry]:
+def walk(context: Context, after: int, limit: int) -> list[store.Entry]:
     """Entries numbered above `after`, oldest first."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         return list(islice(store.walk(db, after), limit))
 
 
@@ -62,7 +62,7 @@ def check_export(lines: Iterable[str]) -> LedgerCheck:
     return LedgerCheck(seen, not faults, faults)
 
 
-def check_ledger(desk: Desk, kept: str = "") -> LedgerCheck:
+def check_ledger(context: Context, kept: str = "") -> LedgerCheck:
     """Walk the whole chain; every altered, missing or misplaced entry is named.
 
     `kept` is a head that was noted elsewhere, as number:hash. Raises `BadInputError` if it is none.
@@ -72,7 +72,7 @@ def check_ledger(desk: Desk, kept: str = "") -> LedgerCheck:
         raise BadInputError(
             f"{kept[:80]!r} is no head of a ledger", "Give it as 'ledger verify' printed it: number:hash"
         )
-    with desk.database.read() as db:
+    with context.database.read() as db:
         faults = (*store.faults(db), *state_faults(db))
         if kept:
             faults += tuple(store.kept_faults(db, int(seq), digest, "what was noted elsewhere"))

@@ -2,31 +2,31 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
 import secrets
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 
 import pyotp
 
+from doorstone.core.people import REPORTER, ROLES, both, covers
 from doorstone.store import exceptions as exception_store
 from doorstone.store import people as store
+from doorstone.store.devices.profiles import Stamp
 from doorstone.store.people import PersonRow
-from doorstone.store.profiles import Stamp
-from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.errors import BadInputError, MissingError, RefusedError, StaleEditError
-from doorstone.work.passwords import weakness
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError, StaleEditError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.context.passwords import digest_of, weakness
 
 RESERVED = frozenset(
     {"doorstone", "local", "import", "system", "nobody", "everybody", "scheduler", "root", "anonymous"}
 )
 """Names that the service itself writes into the ledger, or that would be taken for it."""
-ROLES = ("viewer", "technician", "approver", "administrator")
-REPORTER = "reporter"
-"""The role of a token that may only post readings; no person has it."""
 NEWS = ("request", "decision", "question", "comment", "transfer", "due")
 """What a person can be told of by mail."""
 _USED_EVERY = timedelta(minutes=5)
@@ -78,28 +78,11 @@ class Token:
     secret: str | None = None
 
 
-def rank(role: str) -> int:
-    """Roles in order; technician and approver can do different things, so neither holds the other."""
-    return {"viewer": 1, "technician": 2, "approver": 2, "administrator": 3}.get(role, 0)
-
-
-def covers(role: str, other: str) -> bool:
-    """Whether whoever has `role` may do all that `other` may."""
-    return role == other or rank(role) > rank(other)
-
-
-def both(role: str, other: str) -> str:
-    """The greatest role that each of two holds; a technician and an approver have only viewing in common."""
-    if covers(role, other):
-        return other
-    return role if covers(other, role) else "viewer"
-
-
 # -------------------------------------------------------------------- people
 
 
 def add_person(
-    desk: Desk, actor: Actor, name: str, display: str, role: str, password: str | None, *, first: bool = False
+    context: Context, actor: Actor, name: str, display: str, role: str, password: str | None, *, first: bool = False
 ) -> Person:
     """Add a person who can sign in. Without a password they come through the sign-in of another service.
 
@@ -110,17 +93,17 @@ def add_person(
     if name in RESERVED:
         raise BadInputError(f"{name!r} is not a name for a person", "Choose another one; the service uses this itself")
     _check_role(role)
-    hashed = _hash(desk, password, name, display) if password is not None else ""
+    hashed = _hash(context, password, name, display) if password is not None else ""
     origin = "password" if password is not None else "oidc"
-    with desk.database.write() as db:
+    with context.database.write() as db:
         if first and any(p.active and p.role == "administrator" for p in store.every(db)):
             raise RefusedError("There is an administrator already", "Sign in as one and add people there")
         try:
-            store.add(db, name, display or name, role, hashed, desk.now(), origin)
+            store.add(db, name, display or name, role, hashed, context.now(), origin)
         except sqlite3.IntegrityError as error:
             raise RefusedError(f"{name!r} is taken", "Choose another name") from error
-        record(desk, db, actor, "person added", "person", name, {"display": display, "role": role}, creates=True)
-    return get_person(desk, name)
+        record(context, db, actor, "person added", "person", name, {"display": display, "role": role}, creates=True)
+    return get_person(context, name)
 
 
 def _check_role(role: str) -> None:
@@ -128,15 +111,15 @@ def _check_role(role: str) -> None:
         raise BadInputError(f"{role!r} is not a role", f"Use one of {', '.join(ROLES)}")
 
 
-def _hash(desk: Desk, password: str, *names: str) -> str:
+def _hash(context: Context, password: str, *names: str) -> str:
     if not 10 <= len(password) <= 200:
         raise BadInputError("The password is too short or too long", "Use 10 to 200 characters")
     if why := weakness(password, *names):
         raise BadInputError(f"This password is easily guessed. {why}", "Use several words that do not belong together")
-    return desk.passwords.hash(password)
+    return context.passwords.hash(password)
 
 
-def change_person(desk: Desk, actor: Actor, name: str, version: int, change: PersonChange) -> Person:
+def change_person(context: Context, actor: Actor, name: str, version: int, change: PersonChange) -> Person:
     """Change a person. Whoever is made inactive is signed out, and their tokens end.
 
     Raises `StaleEditError` if somebody was faster, `RefusedError` for the last administrator.
@@ -148,7 +131,7 @@ def change_person(desk: Desk, actor: Actor, name: str, version: int, change: Per
         raise BadInputError(f"{change.email!r} is not a mail address", "Write it as name@example.org")
     if unknown := [kind for kind in change.told_of or () if kind not in NEWS]:
         raise BadInputError(f"{unknown[0]!r} is not news that can be had", f"Use some of {', '.join(NEWS)}")
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = _need(db, name)
         if row.version != version:
             detail = f"{name} was changed in the meantime: you saw version {version}, it is at version {row.version}"
@@ -164,7 +147,7 @@ def change_person(desk: Desk, actor: Actor, name: str, version: int, change: Per
         )
         if row.active and not new.active:
             new = replace(new, session_epoch=row.session_epoch + 1)
-            store.revoke_tokens_of(db, name, desk.now())
+            store.revoke_tokens_of(db, name, context.now())
         others = [p for p in store.every(db) if p.active and p.role == "administrator" and p.name != name]
         if row.active and row.role == "administrator" and not others and (not new.active or new.role != row.role):
             raise RefusedError(f"{name} is the last administrator", "Make somebody else one first")
@@ -173,7 +156,7 @@ def change_person(desk: Desk, actor: Actor, name: str, version: int, change: Per
         changed = {key: value for key, value in after.items() if value != before[key]}
         if "email" in changed:  # everybody reads the ledger
             changed["email"] = "changed" if new.email else "removed"
-        record(desk, db, actor, "person changed", "person", name, changed)
+        record(context, db, actor, "person changed", "person", name, changed)
     return _person(replace(new, version=version + 1))
 
 
@@ -188,17 +171,17 @@ def _told(row: PersonRow) -> dict[str, object]:
     }
 
 
-def set_password(desk: Desk, actor: Actor, name: str, old: str | None, new: str) -> None:
+def set_password(context: Context, actor: Actor, name: str, old: str | None, new: str) -> None:
     """Set a password; one's own takes the old one. Every session of the person ends."""
-    hashed = _hash(desk, new, name)
-    if actor.name == name and actor.via != "local" and check_password(desk, name, old or "") is None:
+    hashed = _hash(context, new, name)
+    if actor.name == name and actor.via != "local" and check_password(context, name, old or "") is None:
         raise BadInputError("The old password does not fit", "Check it and try again")
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = _need(db, name)
         if row.origin != "password":
             raise RefusedError(f"{name} signs in through another service", "Change the password there")
         store.set_password(db, name, hashed)
-        record(desk, db, actor, "password set", "person", name, {})
+        record(context, db, actor, "password set", "person", name, {})
 
 
 def _need(db: sqlite3.Connection, name: str) -> PersonRow:
@@ -208,49 +191,28 @@ def _need(db: sqlite3.Connection, name: str) -> PersonRow:
     return row
 
 
-def need_active(db: sqlite3.Connection, name: str) -> PersonRow:
-    """Raises `BadInputError` unless `name` is somebody who can sign in."""
-    row = store.get(db, name)
-    if row is None or not row.active:
-        known = ", ".join(p.name for p in store.every(db) if p.active)
-        raise BadInputError(
-            f"{name!r} is nobody who signs in here", f"Name one of {known or 'the people you add first'}"
-        )
-    return row
-
-
-def may_decide(db: sqlite3.Connection, name: str, sites: Iterable[str]) -> bool:
-    """Whether somebody may sign in today and is an approver at each of these sites."""
-    row = store.get(db, name)
-    if row is None or not row.active:
-        return False
-    return all(
-        covers(row.role, "approver") or covers(row.sites.get(site, "viewer"), "approver") for site in sites or [""]
-    )
-
-
-def get_person(desk: Desk, name: str, stamp: Stamp | None = None) -> Person:
-    """Raises `MissingError`, also for whoever was made inactive. `stamp`: the desk's, if the caller has just asked."""
+def get_person(context: Context, name: str, stamp: Stamp | None = None) -> Person:
+    """Raises `MissingError`, also for whoever was made inactive. `stamp`: the context's, if just asked for."""
 
     def look() -> store.PersonRow:
-        with desk.database.read() as db:
+        with context.database.read() as db:
             return _need(db, name)
 
-    row = desk.remembered(("person", name), (stamp or desk.stamp()).people, look)
+    row = context.remembered(("person", name), (stamp or context.stamp()).people, look)
     if not row.active:
         raise MissingError(f"{name!r} may no longer sign in", "See who may with 'doorstone person list'")
     return _person(row)
 
 
-def list_people(desk: Desk, *, gone: bool = False) -> list[Person]:
+def list_people(context: Context, *, gone: bool = False) -> list[Person]:
     """Those who may sign in; with `gone`, also those who no longer may."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         return [_person(row) for row in store.every(db) if row.active or gone]
 
 
-def owned_exceptions(desk: Desk, name: str) -> list[str]:
+def owned_exceptions(context: Context, name: str) -> list[str]:
     """The exceptions that a person answers for today."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         return [id_of("EX", number) for number in exception_store.owned_by(db, name)]
 
 
@@ -264,67 +226,67 @@ def _person(row: PersonRow) -> Person:
 # ------------------------------------------------------------------- signing in
 
 
-def check_password(desk: Desk, name: str, password: str) -> Person | None:
+def check_password(context: Context, name: str, password: str) -> Person | None:
     """The person, if name and password fit. Takes as long for an unknown name as for a known one."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         row = store.get(db, name)
-    fits = desk.passwords.fits(row.password_hash if row else "", password)
+    fits = context.passwords.fits(row.password_hash if row else "", password)
     return _person(row) if row and row.active and fits else None
 
 
 # -------------------------------------------------------------- second factor
 
 
-def begin_second_factor(desk: Desk, actor: Actor) -> str:
-    """A new secret for an authenticator, as the address that one reads from a picture; it waits for a first code."""
+def begin_second_factor(context: Context, actor: Actor) -> str:
+    """A new secret for an authenticator, as the address that one reads from a snapshot; it waits for a first code."""
     secret = pyotp.random_base32()
-    with desk.database.write() as db:
+    with context.database.write() as db:
         if _need(db, actor.name).origin != "password":
             raise RefusedError("You sign in through another service", "Set up a second factor there")
-        store.ask_second_factor(db, actor.name, desk.database.vault.seal(secret))
-        record(desk, db, actor, "second factor begun", "person", actor.name, {})
+        store.ask_second_factor(db, actor.name, context.database.vault.seal(secret))
+        record(context, db, actor, "second factor begun", "person", actor.name, {})
     return str(pyotp.TOTP(secret).provisioning_uri(name=actor.name, issuer_name="Door Stone"))
 
 
-def confirm_second_factor(desk: Desk, actor: Actor, code: str) -> None:
+def confirm_second_factor(context: Context, actor: Actor, code: str) -> None:
     """From now on a sign-in takes a code as well. Raises `BadInputError` if this one does not fit."""
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = _need(db, actor.name)
-        asked = desk.database.vault.open(row.second_factor_asked) if row.second_factor_asked else ""
+        asked = context.database.vault.open(row.second_factor_asked) if row.second_factor_asked else ""
         if not asked or not _code_fits(asked, code):
             raise BadInputError("The code does not fit", "Give the six digits that the authenticator shows now")
         store.keep_second_factor(db, actor.name, row.second_factor_asked)
-        record(desk, db, actor, "second factor set", "person", actor.name, {})
+        record(context, db, actor, "second factor set", "person", actor.name, {})
 
 
-def drop_second_factor(desk: Desk, actor: Actor, name: str) -> None:
+def drop_second_factor(context: Context, actor: Actor, name: str) -> None:
     """A sign-in takes the password only again."""
-    with desk.database.write() as db:
+    with context.database.write() as db:
         _need(db, name)
         store.keep_second_factor(db, name, "")
-        record(desk, db, actor, "second factor removed", "person", name, {})
+        record(context, db, actor, "second factor removed", "person", name, {})
 
 
 def _code_fits(secret: str, code: str) -> bool:
     return bool(pyotp.TOTP(secret).verify(code.strip().replace(" ", ""), valid_window=1))
 
 
-def check_code(desk: Desk, name: str, code: str) -> bool:
+def check_code(context: Context, name: str, code: str) -> bool:
     """Whether a code fits the person's second factor; also where they have none."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         row = _need(db, name)
-    return not row.second_factor or _code_fits(desk.database.vault.open(row.second_factor), code)
+    return not row.second_factor or _code_fits(context.database.vault.open(row.second_factor), code)
 
 
-def end_sessions(desk: Desk, actor: Actor) -> None:
+def end_sessions(context: Context, actor: Actor) -> None:
     """Sign the actor out everywhere."""
-    with desk.database.write() as db:
+    with context.database.write() as db:
         store.end_sessions(db, actor.name)
-        record(desk, db, actor, "signed out", "person", actor.name, {})
+        record(context, db, actor, "signed out", "person", actor.name, {})
 
 
 @dataclass(frozen=True, slots=True)
-class Vouched:
+class FederatedIdentity:
     """Somebody for whom a provider vouches: its `subject` never changes there, everything else may."""
 
     issuer: str
@@ -335,7 +297,7 @@ class Vouched:
     role: str
 
 
-def sign_in_vouched(desk: Desk, who: Vouched) -> Person:
+def sign_in_federated(context: Context, who: FederatedIdentity) -> Person:
     """The person who is bound to the provider's subject: added at the first sign-in, their role kept as it says.
 
     A name that somebody has already is never taken over. Raises `RefusedError`, `BadInputError`.
@@ -343,29 +305,29 @@ def sign_in_vouched(desk: Desk, who: Vouched) -> Person:
     by = Actor("doorstone", "administrator", "oidc")
     if not who.subject:
         raise RefusedError("The provider does not say who you are", "Ask who runs it for the claim 'sub'")
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = store.bound(db, who.issuer, who.subject)
         if row is None:
             if store.get(db, who.name) is not None:
                 hint = "Have an administrator bind it to you: doorstone person change NAME --subject SUBJECT"
                 raise RefusedError(f"{who.name!r} is somebody else here", hint)
-            add_person(desk, by, who.name, who.display, who.role, None)
+            add_person(context, by, who.name, who.display, who.role, None)
             store.bind(db, who.name, who.issuer, who.subject)
             body = {"issuer": who.issuer, "subject": who.subject}
-            record(desk, db, by, "person bound", "person", who.name, body)
+            record(context, db, by, "person bound", "person", who.name, body)
             row = _need(db, who.name)
         if not row.active:
             raise RefusedError(f"{row.name!r} may no longer sign in", "Ask an administrator")
         if (row.role, row.email) != (who.role, who.email):
-            change_person(desk, by, row.name, row.version, PersonChange(role=who.role, email=who.email))
-    return get_person(desk, row.name)
+            change_person(context, by, row.name, row.version, PersonChange(role=who.role, email=who.email))
+    return get_person(context, row.name)
 
 
-def bind_person(desk: Desk, actor: Actor, name: str, issuer: str, subject: str) -> Person:
+def bind_person(context: Context, actor: Actor, name: str, issuer: str, subject: str) -> Person:
     """Have somebody sign in as a provider's subject from now on, and no longer as another. Raises `RefusedError`."""
     if not 1 <= len(subject) <= 255 or not subject.isprintable():
         raise BadInputError("The subject cannot be used", "Give the provider's claim 'sub' of this person")
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = _need(db, name)
         held = store.bound(db, issuer, subject)
         if held is not None and held.name != name:
@@ -373,19 +335,19 @@ def bind_person(desk: Desk, actor: Actor, name: str, issuer: str, subject: str) 
         if row.origin == "password":
             raise RefusedError(f"{name} signs in with a password", "Add a person for the provider's sign-in instead")
         store.bind(db, name, issuer, subject)
-        record(desk, db, actor, "person bound", "person", name, {"issuer": issuer, "subject": subject})
-    return get_person(desk, name)
+        record(context, db, actor, "person bound", "person", name, {"issuer": issuer, "subject": subject})
+    return get_person(context, name)
 
 
-def note_sign_in(desk: Desk, name: str, address: str, way: str, outcome: str) -> None:
+def note_sign_in(context: Context, name: str, address: str, way: str, outcome: str) -> None:
     """Keep who signed in or failed to, from where and how; `outcome` as in `SIGN_IN_OUTCOMES`."""
-    with desk.database.write() as db:
-        store.add_sign_in(db, desk.now(), name[:100], address, way, outcome)
+    with context.database.write() as db:
+        store.add_sign_in(db, context.now(), name[:100], address, way, outcome)
 
 
-def list_sign_ins(desk: Desk, before: int | None = None, limit: int = 100) -> list[store.SignInRow]:
+def list_sign_ins(context: Context, before: int | None = None, limit: int = 100) -> list[store.SignInRow]:
     """Newest first, those numbered below `before`."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         return store.sign_ins(db, before, limit)
 
 
@@ -393,7 +355,7 @@ def list_sign_ins(desk: Desk, before: int | None = None, limit: int = 100) -> li
 
 
 def issue_token(
-    desk: Desk, actor: Actor, name: str, role: str, days: int, device: str = "", *, session: bool = False
+    context: Context, actor: Actor, name: str, role: str, days: int, device: str = "", *, session: bool = False
 ) -> Token:
     """Issue a bearer token, of the actor's role or a lesser one. Raises `RefusedError`.
 
@@ -413,18 +375,18 @@ def issue_token(
     if not 1 <= days <= 730:
         raise BadInputError(f"A token cannot run for {days} days", "Choose 1 to 730 days")
     secret = "ds_" + secrets.token_urlsafe(32)
-    expires = desk.today() + timedelta(days=days)
+    expires = context.today() + timedelta(days=days)
     values: dict[str, str | int] = {
         "name": name,
         "person": actor.name,
         "role": role,
         "device": device,
         "session": int(session),
-        "issued_at": desk.now(),
+        "issued_at": context.now(),
         "expires_on": expires.isoformat(),
     }
-    with desk.database.write() as db:
-        if made_before(db, actor) is not None:
+    with context.database.write() as db:
+        if object_made_before(db, actor) is not None:
             raise RefusedError("This call has issued a token before; its secret is shown once only", "Issue a new one")
         number = store.add_token(db, **values, digest=digest_of(secret))
         body: dict[str, object] = {
@@ -435,55 +397,55 @@ def issue_token(
         }
         if session:
             body["session"] = True
-        record(desk, db, actor, "token issued", "token", id_of("TK", number), body, creates=True)
+        record(context, db, actor, "token issued", "token", id_of("TK", number), body, creates=True)
         row = store.token(db, number)
     assert row is not None
     return replace(_token(row), secret=secret)
 
 
-def list_tokens(desk: Desk) -> list[Token]:
-    with desk.database.read() as db:
+def list_tokens(context: Context) -> list[Token]:
+    with context.database.read() as db:
         rows = store.tokens(db)
-    return [replace(_token(row), last_used_at=desk.token_uses.get(row.id, row.last_used_at)) for row in rows]
+    return [replace(_token(row), last_used_at=context.token_uses.get(row.id, row.last_used_at)) for row in rows]
 
 
-def revoke_token(desk: Desk, actor: Actor, token: str) -> Token:
+def revoke_token(context: Context, actor: Actor, token: str) -> Token:
     """Revoke a token, one's own or as an administrator any; revoking twice changes nothing. Raises `MissingError`."""
     number = number_of("TK", token)
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = store.token(db, number)
         if row is None:
             raise MissingError(f"There is no token {token!r}", "See them with 'doorstone token list'")
         if row.person != actor.name and actor.role != "administrator":
             raise RefusedError(f"{token} is {row.person}'s", "Ask them or an administrator to revoke it")
         if row.revoked_at is None:
-            store.revoke_token(db, number, desk.now())
-            record(desk, db, actor, "token revoked", "token", token, {})
+            store.revoke_token(db, number, context.now())
+            record(context, db, actor, "token revoked", "token", token, {})
         row = store.token(db, number)
     assert row is not None
     return _token(row)
 
 
-def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | None:
+def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Actor | None:
     """The actor behind a bearer token, if it is known, not expired and not revoked, and its person still there.
 
-    `stamp`: the desk's, if the caller has just asked.
+    `stamp`: the context's, if the caller has just asked.
 
     A token never does more than it was issued for, nor more than its person may today.
     """
     digest = digest_of(secret)
 
     def look() -> tuple[store.TokenRow | None, store.PersonRow | None]:
-        with desk.database.read() as db:
+        with context.database.read() as db:
             row = store.token_by_digest(db, digest)
             return row, store.get(db, row.person) if row else None
 
-    row, person = desk.remembered(("token", digest), (stamp or desk.stamp()).people, look)
-    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(desk):
+    row, person = context.remembered(("token", digest), (stamp or context.stamp()).people, look)
+    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(context):
         return None
     if person is None or not person.active:
         return None
-    desk.token_uses[row.id] = desk.now()
+    context.token_uses[row.id] = context.now()
     via = f"token {row.name}"
     if row.role == REPORTER:
         return Actor(row.person, REPORTER if covers(person.role, "technician") else "", via, device=row.device)
@@ -491,29 +453,25 @@ def who_holds(desk: Desk, secret: str, stamp: Stamp | None = None) -> Actor | No
     return Actor(row.person, both(row.role, person.role), via, sites=sites, device=row.device, session=row.session)
 
 
-def _no_earlier(desk: Desk) -> date:
+def _no_earlier(context: Context) -> date:
     """Today, or the latest day that the ledger has seen: a clock that is set back revives no token."""
-    return max(desk.today(), desk.remembered(("floor",), desk.stamp().ledger, desk.floor) or date.min)
+    return max(context.today(), context.remembered(("floor",), context.stamp().ledger, context.floor) or date.min)
 
 
-def keep_token_uses(desk: Desk) -> None:
+def keep_token_uses(context: Context) -> None:
     """Write down when tokens were used last: by whoever goes round, as a call that only asks writes nothing."""
-    uses = {number: desk.token_uses.pop(number, "") for number in list(desk.token_uses)}
-    with desk.database.read() as db:
+    uses = {number: context.token_uses.pop(number, "") for number in list(context.token_uses)}
+    with context.database.read() as db:
         late = {row.id: row.last_used_at for row in store.tokens(db)}
     new = {n: at for n, at in uses.items() if n in late and _is_later(at, late[n])}
     if new:
-        with desk.database.write() as db:
+        with context.database.write() as db:
             for number, at in new.items():
                 store.token_used(db, number, at)
 
 
 def _is_later(at: str, kept: str | None) -> bool:
     return kept is None or datetime.fromisoformat(at) - datetime.fromisoformat(kept) >= _USED_EVERY
-
-
-def digest_of(secret: str) -> str:
-    return hashlib.sha256(secret.encode()).hexdigest()
 
 
 def _token(row: store.TokenRow) -> Token:

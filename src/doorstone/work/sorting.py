@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 
-from doorstone.core.fleet import RollUp
-from doorstone.core.platforms import Sort
-from doorstone.core.sorting import Scope, effective_sort
+from doorstone.core.platforms.platform import Sort
+from doorstone.core.sorting.assessment import Scope, effective_sort
 from doorstone.store import attempts as attempt_store
-from doorstone.store import decisions as store
+from doorstone.store import sorting as store
 from doorstone.store.attempts import AttemptRow
-from doorstone.store.decisions import DecisionRow
-from doorstone.work.board import standings
-from doorstone.work.desk import Actor, Desk, id_of, made_before, number_of, record
-from doorstone.work.errors import BadInputError, MissingError, RefusedError
-from doorstone.work.picture import Picture, picture
-from doorstone.work.profiles import place
-from doorstone.work.sheets import get_sheet, need_release
+from doorstone.store.sorting import DecisionRow
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.roll_up import fleet_roll_up
+from doorstone.work.snapshot.settling import place
+from doorstone.work.snapshot.sheets import get_sheet, need_release
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 EVIDENCE = ("vendor-statement", "trial", "attempt", "report")
 
@@ -75,15 +76,15 @@ class SortingRow:
     decisions: tuple[DecisionRecord, ...]
 
 
-def sorting_table(desk: Desk, platform_id: str, release: str) -> list[SortingRow]:
+def sorting_table(context: Context, platform_id: str, release: str) -> list[SortingRow]:
     """Every requirement of the release, in the sheet's order, with counts over the fleet and tallies of attempts."""
-    sheet = get_sheet(desk, platform_id)
+    sheet = get_sheet(context, platform_id)
     platform = sheet.platform
     need_release(platform, release)
-    now = picture(desk)
+    now = snapshot(context)
     decisions = now.decisions_for(platform)
-    counts = {c.requirement: c for c in fleet_roll_up(desk, platform_id, release).requirements}
-    with desk.database.read() as db:
+    counts = {c.requirement: c for c in fleet_roll_up(context, platform_id, release).requirements}
+    with context.database.read() as db:
         attempts = [a for a in attempt_store.every(db) if (a.platform, a.release) == (platform.id, release)]
         records = [_record(row) for row in store.every(db, platform_id)]
     rows = []
@@ -114,7 +115,7 @@ def sorting_table(desk: Desk, platform_id: str, release: str) -> list[SortingRow
     return rows
 
 
-def _tallies(now: Picture, attempts: list[AttemptRow], requirement: str) -> tuple[Tally, ...]:
+def _tallies(now: Snapshot, attempts: list[AttemptRow], requirement: str) -> tuple[Tally, ...]:
     """Per machine model, each device counted once for each thing that happened to it."""
     seen: dict[str, dict[str, set[str]]] = {}
     for a in attempts:
@@ -151,21 +152,8 @@ def _record(row: DecisionRow) -> DecisionRecord:
     return DecisionRecord(**{**fields, "id": id_of("SD", row.id)})
 
 
-def fleet_roll_up(desk: Desk, platform_id: str, release: str) -> RollUp:
-    """Counts per state, requirement and combination over the devices of a platform."""
-    platform = get_sheet(desk, platform_id).platform
-    need_release(platform, release)
-    found = standings(desk, platform, release)
-    rolled = found.of.roll_up(release, {number: row.devices for number, row in found.rows.items()})
-    states = Counter(rolled.states)
-    for one in picture(desk).raised(platform, release).values():
-        states[one.before] -= 1
-        states[one.stands.state] += 1
-    return replace(rolled, states=dict(states))
-
-
 def decide(
-    desk: Desk,
+    context: Context,
     actor: Actor,
     platform_id: str,
     requirement: str,
@@ -178,15 +166,15 @@ def decide(
     link: str = "",
 ) -> DecisionRecord:
     """Take a sorting decision. Raises `BadInputError` or `MissingError` that names what does not fit."""
-    platform = get_sheet(desk, platform_id).platform
+    platform = get_sheet(context, platform_id).platform
     need_release(platform, release)
     if requirement not in {r.id for r in platform.requirements_at(release)}:
         known = ", ".join(r.id for r in platform.requirements_at(release))
         raise MissingError(f"Release {release} asks for no {requirement!r}", f"It asks for {known}")
     if scope == Scope.DEVICE:
-        picture(desk).device(target)
+        snapshot(context).device(target)
     elif scope == Scope.MODEL:
-        known_models = picture(desk).places(platform).models
+        known_models = snapshot(context).places(platform).models
         if target not in known_models:
             raise BadInputError(f"No device is a {target!r}", f"Use one of {', '.join(known_models) or 'none yet'}")
     elif scope == Scope.RELEASE and target:
@@ -208,48 +196,48 @@ def decide(
         "note": note.strip(),
         "link": link.strip(),
         "by": actor.name,
-        "at": desk.now(),
+        "at": context.now(),
     }
-    with desk.database.write() as db:
-        if before := made_before(db, actor):
-            return get_decision(desk, before)
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            return get_decision(context, before)
         number = store.add(db, **values)
         if scope == Scope.DEVICE:
-            place(desk, db, [target])
-        record(desk, db, actor, "sorted", "decision", id_of("SD", number), values, creates=True)
-    return get_decision(desk, id_of("SD", number))
+            place(context, db, [target])
+        record(context, db, actor, "sorted", "decision", id_of("SD", number), values, creates=True)
+    return get_decision(context, id_of("SD", number))
 
 
-def withdraw(desk: Desk, actor: Actor, name: str, note: str) -> DecisionRecord:
+def withdraw(context: Context, actor: Actor, name: str, note: str) -> DecisionRecord:
     """Take a decision back: the next word in the order of precedence counts again. Raises `MissingError`."""
     if len(note.strip()) < 5:
         raise BadInputError("To withdraw a decision takes a reason", "Say in a sentence why it no longer holds")
-    with desk.database.write() as db:
+    with context.database.write() as db:
         row = store.get(db, number_of("SD", name))
         if row is None:
             raise _no_decision(name)
         if row.withdrawn_at is not None:
             raise RefusedError(f"{name} was withdrawn on {row.withdrawn_at[:10]}", "Take a new decision instead")
-        store.withdraw(db, row.id, actor.name, desk.now(), note.strip())
+        store.withdraw(db, row.id, actor.name, context.now(), note.strip())
         if row.scope == Scope.DEVICE:
-            place(desk, db, [row.target])
-        record(desk, db, actor, "sorting withdrawn", "decision", name, {"note": note.strip()})
-    return get_decision(desk, name)
+            place(context, db, [row.target])
+        record(context, db, actor, "sorting withdrawn", "decision", name, {"note": note.strip()})
+    return get_decision(context, name)
 
 
-def get_decision(desk: Desk, name: str) -> DecisionRecord:
+def get_decision(context: Context, name: str) -> DecisionRecord:
     """Raises `MissingError`."""
-    with desk.database.read() as db:
+    with context.database.read() as db:
         row = store.get(db, number_of("SD", name))
     if row is None:
         raise _no_decision(name)
     return _record(row)
 
 
-def list_decisions(desk: Desk, platform_id: str, requirement: str = "") -> list[DecisionRecord]:
+def list_decisions(context: Context, platform_id: str, requirement: str = "") -> list[DecisionRecord]:
     """Every decision on a platform, withdrawn ones too, newest first."""
-    get_sheet(desk, platform_id)
-    with desk.database.read() as db:
+    get_sheet(context, platform_id)
+    with context.database.read() as db:
         rows = store.every(db, platform_id)
     return [_record(row) for row in reversed(rows) if not requirement or row.requirement == requirement]
 

@@ -2,32 +2,32 @@
 
 from doorstone.service.operations import Operation
 from doorstone.service.resources import (
-    after,
     attempts,
     devices,
     disputes,
     exceptions,
     fleet,
+    followups,
     forecast,
-    health,
-    imports,
     kits,
     ledger,
     media,
-    outlook,
+    notifications,
+    operations,
     people,
-    sheets,
+    platforms,
+    readings,
+    scenarios,
     sorting,
-    telling,
 )
 
 OPERATIONS: tuple[Operation, ...] = tuple(
     operation
     for module in (
-        health,
+        operations,
         people,
-        sheets,
-        imports,
+        platforms,
+        readings,
         devices,
         disputes,
         sorting,
@@ -36,10 +36,10 @@ OPERATIONS: tuple[Operation, ...] = tuple(
         media,
         kits,
         attempts,
-        after,
+        followups,
         forecast,
-        outlook,
-        telling,
+        scenarios,
+        notifications,
         ledger,
     )
     for operation in module.operations.all

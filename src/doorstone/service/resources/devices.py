@@ -4,30 +4,29 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from doorstone.core.overrides import OverrideSet
-from doorstone.formats.wire import (
-    Asked,
-    AssessmentShape,
-    DeviceChangeAsked,
-    DeviceDetail,
-    DevicePageShape,
-    DeviceShape,
-    KitRoute,
-    LeftOutShape,
-    OverrideAnswerShape,
+from doorstone.api.common import KitRoute, RequestModel
+from doorstone.api.devices import DeviceChangeRequest, DeviceDetail, DevicePageResponse, DeviceResponse
+from doorstone.api.kits import (
+    LeftOutResponse,
+    OverrideAnswerResponse,
     OverrideBrief,
-    OverrideSetShape,
-    PartialShape,
+    OverrideSetResponse,
+    PartialResponse,
 )
+from doorstone.api.sorting import AssessmentResponse
+from doorstone.core.kits.overrides import OverrideSet
 from doorstone.service.operations import DECIDERS, EVERYONE, Answer, Call, Operations
-from doorstone.store.devices import Filter
-from doorstone.work import devices, fixes_done
-from doorstone.work.picture import picture
+from doorstone.store.devices.devices import Filter
+from doorstone.work.devices import views as devices
+from doorstone.work.kits import overrides as kit_overrides
+from doorstone.work.snapshot import snapshot as snapshots
+from doorstone.work.snapshot.fix_results import told_of
+from doorstone.work.snapshot.snapshot import snapshot
 
 operations = Operations("devices")
 
 
-class DeviceQuery(Asked):
+class DeviceQuery(RequestModel):
     platform: str
     release: str = Field("", description="Target release; the last published one if left out")
     state: str = ""
@@ -41,7 +40,7 @@ class DeviceQuery(Asked):
     limit: int = Field(50, ge=1, le=500)
 
 
-class ReleaseQuery(Asked):
+class ReleaseQuery(RequestModel):
     release: str = Field("", description="Target release; the last published one if left out")
 
 
@@ -55,19 +54,19 @@ class RouteQuery(ReleaseQuery):
     "List devices",
     roles=EVERYONE,
     query=DeviceQuery,
-    answer=DevicePageShape,
+    answer=DevicePageResponse,
     pages=True,
-    steady=True,
+    cacheable=True,
 )
 def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     q = call.query
     where = Filter(q.state, q.site, q.role, q.model, q.requirement, q.mark, q.words)
-    page = devices.list_devices(call.desk, q.platform, q.release, where, q.cursor, q.limit)
-    shape = DevicePageShape(
+    page = devices.list_devices(call.context, q.platform, q.release, where, q.cursor, q.limit)
+    shape = DevicePageResponse(
         platform=page.platform,
         release=page.release,
         total=page.total,
-        items=[DeviceShape.model_validate(line) for line in page.lines],
+        items=[DeviceResponse.model_validate(line) for line in page.lines],
         next=page.next,
         sites=list(page.sites),
         roles=list(page.roles),
@@ -77,21 +76,21 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
 
 
 @operations(
-    "GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail, steady=True
+    "GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail, cacheable=True
 )
 def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
-    return DeviceDetail.model_validate(devices.get_device(call.desk, call.path["device"], call.query.release))
+    return DeviceDetail.model_validate(devices.get_device(call.context, call.path["device"], call.query.release))
 
 
 @operations(
     "PATCH", "/devices/<device>", "Change a device's site, role or criticality", roles=DECIDERS,
-    body=DeviceChangeAsked, answer=DeviceDetail, touches=lambda call: [call.path["device"]],
+    body=DeviceChangeRequest, answer=DeviceDetail, affected_devices=lambda call: [call.path["device"]],
 )  # fmt: skip
-def change_device(call: Call[None, DeviceChangeAsked]) -> BaseModel:
+def change_device(call: Call[None, DeviceChangeRequest]) -> BaseModel:
     asked = call.body
     change = devices.DeviceChange(asked.site, asked.role, asked.critical)
     return DeviceDetail.model_validate(
-        devices.change_device(call.desk, call.actor, call.path["device"], change, asked.note)
+        devices.change_device(call.context, call.actor, call.path["device"], change, asked.note)
     )
 
 
@@ -101,12 +100,12 @@ def change_device(call: Call[None, DeviceChangeAsked]) -> BaseModel:
     "The device against a release",
     roles=EVERYONE,
     query=ReleaseQuery,
-    answer=AssessmentShape,
+    answer=AssessmentResponse,
 )
 def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
-    found = devices.assess_device(call.desk, call.path["device"], call.query.release)
-    shape = AssessmentShape.model_validate(found)
-    if told := fixes_done.told_of(picture(call.desk), call.path["device"]):
+    found = snapshots.assess_device(call.context, call.path["device"], call.query.release)
+    shape = AssessmentResponse.model_validate(found)
+    if told := told_of(snapshot(call.context), call.path["device"]):
         for fix in (fix for finding in shape.findings for fix in finding.fixes):
             fix.told = told.get(fix.title, "")
     return shape
@@ -118,12 +117,12 @@ def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
     "Which overrides would do",
     roles=EVERYONE,
     query=RouteQuery,
-    answer=OverrideAnswerShape,
+    answer=OverrideAnswerResponse,
 )
 def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
-    found = devices.overrides_for(call.desk, call.path["device"], call.query.release, call.query.route)
+    found = kit_overrides.overrides_for(call.context, call.path["device"], call.query.release, call.query.route)
     choice = found.choice
-    return OverrideAnswerShape(
+    return OverrideAnswerResponse(
         device=found.device,
         release=found.release,
         route=found.route,
@@ -131,7 +130,7 @@ def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
         best=_set(choice.best) if choice.best else None,
         alternatives=[_set(other) for other in choice.alternatives],
         left_out=[
-            LeftOutShape(
+            LeftOutResponse(
                 id=o.override.id,
                 title=o.override.title,
                 why=o.why,
@@ -140,17 +139,17 @@ def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
             for o in choice.left_out
         ],
         uncovered=list(choice.uncovered),
-        partial=[PartialShape(id=name, covers=list(covers)) for name, covers in choice.partial],
+        partial=[PartialResponse(id=name, covers=list(covers)) for name, covers in choice.partial],
     )
 
 
-def _set(found: OverrideSet) -> OverrideSetShape:
+def _set(found: OverrideSet) -> OverrideSetResponse:
     briefs = [
         OverrideBrief(
             id=o.id, title=o.title, kind=o.kind, weight=o.weight, origin=o.origin.name.lower(), covers=sorted(o.covers)
         )
         for o in found.overrides
     ]
-    return OverrideSetShape(
+    return OverrideSetResponse(
         overrides=briefs, covers=list(found.covers), excess=list(found.excess), warnings=list(found.warnings)
     )

@@ -7,68 +7,63 @@ from collections.abc import Iterable
 from dataclasses import asdict
 from typing import Any, Literal
 
-from doorstone.formats.tables import csv_text
-from doorstone.formats.wire import Asked, TroubleShape
-from doorstone.formats.wire_exceptions import (
-    AccountShape,
-    AttachmentAsked,
-    AttestAsked,
-    CommentAsked,
-    ConditionAsked,
+from doorstone.api.common import ErrorEntry, RequestModel
+from doorstone.api.exceptions import (
+    AccountResponse,
+    AttachmentRequest,
+    AttestRequest,
+    CommentRequest,
+    ConditionRequest,
     ConsequenceList,
-    ConsequenceShape,
+    ConsequenceResponse,
     ExceptionList,
-    ExceptionRequestAsked,
-    ExceptionShape,
-    ExceptionTermsAsked,
-    KeptShape,
-    MoveAsked,
-    OwnerAsked,
-    PermissionShape,
-    RequestCheckShape,
-    ReviewAsked,
-    RiskAsked,
-    RiskShape,
+    ExceptionRequest,
+    ExceptionResponse,
+    ExceptionTermsRequest,
+    KeptResponse,
+    MoveRequest,
+    OwnerRequest,
+    PermissionResponse,
+    RequestCheckResponse,
+    ReviewRequest,
+    RiskRequest,
+    RiskResponse,
     UncoveredList,
-    UncoveredShape,
+    UncoveredResponse,
 )
+from doorstone.formats.safe_csv import csv_text
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
-from doorstone.work import caring, deciding, exceptions, register, uncovered
-from doorstone.work.deciding import Part
-from doorstone.work.exceptions import (
-    AttachmentGiven,
-    ConditionGiven,
-    ExceptionAsked,
-    ExceptionTermsGiven,
-    ExceptionView,
-    KeptView,
-)
-from doorstone.work.sheets import get_sheet
+from doorstone.work.exceptions import activity, decisions, register, uncovered
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.decisions import Part
+from doorstone.work.exceptions.requests import ExceptionView, NewAttachment, NewCondition, NewException, NewTerms
+from doorstone.work.snapshot.approvals import KeptView
+from doorstone.work.snapshot.sheets import get_sheet
 
 operations = Operations("exceptions")
 ALL_HANDS = HANDS | DECIDERS
 
 
-class ExceptionQuery(Asked):
+class ExceptionQuery(RequestModel):
     state: str = ""
     device: str = ""
     owner: str = ""
 
 
-class RiskQuery(Asked):
+class RiskQuery(RequestModel):
     platform: str = ""
     release: str = ""
 
 
-class ExportQuery(Asked):
+class ExportQuery(RequestModel):
     form: Literal["csv", "json", "oscal"] = "csv"
 
 
-class AccountQuery(Asked):
+class AccountQuery(RequestModel):
     release: str = ""
 
 
-class UncoveredQuery(Asked):
+class UncoveredQuery(RequestModel):
     platform: str = ""
     site: str = ""
     device: str = ""
@@ -76,10 +71,10 @@ class UncoveredQuery(Asked):
 
 def _touched(call: Call[Any, Any]) -> Iterable[str]:
     """The devices of the exception in the path."""
-    return exceptions.get_exception(call.desk, call.path["exception"]).row.devices
+    return exceptions.get_exception(call.context, call.path["exception"]).row.devices
 
 
-def _kept(view: KeptView) -> KeptShape:
+def _kept(view: KeptView) -> KeptResponse:
     more = {
         "kind": "facts" if view.fact_condition is not None else "attested",
         "every_days": view.every_days,
@@ -87,12 +82,12 @@ def _kept(view: KeptView) -> KeptShape:
         "devices": dict(view.devices),
         "attested": list(view.attested),
     }
-    return KeptShape.model_validate({**asdict(view.kept), **more})
+    return KeptResponse.model_validate({**asdict(view.kept), **more})
 
 
-def _shape(view: ExceptionView) -> ExceptionShape:
+def _shape(view: ExceptionView) -> ExceptionResponse:
     row = {name: value for name, value in asdict(view.row).items() if name not in ("id", "state", "shown")}
-    return ExceptionShape.model_validate(
+    return ExceptionResponse.model_validate(
         {
             **row,
             "id": view.id,
@@ -103,7 +98,7 @@ def _shape(view: ExceptionView) -> ExceptionShape:
             "conditions": [_kept(one) for one in view.kept],
             "renews": view.renews,
             "renewed_by": view.renewed_by,
-            "refused": [TroubleShape.model_validate(trouble) for trouble in view.refused],
+            "refused": [ErrorEntry.model_validate(entry) for entry in view.refused],
         }
     )
 
@@ -112,16 +107,16 @@ def _answer(view: ExceptionView) -> Answer:
     return Answer(_shape(view), etag=f"v{view.row.version}")
 
 
-def _condition(asked: ConditionAsked) -> ConditionGiven:
-    return ConditionGiven(asked.text, asked.fact_condition, asked.due_on, asked.every_days)
+def _condition(asked: ConditionRequest) -> NewCondition:
+    return NewCondition(asked.text, asked.fact_condition, asked.due_on, asked.every_days)
 
 
-def _attachment(asked: AttachmentAsked) -> AttachmentGiven:
-    return AttachmentGiven(asked.title, asked.link, asked.sha256)
+def _attachment(asked: AttachmentRequest) -> NewAttachment:
+    return NewAttachment(asked.title, asked.link, asked.sha256)
 
 
-def _terms(asked: ExceptionTermsAsked) -> ExceptionTermsGiven:
-    return ExceptionTermsGiven(
+def _terms(asked: ExceptionTermsRequest) -> NewTerms:
+    return NewTerms(
         asked.reason.strip(),
         tuple(_condition(one) for one in asked.conditions),
         asked.owner.strip(),
@@ -131,8 +126,8 @@ def _terms(asked: ExceptionTermsAsked) -> ExceptionTermsGiven:
     )
 
 
-def _asked(a: ExceptionRequestAsked) -> ExceptionAsked:
-    return ExceptionAsked(
+def _asked(a: ExceptionRequest) -> NewException:
+    return NewException(
         a.release,
         a.up_to,
         tuple(a.requirements),
@@ -148,22 +143,22 @@ def _asked(a: ExceptionRequestAsked) -> ExceptionAsked:
     )
 
 
-@operations("GET", "/risk", "What is acknowledged with a request", roles=EVERYONE, query=RiskQuery, answer=RiskShape)
-def get_risk(call: Call[RiskQuery, None]) -> RiskShape:
-    platform = get_sheet(call.desk, call.query.platform).platform if call.query.platform else None
-    return RiskShape.model_validate(exceptions.risk(call.desk, platform, call.query.release))
+@operations("GET", "/risk", "What is acknowledged with a request", roles=EVERYONE, query=RiskQuery, answer=RiskResponse)
+def get_risk(call: Call[RiskQuery, None]) -> RiskResponse:
+    platform = get_sheet(call.context, call.query.platform).platform if call.query.platform else None
+    return RiskResponse.model_validate(exceptions.risk(call.context, platform, call.query.release))
 
 
 @operations(
-    "PUT", "/risk", "Put another risk statement in force", roles=ADMINISTRATORS, body=RiskAsked, answer=RiskShape
+    "PUT", "/risk", "Put another risk statement in force", roles=ADMINISTRATORS, body=RiskRequest, answer=RiskResponse
 )
-def change_risk(call: Call[None, RiskAsked]) -> RiskShape:
-    return RiskShape.model_validate(exceptions.change_risk(call.desk, call.actor, call.body.text))
+def change_risk(call: Call[None, RiskRequest]) -> RiskResponse:
+    return RiskResponse.model_validate(exceptions.change_risk(call.context, call.actor, call.body.text))
 
 
 @operations("GET", "/exceptions", "List exceptions", roles=EVERYONE, query=ExceptionQuery, answer=ExceptionList)
 def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
-    views = exceptions.list_exceptions(call.desk, call.query.state, call.query.device, call.query.owner)
+    views = exceptions.list_exceptions(call.context, call.query.state, call.query.device, call.query.owner)
     return ExceptionList(items=[_shape(view) for view in views])
 
 
@@ -173,28 +168,28 @@ def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
 )  # fmt: skip
 def export_exceptions(call: Call[ExportQuery, None]) -> Answer:
     if call.query.form == "csv":
-        rows = register.rows(call.desk)
+        rows = register.rows(call.context)
         text = csv_text(register.COLUMNS, [list(row.values()) for row in rows])
         return Answer(text.encode(), media_type="text/csv; charset=utf-8", file_name="exceptions.csv")
-    found: Any = register.rows(call.desk) if call.query.form == "json" else register.oscal(call.desk)
+    found: Any = register.rows(call.context) if call.query.form == "json" else register.oscal(call.context)
     name = "exceptions.json" if call.query.form == "json" else "plan-of-action.json"
     return Answer(json.dumps(found, indent=1, ensure_ascii=False).encode(), file_name=name)
 
 
 @operations(
     "POST", "/exceptions/check", "What a request would meet, device by device", roles=EVERYONE,
-    body=ExceptionRequestAsked, answer=RequestCheckShape,
+    body=ExceptionRequest, answer=RequestCheckResponse,
 )  # fmt: skip
-def check_request(call: Call[None, ExceptionRequestAsked]) -> RequestCheckShape:
-    found = exceptions.check(call.desk, _asked(call.body))
-    refused = [TroubleShape.model_validate(trouble) for trouble in found.refused]
-    terms = [TroubleShape.model_validate(trouble) for trouble in found.terms]
-    return RequestCheckShape(platform=found.platform.id, devices=list(found.devices), refused=refused, terms=terms)
+def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
+    found = exceptions.check(call.context, _asked(call.body))
+    refused = [ErrorEntry.model_validate(entry) for entry in found.refused]
+    terms = [ErrorEntry.model_validate(entry) for entry in found.terms]
+    return RequestCheckResponse(platform=found.platform.id, devices=list(found.devices), refused=refused, terms=terms)
 
 
-@operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionShape)
+@operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionResponse)
 def get_exception(call: Call[None, None]) -> Answer:
-    return _answer(exceptions.get_exception(call.desk, call.path["exception"]))
+    return _answer(exceptions.get_exception(call.context, call.path["exception"]))
 
 
 @operations(
@@ -202,7 +197,7 @@ def get_exception(call: Call[None, None]) -> Answer:
     media_type="text/html",
 )  # fmt: skip
 def exception_page(call: Call[None, None]) -> Answer:
-    return page_alone(*register.page(call.desk, call.path["exception"]))
+    return page_alone(*register.page(call.context, call.path["exception"]))
 
 
 @operations(
@@ -210,98 +205,98 @@ def exception_page(call: Call[None, None]) -> Answer:
     answer=ConsequenceList,
 )  # fmt: skip
 def list_consequences(call: Call[None, None]) -> ConsequenceList:
-    found = deciding.consequences(call.desk, call.path["exception"])
-    return ConsequenceList(items=[ConsequenceShape.model_validate(one) for one in found])
+    found = decisions.consequences(call.context, call.path["exception"])
+    return ConsequenceList(items=[ConsequenceResponse.model_validate(one) for one in found])
 
 
 @operations(
-    "POST", "/exceptions", "Request an exception", roles=HANDS, body=ExceptionRequestAsked, answer=ExceptionShape,
-    status=201, creates=True, touches=lambda call: exceptions.check(call.desk, _asked(call.body)).devices,
+    "POST", "/exceptions", "Request an exception", roles=HANDS, body=ExceptionRequest, answer=ExceptionResponse,
+    status=201, creates=True, affected_devices=lambda call: exceptions.check(call.context, _asked(call.body)).devices,
 )  # fmt: skip
-def request_exception(call: Call[None, ExceptionRequestAsked]) -> Answer:
-    return _answer(exceptions.request(call.desk, call.actor, _asked(call.body)))
+def request_exception(call: Call[None, ExceptionRequest]) -> Answer:
+    return _answer(exceptions.request(call.context, call.actor, _asked(call.body)))
 
 
 @operations(
-    "PATCH", "/exceptions/<exception>", "Edit the terms while requested", roles=HANDS, body=ExceptionTermsAsked,
-    answer=ExceptionShape, match=True, touches=_touched,
+    "PATCH", "/exceptions/<exception>", "Edit the terms while requested", roles=HANDS, body=ExceptionTermsRequest,
+    answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
-def edit_exception(call: Call[None, ExceptionTermsAsked]) -> Answer:
+def edit_exception(call: Call[None, ExceptionTermsRequest]) -> Answer:
     assert call.version is not None
     terms = _terms(call.body)
-    return _answer(exceptions.edit(call.desk, call.actor, call.path["exception"], call.version, terms))
+    return _answer(exceptions.edit(call.context, call.actor, call.path["exception"], call.version, terms))
 
 
 @operations(
     "POST", "/exceptions/<exception>/decision", "Approve all or a part, decline, revoke, close, or look again",
-    roles=DECIDERS, body=MoveAsked, answer=ExceptionShape, match=True, touches=_touched,
+    roles=DECIDERS, body=MoveRequest, answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
-def decide_exception(call: Call[None, MoveAsked]) -> Answer:
+def decide_exception(call: Call[None, MoveRequest]) -> Answer:
     a = call.body
     part = Part(tuple(a.devices), tuple(a.requirements))
     name = call.path["exception"]
-    return _answer(deciding.decide(call.desk, call.actor, name, a.move, a.note, call.version, part))
+    return _answer(decisions.decide(call.context, call.actor, name, a.move, a.note, call.version, part))
 
 
 @operations(
-    "POST", "/exceptions/<exception>/withdrawal", "Withdraw one's own request", roles=HANDS, answer=ExceptionShape,
-    match=True, touches=_touched,
+    "POST", "/exceptions/<exception>/withdrawal", "Withdraw one's own request", roles=HANDS, answer=ExceptionResponse,
+    match=True, affected_devices=_touched,
 )  # fmt: skip
 def withdraw_exception(call: Call[None, None]) -> Answer:
-    return _answer(deciding.decide(call.desk, call.actor, call.path["exception"], "withdraw", "", call.version))
+    return _answer(decisions.decide(call.context, call.actor, call.path["exception"], "withdraw", "", call.version))
 
 
 @operations(
-    "POST", "/exceptions/<exception>/comments", "Comment, ask back, or answer", roles=ALL_HANDS, body=CommentAsked,
-    answer=ExceptionShape, touches=_touched,
+    "POST", "/exceptions/<exception>/comments", "Comment, ask back, or answer", roles=ALL_HANDS, body=CommentRequest,
+    answer=ExceptionResponse, affected_devices=_touched,
 )  # fmt: skip
-def comment_exception(call: Call[None, CommentAsked]) -> Answer:
+def comment_exception(call: Call[None, CommentRequest]) -> Answer:
     a = call.body
-    return _answer(caring.comment(call.desk, call.actor, call.path["exception"], a.text, question=a.question))
+    return _answer(activity.comment(call.context, call.actor, call.path["exception"], a.text, question=a.question))
 
 
 @operations(
     "POST", "/exceptions/<exception>/attestations", "Vouch that a condition is kept", roles=ALL_HANDS,
-    body=AttestAsked, answer=ExceptionShape, touches=_touched,
+    body=AttestRequest, answer=ExceptionResponse, affected_devices=_touched,
 )  # fmt: skip
-def attest_condition(call: Call[None, AttestAsked]) -> Answer:
+def attest_condition(call: Call[None, AttestRequest]) -> Answer:
     a = call.body
-    return _answer(caring.attest(call.desk, call.actor, call.path["exception"], a.condition, a.note))
+    return _answer(activity.attest(call.context, call.actor, call.path["exception"], a.condition, a.note))
 
 
 @operations(
     "POST", "/exceptions/<exception>/attachments", "Attach evidence by link and hash", roles=ALL_HANDS,
-    body=AttachmentAsked, answer=ExceptionShape, touches=_touched,
+    body=AttachmentRequest, answer=ExceptionResponse, affected_devices=_touched,
 )  # fmt: skip
-def attach_evidence(call: Call[None, AttachmentAsked]) -> Answer:
-    return _answer(caring.attach(call.desk, call.actor, call.path["exception"], _attachment(call.body)))
+def attach_evidence(call: Call[None, AttachmentRequest]) -> Answer:
+    return _answer(activity.attach(call.context, call.actor, call.path["exception"], _attachment(call.body)))
 
 
 @operations(
-    "PUT", "/exceptions/<exception>/owner", "Make somebody else answer for it", roles=ALL_HANDS, body=OwnerAsked,
-    answer=ExceptionShape, match=True, touches=_touched,
+    "PUT", "/exceptions/<exception>/owner", "Make somebody else answer for it", roles=ALL_HANDS, body=OwnerRequest,
+    answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
-def transfer_exception(call: Call[None, OwnerAsked]) -> Answer:
+def transfer_exception(call: Call[None, OwnerRequest]) -> Answer:
     a = call.body
-    return _answer(caring.transfer(call.desk, call.actor, call.path["exception"], call.version, a.owner, a.note))
+    return _answer(activity.transfer(call.context, call.actor, call.path["exception"], call.version, a.owner, a.note))
 
 
 @operations(
-    "POST", "/exceptions/<exception>/reviews", "Write down a review", roles=ALL_HANDS, body=ReviewAsked,
-    answer=ExceptionShape, match=True, touches=_touched,
+    "POST", "/exceptions/<exception>/reviews", "Write down a review", roles=ALL_HANDS, body=ReviewRequest,
+    answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
-def review_exception(call: Call[None, ReviewAsked]) -> Answer:
+def review_exception(call: Call[None, ReviewRequest]) -> Answer:
     a = call.body
-    return _answer(caring.review(call.desk, call.actor, call.path["exception"], call.version, a.next_on, a.note))
+    return _answer(activity.review(call.context, call.actor, call.path["exception"], call.version, a.next_on, a.note))
 
 
 @operations(
     "GET", "/devices/<device>/account", "Who allowed what on a device, and whether it still holds", roles=EVERYONE,
-    query=AccountQuery, answer=AccountShape,
+    query=AccountQuery, answer=AccountResponse,
 )  # fmt: skip
-def device_account(call: Call[AccountQuery, None]) -> AccountShape:
-    found = register.account(call.desk, call.path["device"], call.query.release)
-    return AccountShape(
+def device_account(call: Call[AccountQuery, None]) -> AccountResponse:
+    found = register.account(call.context, call.path["device"], call.query.release)
+    return AccountResponse(
         device=found.device,
         runs=found.runs,
         release=found.release,
@@ -309,21 +304,21 @@ def device_account(call: Call[AccountQuery, None]) -> AccountShape:
     )
 
 
-def _permission(one: register.Permission) -> PermissionShape:
+def _permission(one: register.Permission) -> PermissionResponse:
     fields = {name: getattr(one, name) for name in register.Permission.__slots__}
-    return PermissionShape.model_validate({**fields, "conditions": [_kept(k) for k in one.conditions]})
+    return PermissionResponse.model_validate({**fields, "conditions": [_kept(k) for k in one.conditions]})
 
 
 @operations(
     "GET", "/uncovered", "Who runs what without permission, and since when", roles=EVERYONE, query=UncoveredQuery,
-    answer=UncoveredList, steady=True,
+    answer=UncoveredList, cacheable=True,
 )  # fmt: skip
 def list_uncovered(call: Call[UncoveredQuery, None]) -> UncoveredList:
-    today = call.desk.today()
-    found = uncovered.list_uncovered(call.desk, call.query.platform, call.query.site, call.query.device)
+    today = call.context.today()
+    found = uncovered.list_uncovered(call.context, call.query.platform, call.query.site, call.query.device)
     return UncoveredList(
         items=[
-            UncoveredShape(
+            UncoveredResponse(
                 device=one.row.id,
                 name=one.row.name,
                 site=one.row.site,

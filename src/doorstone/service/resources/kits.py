@@ -7,101 +7,106 @@ from typing import Literal
 
 from pydantic import Field
 
-from doorstone.core.gates import GateResult
-from doorstone.formats.wire import Asked, KitRoute, TroubleShape
-from doorstone.formats.wire_kits import (
+from doorstone.api.common import ErrorEntry, KitRoute, RequestModel
+from doorstone.api.kits import (
     GateList,
-    GateShape,
-    KitAsked,
-    KitCasesShape,
+    GateResponse,
+    KitCasesResponse,
     KitDetail,
     KitDifferenceList,
-    KitDifferenceShape,
-    KitFileShape,
+    KitDifferenceResponse,
+    KitFileResponse,
     KitList,
-    KitShape,
+    KitRequest,
+    KitResponse,
     RouteList,
-    RouteShape,
+    RouteResponse,
     SettingsSetList,
-    SettingsSetShape,
-    SharedCaseShape,
+    SettingsSetResponse,
+    SharedCaseResponse,
 )
+from doorstone.core.kits.gates import GateResult
 from doorstone.service.operations import EVERYONE, HANDS, PUBLIC, Answer, Call, Operations, page_alone
-from doorstone.work import kits
-from doorstone.work.kits import Kit, KitWanted
+from doorstone.work.kits import kits
+from doorstone.work.kits.kits import Kit, KitOptions
 
 operations = Operations("kits")
 
 
-class KitQuery(Asked):
+class KitQuery(RequestModel):
     device: str = ""
 
 
-class GateQuery(Asked):
+class GateQuery(RequestModel):
     route: KitRoute = "in-place"
     release: str = ""
     carry_over: Literal["", "everything", "files", "nothing"] = ""
     media: str = Field("", description="The media to use; the one that fits best if left out")
 
 
-class OtherQuery(Asked):
+class OtherQuery(RequestModel):
     other: str = Field(description="The kit to compare with")
 
 
-def _shape(kit: Kit) -> KitShape:
+def _shape(kit: Kit) -> KitResponse:
     reasons, used = list(kit.standing.reasons), list(kit.standing.used)
-    return KitShape.model_validate({**asdict(kit.row), "id": kit.id, "reasons": reasons, "used": used})
+    return KitResponse.model_validate({**asdict(kit.row), "id": kit.id, "reasons": reasons, "used": used})
 
 
 def _detail(kit: Kit) -> KitDetail:
-    files = [KitFileShape.model_validate(file) for file in kit.files]
+    files = [KitFileResponse.model_validate(file) for file in kit.files]
     return KitDetail(kit=_shape(kit), files=files)
 
 
-def _devices(asked: KitAsked) -> tuple[str, ...]:
+def _devices(asked: KitRequest) -> tuple[str, ...]:
     return tuple(dict.fromkeys([*([asked.device] if asked.device else []), *asked.devices]))
 
 
 @operations("GET", "/kits", "List kits", roles=EVERYONE, query=KitQuery, answer=KitList)
 def list_kits(call: Call[KitQuery, None]) -> KitList:
-    return KitList(items=[_shape(kit) for kit in kits.list_kits(call.desk, call.query.device)])
+    return KitList(items=[_shape(kit) for kit in kits.list_kits(call.context, call.query.device)])
 
 
 @operations("GET", "/kits/key", "The public key that kits are checked against", roles=PUBLIC,
             media_type="application/x-pem-file")  # fmt: skip
 def signing_key(call: Call[None, None]) -> Answer:
-    return Answer(kits.signing_key(call.desk), media_type="application/x-pem-file", file_name="doorstone-kits.pem")
+    return Answer(kits.signing_key(call.context), media_type="application/x-pem-file", file_name="doorstone-kits.pem")
 
 
 @operations(
-    "POST", "/kits/cases", "How devices split into the fewest kits", roles=EVERYONE, body=KitAsked, answer=KitCasesShape
+    "POST",
+    "/kits/cases",
+    "How devices split into the fewest kits",
+    roles=EVERYONE,
+    body=KitRequest,
+    answer=KitCasesResponse,
 )
-def kit_cases(call: Call[None, KitAsked]) -> KitCasesShape:
+def kit_cases(call: Call[None, KitRequest]) -> KitCasesResponse:
     a = call.body
-    wanted = KitWanted(_devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, tuple(a.sets))
-    cases, refused = kits.shared_cases(call.desk, wanted)
-    return KitCasesShape(
-        cases=[SharedCaseShape.model_validate(case) for case in cases],
-        refused=[TroubleShape.model_validate(trouble) for trouble in refused],
+    wanted = KitOptions(_devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, tuple(a.sets))
+    cases, refused = kits.shared_cases(call.context, wanted)
+    return KitCasesResponse(
+        cases=[SharedCaseResponse.model_validate(case) for case in cases],
+        refused=[ErrorEntry.model_validate(entry) for entry in refused],
     )
 
 
 @operations(
-    "POST", "/kits", "Make a kit", roles=HANDS, body=KitAsked, answer=KitDetail, status=201, creates=True,
-    touches=lambda call: _devices(call.body),
+    "POST", "/kits", "Make a kit", roles=HANDS, body=KitRequest, answer=KitDetail, status=201, creates=True,
+    affected_devices=lambda call: _devices(call.body),
 )  # fmt: skip
-def make_kit(call: Call[None, KitAsked]) -> KitDetail:
+def make_kit(call: Call[None, KitRequest]) -> KitDetail:
     a = call.body
     return _detail(
         kits.make_kit(
-            call.desk, call.actor, _devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, a.sets
+            call.context, call.actor, _devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, a.sets
         )
     )
 
 
 @operations("GET", "/kits/<kit>", "One kit with its files", roles=EVERYONE, answer=KitDetail)
 def get_kit(call: Call[None, None]) -> KitDetail:
-    return _detail(kits.get_kit(call.desk, call.path["kit"]))
+    return _detail(kits.get_kit(call.context, call.path["kit"]))
 
 
 @operations(
@@ -109,7 +114,7 @@ def get_kit(call: Call[None, None]) -> KitDetail:
     media_type="text/html",
 )  # fmt: skip
 def kit_runbook(call: Call[None, None]) -> Answer:
-    return page_alone(*kits.runbook(call.desk, call.path["kit"]))
+    return page_alone(*kits.runbook(call.context, call.path["kit"]))
 
 
 @operations(
@@ -117,7 +122,7 @@ def kit_runbook(call: Call[None, None]) -> Answer:
 )
 def download_kit(call: Call[None, None]) -> Answer:
     name = call.path["kit"]
-    data = kits.kit_archive(call.desk, name)
+    data = kits.kit_archive(call.context, name)
     return Answer(data, media_type="application/zip", file_name=f"{name}.zip")
 
 
@@ -126,8 +131,8 @@ def download_kit(call: Call[None, None]) -> Answer:
     answer=KitDifferenceList,
 )  # fmt: skip
 def kit_differences(call: Call[OtherQuery, None]) -> KitDifferenceList:
-    found = kits.differences(call.desk, call.path["kit"], call.query.other)
-    return KitDifferenceList(items=[KitDifferenceShape(what=w, one=one, other=other) for w, one, other in found])
+    found = kits.differences(call.context, call.path["kit"], call.query.other)
+    return KitDifferenceList(items=[KitDifferenceResponse(what=w, one=one, other=other) for w, one, other in found])
 
 
 @operations(
@@ -136,7 +141,7 @@ def kit_differences(call: Call[OtherQuery, None]) -> KitDifferenceList:
 )  # fmt: skip
 def device_gates(call: Call[GateQuery, None]) -> GateList:
     q = call.query
-    found = kits.device_gates(call.desk, call.path["device"], q.route, q.release, q.carry_over, q.media)
+    found = kits.device_gates(call.context, call.path["device"], q.route, q.release, q.carry_over, q.media)
     return GateList(items=[_gate(g) for g in found])
 
 
@@ -145,11 +150,11 @@ def device_gates(call: Call[GateQuery, None]) -> GateList:
     answer=SettingsSetList,
 )  # fmt: skip
 def device_sets(call: Call[None, None]) -> SettingsSetList:
-    found = kits.device_sets(call.desk, call.path["device"])
-    return SettingsSetList(items=[SettingsSetShape.model_validate(asdict(one)) for one in found])
+    found = kits.device_sets(call.context, call.path["device"])
+    return SettingsSetList(items=[SettingsSetResponse.model_validate(asdict(one)) for one in found])
 
 
-class ReleaseQuery(Asked):
+class ReleaseQuery(RequestModel):
     release: str = ""
 
 
@@ -158,13 +163,13 @@ class ReleaseQuery(Asked):
     answer=RouteList,
 )  # fmt: skip
 def device_routes(call: Call[ReleaseQuery, None]) -> RouteList:
-    found = kits.compare_routes(call.desk, call.path["device"], call.query.release)
-    return RouteList(items=[RouteShape.model_validate(route) for route in found])
+    found = kits.compare_routes(call.context, call.path["device"], call.query.release)
+    return RouteList(items=[RouteResponse.model_validate(route) for route in found])
 
 
-def _gate(result: GateResult) -> GateShape:
+def _gate(result: GateResult) -> GateResponse:
     gate = result.gate
-    return GateShape(
+    return GateResponse(
         id=gate.id,
         title=gate.title,
         severity=gate.severity,

@@ -8,17 +8,17 @@ from dataclasses import asdict
 
 from pydantic import Field
 
-from doorstone.formats.wire import Asked
-from doorstone.formats.wire_after import EntryPage, EntryShape, LedgerCheckShape
-from doorstone.formats.wire_exceptions import StoryLineShape, StoryShape
+from doorstone.api.common import RequestModel
+from doorstone.api.ledger import EntryPage, EntryResponse, LedgerCheckResponse, StoryLineResponse, StoryResponse
 from doorstone.service.operations import EVERYONE, Answer, Call, Operations
-from doorstone.work import ledger, register
-from doorstone.work.desk import Desk
+from doorstone.work import ledger
+from doorstone.work.context.context import Context
+from doorstone.work.exceptions import register
 
 operations = Operations("ledger")
 
 
-class LedgerQuery(Asked):
+class LedgerQuery(RequestModel):
     kind: str = ""
     object: str = ""
     cursor: int | None = Field(None, ge=1, le=2**53)
@@ -30,25 +30,25 @@ class LedgerQuery(Asked):
 )
 def list_ledger(call: Call[LedgerQuery, None]) -> Answer:
     q = call.query
-    entries = ledger.list_entries(call.desk, q.cursor, q.limit + 1, q.kind, q.object)
+    entries = ledger.list_entries(call.context, q.cursor, q.limit + 1, q.kind, q.object)
     page = entries[: q.limit]
     further = str(page[-1].seq) if len(entries) > q.limit else None
-    items = [EntryShape.model_validate(entry) for entry in page]
+    items = [EntryResponse.model_validate(entry) for entry in page]
     return Answer(EntryPage(items=items, next=further), next=further)
 
 
-class StoryQuery(Asked):
+class StoryQuery(RequestModel):
     kind: str
     object: str
 
 
 @operations(
     "GET", "/ledger/story", "What happened to one object, in sentences", roles=EVERYONE, query=StoryQuery,
-    answer=StoryShape,
+    answer=StoryResponse,
 )  # fmt: skip
-def tell_story(call: Call[StoryQuery, None]) -> StoryShape:
-    found = register.story(call.desk, call.query.kind, call.query.object)
-    return StoryShape(items=[StoryLineShape.model_validate(line) for line in found])
+def tell_story(call: Call[StoryQuery, None]) -> StoryResponse:
+    found = register.story(call.context, call.query.kind, call.query.object)
+    return StoryResponse(items=[StoryLineResponse.model_validate(line) for line in found])
 
 
 @operations(
@@ -56,22 +56,22 @@ def tell_story(call: Call[StoryQuery, None]) -> StoryShape:
     media_type="application/x-ndjson",
 )  # fmt: skip
 def export_ledger(call: Call[None, None]) -> Answer:
-    return Answer(_lines(call.desk), media_type="application/x-ndjson; charset=utf-8", file_name="ledger.ndjson")
+    return Answer(_lines(call.context), media_type="application/x-ndjson; charset=utf-8", file_name="ledger.ndjson")
 
 
-def _lines(desk: Desk) -> Iterator[bytes]:
+def _lines(context: Context) -> Iterator[bytes]:
     after = 0
-    while page := ledger.walk(desk, after, 500):
+    while page := ledger.walk(context, after, 500):
         yield "".join(json.dumps(asdict(entry), ensure_ascii=False) + "\n" for entry in page).encode()
         after = page[-1].seq
 
 
-class CheckQuery(Asked):
+class CheckQuery(RequestModel):
     kept: str = Field("", max_length=100, description="A head that was noted elsewhere, as number:hash")
 
 
 @operations(
-    "GET", "/ledger/check", "Whether the chain holds", roles=EVERYONE, query=CheckQuery, answer=LedgerCheckShape
+    "GET", "/ledger/check", "Whether the chain holds", roles=EVERYONE, query=CheckQuery, answer=LedgerCheckResponse
 )
-def check_ledger(call: Call[CheckQuery, None]) -> LedgerCheckShape:
-    return LedgerCheckShape.model_validate(ledger.check_ledger(call.desk, call.query.kept))
+def check_ledger(call: Call[CheckQuery, None]) -> LedgerCheckResponse:
+    return LedgerCheckResponse.model_validate(ledger.check_ledger(call.context, call.query.kept))

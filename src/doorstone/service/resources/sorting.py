@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from doorstone.formats.wire import (
-    Asked,
-    DecisionAsked,
+from doorstone.api.common import RequestModel
+from doorstone.api.sorting import (
     DecisionList,
-    DecisionShape,
-    SortingRowShape,
+    DecisionRequest,
+    DecisionResponse,
+    SortingRowResponse,
     SortingTable,
-    WithdrawalAsked,
+    WithdrawalRequest,
 )
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, Call, Operations
 from doorstone.work import sorting
@@ -17,12 +17,12 @@ from doorstone.work import sorting
 operations = Operations("sorting")
 
 
-class DecisionQuery(Asked):
+class DecisionQuery(RequestModel):
     platform: str
     requirement: str = ""
 
 
-class SortingQuery(Asked):
+class SortingQuery(RequestModel):
     platform: str
     release: str
 
@@ -36,8 +36,8 @@ class SortingQuery(Asked):
     answer=SortingTable,
 )
 def sorting_table(call: Call[SortingQuery, None]) -> SortingTable:
-    rows = sorting.sorting_table(call.desk, call.query.platform, call.query.release)
-    items = [SortingRowShape.model_validate(row) for row in rows]
+    rows = sorting.sorting_table(call.context, call.query.platform, call.query.release)
+    items = [SortingRowResponse.model_validate(row) for row in rows]
     return SortingTable(platform=call.query.platform, release=call.query.release, items=items)
 
 
@@ -46,30 +46,30 @@ def sorting_table(call: Call[SortingQuery, None]) -> SortingTable:
     "/decisions",
     "Sort a requirement",
     roles=ADMINISTRATORS,
-    body=DecisionAsked,
-    answer=DecisionShape,
+    body=DecisionRequest,
+    answer=DecisionResponse,
     status=201,
     creates=True,
 )
-def decide(call: Call[None, DecisionAsked]) -> DecisionShape:
+def decide(call: Call[None, DecisionRequest]) -> DecisionResponse:
     a = call.body
     decision = sorting.decide(
-        *(call.desk, call.actor, a.platform, a.requirement, a.release, a.scope, a.target, a.sort),
+        *(call.context, call.actor, a.platform, a.requirement, a.release, a.scope, a.target, a.sort),
         *(a.evidence, a.note, a.link),
     )
-    return DecisionShape.model_validate(decision)
+    return DecisionResponse.model_validate(decision)
 
 
 @operations("GET", "/decisions", "Every decision", roles=EVERYONE, query=DecisionQuery, answer=DecisionList)
 def list_decisions(call: Call[DecisionQuery, None]) -> DecisionList:
-    found = sorting.list_decisions(call.desk, call.query.platform, call.query.requirement)
-    return DecisionList(items=[DecisionShape.model_validate(one) for one in found])
+    found = sorting.list_decisions(call.context, call.query.platform, call.query.requirement)
+    return DecisionList(items=[DecisionResponse.model_validate(one) for one in found])
 
 
 @operations(
-    "POST", "/decisions/<decision>/withdrawal", "Withdraw a decision", roles=ADMINISTRATORS, body=WithdrawalAsked,
-    answer=DecisionShape,
+    "POST", "/decisions/<decision>/withdrawal", "Withdraw a decision", roles=ADMINISTRATORS, body=WithdrawalRequest,
+    answer=DecisionResponse,
 )  # fmt: skip
-def withdraw_decision(call: Call[None, WithdrawalAsked]) -> DecisionShape:
-    found = sorting.withdraw(call.desk, call.actor, call.path["decision"], call.body.note)
-    return DecisionShape.model_validate(found)
+def withdraw_decision(call: Call[None, WithdrawalRequest]) -> DecisionResponse:
+    found = sorting.withdraw(call.context, call.actor, call.path["decision"], call.body.note)
+    return DecisionResponse.model_validate(found)

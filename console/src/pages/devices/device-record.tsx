@@ -1,0 +1,179 @@
+// Recording on a device: what came of an attempt, what was seen of updates.
+import { type FormEvent, type ReactNode, useState } from "react";
+import { api, client, once, useSend } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { Button, Labelled, Tick, Trouble } from "../../ui/parts";
+import type { DeviceProps } from "./device-props";
+
+const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
+const ROUTES = ["in-place", "clean", "offered"] as const;
+const CARRY_OVER = ["everything", "files", "nothing"] as const;
+const CLASSES = ["security", "driver", "release"] as const;
+const RESULTS = ["arrived", "offered", "not-offered"] as const;
+const REASONS = ["unsupported", "phased", "held", "unknown"] as const;
+
+function Pick<T extends string>(given: { label: string; value: T; of: readonly T[]; set: (value: T) => void }) {
+  return (
+    <Labelled label={given.label}>
+      <select className="field" value={given.value} onChange={(event) => given.set(event.target.value as T)}>
+        {given.of.map((name) => (
+          <option key={name}>{name}</option>
+        ))}
+      </select>
+    </Labelled>
+  );
+}
+
+function Recorder({
+  title,
+  send,
+  children,
+}: {
+  title: string;
+  send: { mutate: () => void; isPending: boolean; isSuccess: boolean; error: unknown };
+  children: ReactNode;
+}) {
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    send.mutate();
+  };
+  return (
+    <details className="mt-3 border-t border-edge pt-3">
+      <summary className="cursor-pointer font-semibold">{title}</summary>
+      <form onSubmit={submit} className="mt-3 grid gap-3 sm:grid-cols-3">
+        {children}
+        <div className="sm:col-span-3">
+          <Button type="submit" disabled={send.isPending}>
+            {send.isPending ? "Recording…" : "Record"}
+          </Button>
+          {send.isSuccess && (
+            <span role="status" className="ml-3 font-semibold text-met">
+              Recorded.
+            </span>
+          )}
+        </div>
+        {send.error != null && (
+          <div className="sm:col-span-3">
+            <Trouble error={send.error} />
+          </div>
+        )}
+      </form>
+    </details>
+  );
+}
+
+export function RecordAttempt({ device, release }: DeviceProps) {
+  const { me } = useHere();
+  const kits = api.useQuery("get", "/api/v1/kits", { params: { query: { device } } });
+  const [outcome, setOutcome] = useState<(typeof OUTCOMES)[number]>("completed");
+  const [kit, setKit] = useState("");
+  const [started, setStarted] = useState(`${me.today}T08:00`);
+  const [ended, setEnded] = useState(`${me.today}T09:00`);
+  const [refusedBy, setRefusedBy] = useState("");
+  const [mismatch, setMismatch] = useState("");
+  const draft = api.useQuery("get", "/api/v1/devices/{device}/attempts/draft", { params: { path: { device } } }).data;
+  const [typed, setMedia] = useState<string | null>(null);
+  const media = typed ?? draft?.media ?? "";
+  const [route, setRoute] = useState<(typeof ROUTES)[number]>("in-place");
+  const [carry_over, setCarryOver] = useState<(typeof CARRY_OVER)[number]>("everything");
+  const [tool_version, setTool] = useState("");
+  const [seen, setSeen] = useState("");
+  const [accepted, setAccepted] = useState(false);
+  const send = useSend(async () => {
+    const refused_by = refusedBy.split(/[\s,]+/).filter(Boolean);
+    const times = { started_at: started, ended_at: ended };
+    const body = { device, kit, release, route, carry_over, tool_version };
+    await client.POST("/api/v1/attempts", {
+      body: { ...body, ...times, outcome, refused_by, media, seen, mismatch, notice_accepted: accepted },
+      headers: once(),
+    });
+  });
+  return (
+    <Recorder title="Record an attempt" send={send}>
+      {draft && draft.met.length > 0 && (
+        <div className="sm:col-span-3">
+          <p>Try {draft.number}. Before it:</p>
+          <ul className="text-ink-2">
+            {draft.met.map((words) => (
+              <li key={words}>{words}</li>
+            ))}
+          </ul>
+        </div>
+      )}
+      <Pick label="Outcome" value={outcome} of={OUTCOMES} set={setOutcome} />
+      <Labelled label="Started">
+        <input
+          className="field"
+          type="datetime-local"
+          required
+          value={started}
+          onChange={(e) => setStarted(e.target.value)}
+        />
+      </Labelled>
+      <Labelled label="Ended">
+        <input
+          className="field"
+          type="datetime-local"
+          required
+          value={ended}
+          onChange={(e) => setEnded(e.target.value)}
+        />
+      </Labelled>
+      <div className="self-end">
+        <Tick label="The vendor's notice was accepted" checked={accepted} set={setAccepted} />
+      </div>
+      <Labelled label="Kit">
+        <select className="field" value={kit} onChange={(e) => setKit(e.target.value)}>
+          <option value="">none</option>
+          {(kits.data?.items ?? []).map((one) => (
+            <option key={one.id}>{one.id}</option>
+          ))}
+        </select>
+      </Labelled>
+      <Labelled label="Refused by" hint="The checks that set-up named.">
+        <input className="field" value={refusedBy} onChange={(e) => setRefusedBy(e.target.value)} />
+      </Labelled>
+      {outcome === "carry-over-lost" && (
+        <Labelled label="What did not match">
+          <input className="field" value={mismatch} onChange={(e) => setMismatch(e.target.value)} />
+        </Labelled>
+      )}
+      {kit === "" && <Pick label="Route" value={route} of={ROUTES} set={setRoute} />}
+      {kit === "" && <Pick label="Carried over" value={carry_over} of={CARRY_OVER} set={setCarryOver} />}
+      <Labelled label="Media">
+        <input className="field" value={media} onChange={(e) => setMedia(e.target.value)} />
+      </Labelled>
+      <Labelled label="Tool" hint="Version of set-up or of the media maker.">
+        <input className="field" value={tool_version} onChange={(e) => setTool(e.target.value)} />
+      </Labelled>
+      <div className="sm:col-span-3">
+        <Labelled label="What was seen">
+          <textarea className="field" rows={2} value={seen} onChange={(e) => setSeen(e.target.value)} />
+        </Labelled>
+      </div>
+    </Recorder>
+  );
+}
+
+export function RecordObservation({ device }: DeviceProps) {
+  const { me } = useHere();
+  const [kind, setKind] = useState<(typeof CLASSES)[number]>("security");
+  const [result, setResult] = useState<(typeof RESULTS)[number]>("arrived");
+  const [reason, setReason] = useState<(typeof REASONS)[number]>("unsupported");
+  const [on, setOn] = useState(me.today);
+  const send = useSend(async () => {
+    const why = result === "not-offered" ? reason : ("" as const);
+    const body = { device, seen_on: on, update_class: kind, result, reason: why, source: "operator", detail: "" };
+    await client.POST("/api/v1/observations", { body, headers: once() });
+  });
+  return (
+    <Recorder title="Record what was seen" send={send}>
+      <Pick label="Updates" value={kind} of={CLASSES} set={setKind} />
+      <Pick label="Seen" value={result} of={RESULTS} set={setResult} />
+      {result === "not-offered" && <Pick label="Because" value={reason} of={REASONS} set={setReason} />}
+      <Labelled label="On">
+        <input className="field" type="date" required value={on} onChange={(e) => setOn(e.target.value)} />
+      </Labelled>
+    </Recorder>
+  );
+}

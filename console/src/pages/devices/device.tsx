@@ -1,0 +1,152 @@
+import { Tabs } from "radix-ui";
+import { useEffect } from "react";
+import { useParams } from "react-router";
+import { api, type Course } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { StateMark } from "../../ui/mark";
+import { day, Heading, Shown, Slab, useParam } from "../../ui/parts";
+import { FindingStrip } from "../../ui/strip";
+import { AfterTab } from "./device-attempts";
+import { ExceptionsTab } from "./device-exceptions";
+import { FactsTab, ReadingsTab } from "./device-facts";
+import { FindingsTab } from "./device-findings";
+import { FixesTab } from "./device-fixes";
+import { ForecastTab } from "./device-forecast";
+import { KitTab } from "./device-kit";
+
+const TABS = [
+  ["findings", "Findings"],
+  ["fixes", "Fixes"],
+  ["facts", "Facts"],
+  ["readings", "Readings"],
+  ["exceptions", "Exceptions"],
+  ["kit", "Kit"],
+  ["after", "After"],
+  ["forecast", "Forecast"],
+] as const;
+
+export function DevicePage() {
+  const { device = "" } = useParams();
+  const { platform } = useHere();
+  const [asked] = useParam("release");
+  const [, setPlatform] = useParam("platform");
+  const [tab, setTab] = useParam("tab", "findings");
+  const known = platform.releases.some((one) => one.id === asked);
+  const query = { params: { path: { device }, query: { release: known ? asked : "" } } };
+  const found = api.useQuery("get", "/api/v1/devices/{device}", query);
+  const assessment = api.useQuery("get", "/api/v1/devices/{device}/assessment", query);
+  const own = found.data?.device.platform;
+  const release = found.data?.target ?? "";
+  // A device brings its platform along: the rail and every link follow it.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only when the device's platform is another
+  useEffect(() => {
+    if (own && own !== platform.id) setPlatform(own);
+  }, [own, platform.id]);
+  return (
+    <Shown of={found} what={device}>
+      {(data) => (
+        <>
+          <Heading title={device}>
+            {data.device.name} · {data.device.role} · {data.device.site} · {data.device.model} · runs{" "}
+            {data.device.release}, {data.device.edition}
+            {data.device.critical && <strong className="text-floor"> · critical</strong>}
+          </Heading>
+          <div className="mb-5 grid gap-4">
+            <Slab
+              title={`Against ${release}`}
+              aside={
+                <span className="flex flex-wrap items-center gap-x-3">
+                  {data.device.release === release && <span className="text-ink-2">it runs {release} already</span>}
+                  <StateMark state={data.device.state} />
+                </span>
+              }
+            >
+              <Shown of={assessment} what="the findings">
+                {(found) => <FindingStrip findings={found.findings} />}
+              </Shown>
+            </Slab>
+            <CourseSlab course={data.course} />
+          </div>
+          <Tabs.Root value={tab} onValueChange={setTab}>
+            <Tabs.List
+              aria-label={`About ${device}`}
+              className="mb-4 flex gap-1 overflow-x-auto border-b border-edge p-1 pb-0"
+            >
+              {TABS.map(([name, words]) => (
+                <Tabs.Trigger key={name} value={name} className="tab">
+                  {words}
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
+            <Tabs.Content value="findings">
+              <Shown of={assessment} what="the findings">
+                {(found) => (
+                  <FindingsTab
+                    device={device}
+                    release={release}
+                    platform={data.device.platform}
+                    findings={found.findings}
+                  />
+                )}
+              </Shown>
+            </Tabs.Content>
+            <Tabs.Content value="fixes">
+              <FixesTab device={device} release={release} />
+            </Tabs.Content>
+            <Tabs.Content value="facts">
+              <FactsTab data={data} />
+            </Tabs.Content>
+            <Tabs.Content value="readings">
+              <ReadingsTab data={data} />
+            </Tabs.Content>
+            <Tabs.Content value="exceptions">
+              <ExceptionsTab device={device} release={release} />
+            </Tabs.Content>
+            <Tabs.Content value="kit">
+              <KitTab device={device} release={release} />
+            </Tabs.Content>
+            <Tabs.Content value="after">
+              <AfterTab device={device} release={release} />
+            </Tabs.Content>
+            <Tabs.Content value="forecast">
+              <ForecastTab device={device} release={release} />
+            </Tabs.Content>
+          </Tabs.Root>
+        </>
+      )}
+    </Shown>
+  );
+}
+
+const WAYS: Record<Course["way"], string> = {
+  take: "Take it",
+  fix: "Fix it",
+  except: "Except it",
+  read: "Read it again",
+  stay: "Stay",
+  retire: "Retire",
+};
+
+function CourseSlab({ course }: { course: Course | null }) {
+  return (
+    <section
+      aria-label="Course"
+      className="slab flex flex-wrap items-baseline gap-x-4 gap-y-1 border-l-4 border-l-accent"
+    >
+      <h2 className="text-ink-2">Course</h2>
+      {course ? (
+        <>
+          <p className="font-head text-2xl font-semibold">{WAYS[course.way]}</p>
+          {course.by && (
+            <p>
+              {course.way === "stay" ? "until" : "by"} <strong>{day(course.by)}</strong>
+            </p>
+          )}
+          <p className="text-ink-2">{course.why}.</p>
+        </>
+      ) : (
+        <p>The sheet does not know the release that this device runs.</p>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,335 @@
+// Asking for an exception: for one device, several, a saved selection, or to renew one that is about to end.
+import { Checkbox } from "radix-ui";
+import { type FormEvent, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, client, type Exception, type Finding, once, useSend } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { type AskedCondition, ConditionFields } from "../../ui/conditions";
+import { Mark } from "../../ui/mark";
+import { Button, Choice, count, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+
+const plus = (iso: string, days: number) =>
+  new Date(Date.parse(`${iso}T00:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10);
+
+/** What the form starts from. */
+type Start = {
+  devices: string;
+  selection: string;
+  choices: { id: string; title: string; mark: string; can: boolean }[];
+  named: string[];
+  old: Exception | null;
+};
+
+export function RequestPage() {
+  const [params] = useSearchParams();
+  const device = params.get("device") ?? "";
+  const renews = params.get("renews") ?? "";
+  const chosen = params.has("selection");
+  return (
+    <>
+      <Heading title={renews ? `Renew ${renews}` : "Request an exception"}>
+        Only installer checks can be excepted. Somebody else decides.
+      </Heading>
+      {renews ? (
+        <Renewal name={renews} />
+      ) : device ? (
+        <OfDevice device={device} asked={params.getAll("requirement")} />
+      ) : chosen ? (
+        <OfSelection selection={params.get("selection") ?? ""} />
+      ) : (
+        <Empty>Start from a device that needs one.</Empty>
+      )}
+    </>
+  );
+}
+
+function OfDevice({ device, asked }: { device: string; asked: string[] }) {
+  const { release } = useHere();
+  const path = { path: { device }, query: { release } };
+  const found = api.useQuery("get", "/api/v1/devices/{device}/assessment", { params: path });
+  const choice = (one: Finding) => ({
+    id: one.requirement.id,
+    title: one.requirement.title,
+    mark: one.mark,
+    can: one.finding === "unmet" && one.sort === "installer-check",
+  });
+  return (
+    <Shown of={found} what="the findings">
+      {(data) => {
+        const choices = data.findings.filter((one) => one.mark !== "met").map(choice);
+        const start = { devices: device, selection: "", choices, named: asked, old: null };
+        return <Form key={device} start={start} title={`What ${device} lacks for ${release}`} />;
+      }}
+    </Shown>
+  );
+}
+
+function OfSelection({ selection }: { selection: string }) {
+  const { platform, release } = useHere();
+  const found = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
+  return (
+    <Shown of={found} what="the requirements">
+      {(data) => {
+        const choices = data.items
+          .filter((row) => row.sort === "installer-check")
+          .map((row) => ({ id: row.requirement, title: row.title, mark: "installer-check", can: true }));
+        const start = { devices: "", selection, choices, named: [], old: null };
+        return <Form start={start} title={`Installer checks of ${release}`} />;
+      }}
+    </Shown>
+  );
+}
+
+function Renewal({ name }: { name: string }) {
+  const found = api.useQuery("get", "/api/v1/exceptions/{exception}", { params: { path: { exception: name } } });
+  return (
+    <Shown of={found} what={name}>
+      {(old) => {
+        const choices = old.requirements.map((id) => ({ id, title: id, mark: "installer-check", can: true }));
+        const start = { devices: old.devices.join(", "), selection: "", choices, named: old.requirements, old };
+        return <Form key={name} start={start} title="What it permits" />;
+      }}
+    </Shown>
+  );
+}
+
+function useTerms(old: Exception | null) {
+  const { me } = useHere();
+  const first = old ? plus(old.expires_on, 1) : me.today;
+  const [terms, setTerms] = useState({
+    reason: "",
+    owner: old?.owner ?? me.name,
+    start_on: first,
+    expires_on: plus(first, 180),
+    review_on: plus(first, 90),
+  });
+  const [conditions, setConditions] = useState<AskedCondition[]>(() =>
+    (old?.conditions ?? []).map((one) => ({
+      text: one.text,
+      fact_condition: one.fact_condition,
+      due_on: null,
+      every_days: one.every_days,
+    })),
+  );
+  return { terms, setTerms, conditions, setConditions };
+}
+
+function Form({ start, title }: { start: Start; title: string }) {
+  const { me, platform, release: towards } = useHere();
+  const release = start.old?.release ?? towards;
+  const go = useNavigate();
+  const [devices, setDevices] = useState(start.devices);
+  const [selection, setSelection] = useState(start.selection);
+  const [named, setNamed] = useState(() => new Set(start.named));
+  const { terms, setTerms, conditions, setConditions } = useTerms(start.old);
+  const [upTo, setUpTo] = useState(start.old?.up_to ?? false);
+  const [goOn, setGoOn] = useState(false);
+  const [taken, setTaken] = useState(false);
+  const risk = api.useQuery("get", "/api/v1/risk", { params: { query: { platform: platform.id, release } } });
+  const selections = api.useQuery("get", "/api/v1/selections");
+  const body = () => ({
+    ...terms,
+    conditions,
+    release,
+    platform: selection ? platform.id : "",
+    up_to: upTo,
+    requirements: [...named],
+    devices: devices.split(/[\s,;]+/).filter(Boolean),
+    selection,
+    go_on: goOn,
+    renews: start.old?.id ?? "",
+    risk_acknowledged: taken ? (risk.data?.text ?? "") : "",
+    notice_acknowledged: taken ? (risk.data?.notice ?? "") : "",
+    attachments: [],
+  });
+  const check = useSend(async () => (await client.POST("/api/v1/exceptions/check", { body: body() })).data);
+  const request = useSend(
+    async () => (await client.POST("/api/v1/exceptions", { body: body(), headers: once() })).data,
+    (made) => made && go(`/exceptions/${made.id}`),
+  );
+  const toggle = (name: string, on: boolean) => {
+    check.reset();
+    setNamed((old) => {
+      const next = new Set(old);
+      if (on) next.add(name);
+      else next.delete(name);
+      return next;
+    });
+  };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    request.mutate();
+  };
+  const field = (name: keyof typeof terms, label: string, type = "text") => (
+    <Labelled label={label}>
+      <input
+        className="field"
+        type={type}
+        required
+        value={terms[name]}
+        onChange={(event) => setTerms({ ...terms, [name]: event.target.value })}
+      />
+    </Labelled>
+  );
+  const saved = (selections.data?.items ?? []).filter((one) => one.platform === platform.id);
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <Slab title={title}>
+        <ul className="space-y-2">
+          {start.choices.map((one) => (
+            <Need key={one.id} one={one} on={named.has(one.id)} set={(on) => toggle(one.id, on)} />
+          ))}
+        </ul>
+      </Slab>
+      <Slab title="The devices">
+        <div className="grid items-start gap-4 sm:grid-cols-[1fr_15rem_auto]">
+          <Labelled label="Devices" hint="Separate more than one by commas.">
+            <input
+              className="field"
+              required={!selection}
+              value={devices}
+              onChange={(event) => setDevices(event.target.value)}
+            />
+          </Labelled>
+          <Choice
+            label="And a saved selection"
+            value={selection}
+            set={setSelection}
+            of={saved.map((one) => [one.name, one.name] as const)}
+            nothing="none"
+          />
+          <Button
+            quiet
+            className="sm:mt-7"
+            disabled={named.size === 0 || check.isPending}
+            onClick={() => check.mutate()}
+          >
+            {check.isPending ? "Looking…" : "Who could have it?"}
+          </Button>
+        </div>
+        {check.error && <Trouble error={check.error} />}
+        {check.data && (
+          <div role="status" className="mt-3">
+            <p>
+              <strong>{count(check.data.devices.length, "device")}</strong> could have it
+              {check.data.devices.length > 0 && `: ${check.data.devices.slice(0, 12).join(", ")}`}
+              {check.data.devices.length > 12 && ", …"}.
+            </p>
+            {check.data.refused.length + check.data.terms.length > 0 && (
+              <ul className="mt-1 max-h-64 overflow-y-auto text-sm">
+                {[...check.data.refused, ...check.data.terms].map((entry) => (
+                  <li key={entry.pointer}>
+                    <strong>{entry.pointer}</strong>: {entry.detail}. {entry.hint}.
+                  </li>
+                ))}
+              </ul>
+            )}
+          </div>
+        )}
+        <div className="mt-3">
+          <Tick id="go-on" on={goOn} set={setGoOn}>
+            Leave out the devices that cannot have it, and ask for the rest
+          </Tick>
+        </div>
+      </Slab>
+      <Slab title="The terms">
+        <div className="grid gap-4 sm:grid-cols-3">
+          <div className="sm:col-span-3">
+            <Labelled label="Reason" hint="Why it can be neither fixed nor replaced.">
+              <textarea
+                className="field"
+                rows={2}
+                required
+                value={terms.reason}
+                onChange={(event) => setTerms({ ...terms, reason: event.target.value })}
+              />
+            </Labelled>
+          </div>
+          <div className="sm:col-span-3">
+            <ConditionFields of={conditions} set={setConditions} />
+          </div>
+          {field("start_on", "Start", "date")}
+          {field("expires_on", "Expiry", "date")}
+          {field("review_on", "Review", "date")}
+          {field("owner", "Owner")}
+          <div className="self-end sm:col-span-2">
+            <Tick id="up-to" on={upTo} set={setUpTo}>
+              Also for the releases before {release}
+            </Tick>
+          </div>
+        </div>
+      </Slab>
+      <Slab title="The risk">
+        <Shown of={risk} what="the statement">
+          {(data) => (
+            <>
+              <blockquote className="mb-3 border-l-4 border-check pl-3">{data.text}</blockquote>
+              {data.notice && (
+                <>
+                  <p className="mb-1 text-ink-2">Set-up will show this notice of the vendor's, to be accepted:</p>
+                  <blockquote className="mb-3 border-l-4 border-check pl-3">{data.notice}</blockquote>
+                </>
+              )}
+              <Tick id="risk" on={taken} set={setTaken}>
+                I, {me.display}, acknowledge {data.notice ? "both word for word" : "this statement"}.
+              </Tick>
+            </>
+          )}
+        </Shown>
+      </Slab>
+      {request.error && <Trouble error={request.error} />}
+      <div>
+        <Button type="submit" disabled={!taken || named.size === 0 || request.isPending}>
+          {request.isPending ? "Asking…" : "Request the exception"}
+        </Button>
+      </div>
+    </form>
+  );
+}
+
+function Need({ one, on, set }: { one: Start["choices"][number]; on: boolean; set: (on: boolean) => void }) {
+  return (
+    <li className="flex flex-wrap items-center justify-between gap-x-4">
+      <Tick id={one.id} on={on} set={set} disabled={!one.can}>
+        {one.title}
+      </Tick>
+      <span className="flex items-center gap-2">
+        {!one.can && <span className="text-sm text-ink-2">cannot be excepted</span>}
+        <Mark mark={one.mark} />
+      </span>
+    </li>
+  );
+}
+
+function Tick({
+  id,
+  on,
+  set,
+  disabled = false,
+  children,
+}: {
+  id: string;
+  on: boolean;
+  set: (on: boolean) => void;
+  disabled?: boolean;
+  children: React.ReactNode;
+}) {
+  return (
+    <span className="flex items-center gap-2">
+      <Checkbox.Root
+        id={id}
+        checked={on}
+        disabled={disabled}
+        onCheckedChange={(next) => set(next === true)}
+        className="grid size-5 shrink-0 cursor-pointer place-items-center rounded-sm border-2 border-ink-2 disabled:cursor-not-allowed disabled:opacity-50 data-[state=checked]:border-accent data-[state=checked]:bg-accent data-[state=checked]:text-on-accent"
+      >
+        <Checkbox.Indicator>
+          <svg viewBox="0 0 12 12" className="size-3.5" aria-hidden="true">
+            <path d="m2 6 3 3 5-6" fill="none" stroke="currentColor" strokeWidth="2" />
+          </svg>
+        </Checkbox.Indicator>
+      </Checkbox.Root>
+      <label htmlFor={id}>{children}</label>
+    </span>
+  );
+}

@@ -1,0 +1,103 @@
+// Who runs what without permission: the first question of an audit.
+import { api, type Uncovered } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { Choice, count, day, Empty, Go, Heading, Scroll, Shown, useParam } from "../../ui/parts";
+
+const CAUSES: Record<Uncovered["cause"], string> = {
+  never: "Nobody has asked",
+  waits: "waits for a decision",
+  lapsed: "lapsed",
+  revoked: "was revoked",
+  closed: "was closed",
+  stale: "is stale",
+};
+
+const siteOf = (one: Uncovered) => one.site || "no site";
+
+export function UncoveredPage() {
+  const { platform } = useHere();
+  const [site, setSite] = useParam("site");
+  const query = { platform: platform.id };
+  const found = api.useQuery("get", "/api/v1/uncovered", { params: { query } });
+  const sites = [...new Set((found.data?.items ?? []).map(siteOf))].sort();
+  return (
+    <>
+      <Heading title="Without permission">
+        Devices that run a release with checks unmet that no exception in force names, the longest first.
+      </Heading>
+      <search className="mb-4 block max-w-xs">
+        <Choice label="Site" value={site} set={setSite} of={sites.map((name) => [name, name])} />
+      </search>
+      <Shown of={found} what="who runs what without permission">
+        {(data) => {
+          const items = data.items.filter((one) => site === "" || siteOf(one) === site);
+          if (items.length === 0)
+            return <Empty>Every device runs what it meets, or what an exception in force permits.</Empty>;
+          return (
+            <>
+              <p role="status" className="mb-2 text-ink-2">
+                {count(items.length, "device")}
+              </p>
+              <Scroll label="Without permission" className="slab p-0 sm:p-0">
+                <table className="w-full min-w-[44rem]">
+                  <thead>
+                    <tr className="[&>th]:px-3 [&>th]:py-2">
+                      <th scope="col">Device</th>
+                      <th scope="col">Runs</th>
+                      <th scope="col">Without permission for</th>
+                      <th scope="col">Since</th>
+                      <th scope="col">What would end it</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {items.map((one) => (
+                      <Row key={one.device} one={one} />
+                    ))}
+                  </tbody>
+                </table>
+              </Scroll>
+            </>
+          );
+        }}
+      </Shown>
+    </>
+  );
+}
+
+function Row({ one }: { one: Uncovered }) {
+  return (
+    <tr>
+      <th scope="row" className="cell font-normal text-ink">
+        <Go to={`/devices/${one.device}?tab=exceptions`}>{one.device}</Go>
+        <span className="block text-sm text-ink-2">
+          {siteOf(one)}
+          {one.critical && ", critical"}
+        </span>
+      </th>
+      <td className="cell">{one.release}</td>
+      <td className="cell">
+        {one.requirements.join(", ")}
+        <span className="block text-sm text-ink-2">
+          {one.last && (
+            <>
+              <Go to={`/exceptions/${one.last}`}>{one.last}</Go>{" "}
+            </>
+          )}
+          {CAUSES[one.cause]}
+          {one.why && `: ${one.why}`}
+        </span>
+      </td>
+      <td className="cell whitespace-nowrap">
+        {day(one.since)}
+        <span className="block text-sm text-ink-2">{count(one.days, "day")}</span>
+      </td>
+      <td className="cell">
+        <ul>
+          {one.steps.map((step) => (
+            <li key={step}>{step}</li>
+          ))}
+        </ul>
+      </td>
+    </tr>
+  );
+}

@@ -1,0 +1,163 @@
+import { useState } from "react";
+import { api, client, useSend } from "../../api/api";
+import type { components } from "../../api/schema";
+import { useHere } from "../../frame/here";
+import { Button, count, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+
+type Kit = components["schemas"]["KitResponse"];
+
+export function KitsPage() {
+  const found = api.useQuery("get", "/api/v1/kits");
+  return (
+    <>
+      <Heading title="Kits">The bundles that carry devices through: settings, undo, verification, runbook.</Heading>
+      <Shown of={found} what="the kits">
+        {(data) =>
+          data.items.length ? (
+            <KitTable items={data.items} />
+          ) : (
+            <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
+          )
+        }
+      </Shown>
+      <div className="mt-4 space-y-4">
+        <Rates />
+        <DaysWork />
+      </div>
+    </>
+  );
+}
+
+/** How often attempts completed with each override, with the interval that so few allow. */
+function Rates() {
+  const { platform } = useHere();
+  const query = { by: "override" as const, platform: platform.id };
+  const found = api.useQuery("get", "/api/v1/attempts/rates", { params: { query } });
+  const items = found.data?.items ?? [];
+  if (items.length === 0) return null;
+  const share = (part: number) => `${Math.round(100 * part)} %`;
+  return (
+    <Slab title="How often it works">
+      <ul>
+        {items.map((one) => (
+          <li key={one.key}>
+            <strong>{one.key}</strong>: {one.done} of {one.tried} attempts completed{" "}
+            <span className="text-ink-2">
+              (likely between {share(one.low)} and {share(one.high)})
+            </span>
+          </li>
+        ))}
+      </ul>
+    </Slab>
+  );
+}
+
+const COLUMNS = "device,kit,outcome,refused_by,started_at,ended_at,media,tool_version,seen";
+type AttemptRequest = components["schemas"]["AttemptRequest"];
+
+/** Rows of comma-separated cells under COLUMNS; a cell in double quotes may hold commas. */
+function attemptsOf(text: string): AttemptRequest[] {
+  const rows = text.split("\n").filter((line) => line.trim() && line.trim() !== COLUMNS);
+  return rows.map((line) => {
+    const cells = [...line.matchAll(/("(?:[^"]|"")*"|[^,]*)(?:,|$)/g)].map((cell) => (cell[1] ?? "").trim());
+    const plain = cells.map((cell) => cell.replace(/^"|"$/g, "").replaceAll('""', '"'));
+    const [device, kit, outcome, refused, started_at, ended_at, media, tool_version, seen] = plain;
+    const refused_by = (refused ?? "").split(";").filter(Boolean);
+    const about = { release: "", route: "in-place", carry_over: "everything", notice_accepted: false, mismatch: "" };
+    return {
+      ...about,
+      device,
+      kit,
+      outcome,
+      refused_by,
+      started_at,
+      ended_at,
+      media,
+      tool_version,
+      seen,
+    } as AttemptRequest;
+  });
+}
+
+/** A day's attempts at once: all of them, or none. */
+function DaysWork() {
+  const { me } = useHere();
+  const [text, setText] = useState(`${COLUMNS}\n`);
+  const send = useSend(
+    async () => (await client.POST("/api/v1/attempts/batch", { body: { items: attemptsOf(text) } })).data,
+    () => setText(`${COLUMNS}\n`),
+  );
+  if (me.role !== "technician" && me.role !== "administrator") return null;
+  return (
+    <Slab title="A day's attempts">
+      <Labelled label="One a line, in the order of the first line" hint="All are recorded, or none.">
+        <textarea
+          className="field font-mono text-sm"
+          rows={4}
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+        />
+      </Labelled>
+      <Button className="mt-3" disabled={send.isPending} onClick={() => send.mutate()}>
+        {send.isPending ? "Recording…" : "Record them"}
+      </Button>
+      {send.data && (
+        <span role="status" className="ml-3 font-semibold text-met">
+          {count(send.data.items.length, "attempt")} recorded.
+        </span>
+      )}
+      {send.error && <Trouble error={send.error} />}
+    </Slab>
+  );
+}
+
+export function KitTable({ items }: { items: Kit[] }) {
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
+    <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Kits">
+      <table className="w-full">
+        <thead>
+          <tr className="[&>th]:px-3 [&>th]:py-2">
+            <th scope="col">Kit</th>
+            <th scope="col">Devices</th>
+            <th scope="col">Release</th>
+            <th scope="col">Overrides</th>
+            <th scope="col">Exceptions</th>
+            <th scope="col">Made</th>
+            <th scope="col">Today</th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.map((kit) => (
+            <tr key={kit.id} className="hover:bg-slab-2">
+              <td className="cell">
+                <Go to={`/kits/${kit.id}`} className="font-semibold whitespace-nowrap">
+                  {kit.id}
+                </Go>
+              </td>
+              <td className="cell">
+                <Go to={`/devices/${kit.device}`}>{kit.device}</Go>
+                {kit.devices.length > 1 && ` and ${kit.devices.length - 1} more`}
+              </td>
+              <td className="cell">
+                {kit.release}, {kit.route}
+              </td>
+              <td className="cell">{kit.overrides.join(", ") || "none needed"}</td>
+              <td className="cell">{kit.exceptions.join(", ") || "none needed"}</td>
+              <td className="cell whitespace-nowrap">
+                {day(kit.made_at)} by {kit.made_by}
+              </td>
+              <td className="cell">
+                {kit.reasons.length === 0 ? (
+                  <span className="text-met">stands{kit.expires_on && ` through ${day(kit.expires_on)}`}</span>
+                ) : (
+                  <span className="text-floor">no longer handed out</span>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}

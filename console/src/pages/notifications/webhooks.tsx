@@ -1,0 +1,162 @@
+// Addresses of other programs that are told what happens, and what came of it.
+import { type FormEvent, useState } from "react";
+import { api, client, once, useSend } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { Button, day, Empty, Heading, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+
+export function WebhooksPage() {
+  const { me } = useHere();
+  const [open] = useParam("open");
+  return (
+    <>
+      <Heading title="Webhooks">Other programs that are told what happens: CloudEvents over HTTP, signed.</Heading>
+      {me.role === "administrator" ? (
+        <div className="grid gap-4">
+          <Add />
+          <List />
+          {open && <Log key={open} name={open} />}
+        </div>
+      ) : (
+        <Empty>Administrators look after them.</Empty>
+      )}
+    </>
+  );
+}
+
+function Add() {
+  const [url, setUrl] = useState("");
+  const [kinds, setKinds] = useState("");
+  const add = useSend(async () => {
+    const body = { url, kinds: kinds.split(/[\s,]+/).filter(Boolean) };
+    return (await client.POST("/api/v1/webhooks", { body, headers: once() })).data;
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate();
+  };
+  return (
+    <Slab title="Tell an address">
+      <form onSubmit={submit} className="grid items-start gap-3 sm:grid-cols-[1fr_1fr_auto]">
+        <Labelled label="Address">
+          <input
+            className="field"
+            type="url"
+            required
+            placeholder="https://"
+            value={url}
+            onChange={(event) => setUrl(event.target.value)}
+          />
+        </Labelled>
+        <Labelled label="Events" hint="Such as exception, kit, attempt; all if left empty.">
+          <input className="field" value={kinds} onChange={(event) => setKinds(event.target.value)} />
+        </Labelled>
+        <Button type="submit" className="sm:mt-7" disabled={add.isPending}>
+          Add
+        </Button>
+      </form>
+      {add.error && <Trouble error={add.error} />}
+      {add.data?.secret && (
+        <p role="status" className="mt-2">
+          {add.data.id} signs with this secret, shown this once:{" "}
+          <code className="font-semibold break-all">{add.data.secret}</code>
+        </p>
+      )}
+    </Slab>
+  );
+}
+
+function List() {
+  const [, setOpen] = useParam("open");
+  const found = api.useQuery("get", "/api/v1/webhooks");
+  const remove = useSend((webhook: string) =>
+    client.DELETE("/api/v1/webhooks/{webhook}", { params: { path: { webhook } } }),
+  );
+  const tried = useSend(
+    (webhook: string) => client.POST("/api/v1/webhooks/{webhook}/trial", { params: { path: { webhook } } }),
+    () => undefined,
+  );
+  return (
+    <Slab title="Addresses">
+      <Shown of={found} what="the webhooks">
+        {(data) =>
+          data.items.length === 0 ? (
+            <Empty>No address is told anything.</Empty>
+          ) : (
+            <ul>
+              {data.items.map((one) => (
+                <li
+                  key={one.id}
+                  className="flex flex-wrap items-center justify-between gap-2 border-t border-edge py-2 first:border-0"
+                >
+                  <span className="min-w-0 break-all">
+                    <strong>{one.id}</strong> {one.url}
+                    <span className="block text-sm text-ink-2">
+                      {one.active ? one.kinds.join(", ") || "all events" : "removed"} · {one.by}, {day(one.at)}
+                    </span>
+                  </span>
+                  <span className="flex gap-2">
+                    <Button quiet onClick={() => setOpen(one.id)}>
+                      Log<span className="sr-only"> of {one.id}</span>
+                    </Button>
+                    {one.active && (
+                      <>
+                        <Button quiet disabled={tried.isPending} onClick={() => tried.mutate(one.id)}>
+                          Try<span className="sr-only"> {one.id}</span>
+                        </Button>
+                        <Button quiet disabled={remove.isPending} onClick={() => remove.mutate(one.id)}>
+                          Remove<span className="sr-only"> {one.id}</span>
+                        </Button>
+                      </>
+                    )}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Shown>
+      {(remove.error ?? tried.error) != null && <Trouble error={remove.error ?? tried.error} />}
+    </Slab>
+  );
+}
+
+function Log({ name }: { name: string }) {
+  const path = { params: { path: { webhook: name } } };
+  const found = api.useQuery("get", "/api/v1/webhooks/{webhook}/deliveries", path, { refetchInterval: 5000 });
+  return (
+    <Slab title={`What was sent to ${name}`}>
+      <Shown of={found} what="the log">
+        {(data) =>
+          data.items.length === 0 ? (
+            <Empty>Nothing yet.</Empty>
+          ) : (
+            <Scroll label={`Deliveries to ${name}`}>
+              <table className="w-full">
+                <thead>
+                  <tr className="[&>th]:px-3">
+                    <th scope="col">Event</th>
+                    <th scope="col">Kind</th>
+                    <th scope="col">State</th>
+                    <th scope="col">Tries</th>
+                    <th scope="col">Last answer</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {data.items.map((one) => (
+                    <tr key={one.id}>
+                      <td className="cell">{one.event}</td>
+                      <td className="cell">{one.kind}</td>
+                      <td className="cell">{one.state}</td>
+                      <td className="cell">{one.tries}</td>
+                      <td className="cell">{one.answer || "–"}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </Scroll>
+          )
+        }
+      </Shown>
+    </Slab>
+  );
+}

@@ -1,0 +1,224 @@
+// Oneself: what one is told of and where, the calendar of due dates, the password.
+import { type FormEvent, useState } from "react";
+import { api, client, useSend } from "../../api/api";
+import { Button, Heading, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
+
+const NEWS = [
+  ["request", "a request waits for a decision"],
+  ["decision", "my request or exception was decided on, or lapsed"],
+  ["question", "I am asked back"],
+  ["comment", "somebody comments where I took part"],
+  ["transfer", "an exception changes hands"],
+  ["due", "something is due"],
+] as const;
+type News = (typeof NEWS)[number][0];
+
+export function MePage() {
+  const found = api.useQuery("get", "/api/v1/me");
+  return (
+    <>
+      <Heading title="Me">What you are told of, your calendar, your password.</Heading>
+      <Shown of={found} what="what you have chosen">
+        {(me) => (
+          <div className="grid gap-4 lg:grid-cols-2">
+            <Told key={me.version} email={me.email} told={me.told_of} version={me.version} />
+            <div className="grid content-start gap-4">
+              <CalendarSlab has={me.has_calendar} />
+              {me.origin === "password" && <PasswordSlab />}
+              {me.origin === "password" && <SecondFactorSlab />}
+            </div>
+          </div>
+        )}
+      </Shown>
+    </>
+  );
+}
+
+function Told({ email: held, told: had, version }: { email: string; told: News[]; version: number }) {
+  const [email, setEmail] = useState(held);
+  const [told, setTold] = useState<News[]>(had);
+  const send = useSend(() =>
+    client.PATCH("/api/v1/me", {
+      params: { header: { "If-Match": `"v${version}"` } },
+      body: { email, told_of: told },
+    }),
+  );
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    send.mutate();
+  };
+  return (
+    <Slab title="Told by mail">
+      <form onSubmit={submit} className="grid gap-3">
+        <Labelled label="Mail address" hint="Without one you are told nothing by mail.">
+          <input className="field" type="email" value={email} onChange={(event) => setEmail(event.target.value)} />
+        </Labelled>
+        <fieldset className="grid gap-1">
+          <legend className="mb-1 font-semibold">Tell me when</legend>
+          {NEWS.map(([name, words]) => (
+            <Tick
+              key={name}
+              label={words}
+              checked={told.includes(name)}
+              set={(on) => setTold((old) => (on ? [...old, name] : old.filter((known) => known !== name)))}
+            />
+          ))}
+        </fieldset>
+        <div>
+          <Button type="submit" disabled={send.isPending}>
+            Keep it
+          </Button>
+        </div>
+        {send.isSuccess && <p role="status">Kept.</p>}
+        {send.error && <Trouble error={send.error} />}
+      </form>
+    </Slab>
+  );
+}
+
+function CalendarSlab({ has }: { has: boolean }) {
+  const make = useSend(async () => (await client.POST("/api/v1/me/calendar")).data);
+  const revoke = useSend(
+    async () => {
+      await client.DELETE("/api/v1/me/calendar");
+    },
+    () => make.reset(),
+  );
+  return (
+    <Slab title="Calendar of due dates">
+      <p className="mb-3 text-ink-2">
+        An address that a calendar program subscribes to. Whoever has it can read it; a new one revokes the one before.
+      </p>
+      {make.data && (
+        <p role="status" className="mb-3">
+          Shown this once:{" "}
+          <code className="font-semibold break-all">
+            {location.origin}
+            {make.data.path}
+          </code>
+        </p>
+      )}
+      <div className="flex flex-wrap gap-2">
+        <Button quiet disabled={make.isPending} onClick={() => make.mutate()}>
+          {has ? "Make a new address" : "Make an address"}
+        </Button>
+        {has && (
+          <Button quiet disabled={revoke.isPending} onClick={() => revoke.mutate()}>
+            Revoke it
+          </Button>
+        )}
+      </div>
+      {(make.error ?? revoke.error) != null && <Trouble error={make.error ?? revoke.error} />}
+    </Slab>
+  );
+}
+
+function PasswordSlab() {
+  const [old, setOld] = useState("");
+  const [next, setNext] = useState("");
+  const send = useSend(async () => {
+    await client.PUT("/api/v1/me/password", { body: { old, new: next } });
+  });
+  return (
+    <Slab title="Password">
+      <form
+        className="grid gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          send.mutate();
+        }}
+      >
+        <Labelled label="The one so far">
+          <input
+            className="field"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={old}
+            onChange={(event) => setOld(event.target.value)}
+          />
+        </Labelled>
+        <Labelled label="The new one" hint="10 characters or more. You are signed out everywhere.">
+          <input
+            className="field"
+            type="password"
+            autoComplete="new-password"
+            required
+            value={next}
+            onChange={(event) => setNext(event.target.value)}
+          />
+        </Labelled>
+        <div>
+          <Button type="submit" quiet disabled={send.isPending}>
+            Set it
+          </Button>
+        </div>
+        {send.error && <Trouble error={send.error} />}
+      </form>
+    </Slab>
+  );
+}
+
+function SecondFactorSlab() {
+  const [address, setAddress] = useState("");
+  const [code, setCode] = useState("");
+  const begin = useSend(async () => {
+    const { data } = await client.POST("/api/v1/me/second-factor");
+    setAddress(data?.address ?? "");
+  });
+  const confirm = useSend(
+    async () => {
+      await client.PUT("/api/v1/me/second-factor", { body: { code } });
+    },
+    () => setAddress(""),
+  );
+  const remove = useSend(async () => {
+    await client.DELETE("/api/v1/me/second-factor");
+  });
+  return (
+    <Slab title="Second factor">
+      <p className="mb-2">A sign-in takes a code of your authenticator as well as the password.</p>
+      {address ? (
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            confirm.mutate();
+          }}
+        >
+          <p role="status">
+            Give this to your authenticator; it is not shown again: <code className="break-all">{address}</code>
+          </p>
+          <Labelled label="The code that it shows now">
+            <input
+              className="field"
+              inputMode="numeric"
+              autoComplete="one-time-code"
+              required
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
+          </Labelled>
+          <div>
+            <Button type="submit" disabled={confirm.isPending}>
+              Confirm it
+            </Button>
+          </div>
+        </form>
+      ) : (
+        <div className="flex flex-wrap gap-2">
+          <Button quiet disabled={begin.isPending} onClick={() => begin.mutate()}>
+            Set one up
+          </Button>
+          <Button quiet disabled={remove.isPending} onClick={() => remove.mutate()}>
+            Do without one
+          </Button>
+        </div>
+      )}
+      {confirm.isSuccess && !address && <p role="status">It is set.</p>}
+      {(begin.error ?? confirm.error ?? remove.error) != null && (
+        <Trouble error={begin.error ?? confirm.error ?? remove.error} />
+      )}
+    </Slab>
+  );
+}

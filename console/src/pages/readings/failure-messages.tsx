@@ -1,0 +1,99 @@
+// Failures that assessors report in words: what each speaks of, and those that nobody has placed yet.
+import { useState } from "react";
+import { api, client, type Told, useSend } from "../../api/api";
+import { useHere } from "../../frame/here";
+import { Button, Choice, count, Go, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+
+export function ToldTexts() {
+  const { platform } = useHere();
+  const query = { platform: platform.id };
+  const found = api.useQuery("get", "/api/v1/failure-texts", { params: { query } });
+  return (
+    <div className="mt-4">
+      <Shown of={found} what="what is told in words">
+        {(data) =>
+          data.items.length === 0 ? null : (
+            <Slab title="Failures told in words">
+              <ul className="space-y-4">
+                {data.items.map((told) => (
+                  <OneText key={told.text} told={told} />
+                ))}
+              </ul>
+            </Slab>
+          )
+        }
+      </Shown>
+    </div>
+  );
+}
+
+function OneText({ told }: { told: Told }) {
+  const { me } = useHere();
+  return (
+    <li className="border-t border-edge pt-3 first:border-0 first:pt-0">
+      <p>
+        “{told.text}” <span className="text-ink-2">from {told.sources.join(", ")} on</span>{" "}
+        {count(told.devices, "device")}, such as <Go to={`/devices/${told.example}?tab=readings`}>{told.example}</Go>
+      </p>
+      {told.requirement ? (
+        <p className="text-ink-2">
+          Speaks of <strong>{told.requirement}</strong>
+          {told.foreseen ? ", as the sheet foresees." : "."}
+        </p>
+      ) : (
+        <p className="font-semibold text-open">Nobody has said what it speaks of.</p>
+      )}
+      {!told.requirement && me.role === "administrator" && <Place told={told} />}
+    </li>
+  );
+}
+
+function Place({ told }: { told: Told }) {
+  const { platform, release } = useHere();
+  const table = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
+  const [requirement, setRequirement] = useState("");
+  const [id, setId] = useState("");
+  const [title, setTitle] = useState("");
+  const match = useSend(async () => {
+    await client.POST("/api/v1/failure-texts/match", { body: { platform: platform.id, text: told.text, requirement } });
+  });
+  const make = useSend(async () => {
+    const body = { platform: platform.id, text: told.text, id, title, since: release };
+    await client.POST("/api/v1/failure-texts/requirement", { body });
+  });
+  const known = (table.data?.items ?? []).map((row) => [row.requirement, row.title] as const);
+  return (
+    <div className="mt-2 grid gap-4 md:grid-cols-2">
+      <form
+        className="flex flex-wrap items-end gap-2"
+        onSubmit={(event) => {
+          event.preventDefault();
+          match.mutate();
+        }}
+      >
+        <Choice label="It speaks of" value={requirement} set={setRequirement} of={known} nothing="choose" />
+        <Button type="submit" disabled={!requirement || match.isPending}>
+          Match
+        </Button>
+      </form>
+      <form
+        className="flex flex-wrap items-end gap-2"
+        onSubmit={(event) => {
+          event.preventDefault();
+          make.mutate();
+        }}
+      >
+        <Labelled label="Or a new requirement, with the id">
+          <input className="field" required value={id} onChange={(event) => setId(event.target.value)} />
+        </Labelled>
+        <Labelled label="and the title">
+          <input className="field" required value={title} onChange={(event) => setTitle(event.target.value)} />
+        </Labelled>
+        <Button quiet type="submit" disabled={make.isPending}>
+          Make it, unsorted
+        </Button>
+      </form>
+      {(match.error ?? make.error) != null && <Trouble error={match.error ?? make.error} />}
+    </div>
+  );
+}

@@ -1,0 +1,127 @@
+"""Devices on the wire: facts, readings, filters, selections."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any, Literal
+
+from pydantic import ConfigDict, Field
+
+from doorstone.api.common import ApiModel, RequestModel
+from doorstone.api.times import Moment
+from doorstone.core.sorting.assessment import State
+
+
+class DeviceResponse(ApiModel):
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: bool
+    platform: str
+    model: str
+    release: str
+    edition: str
+    state: State
+    marks: dict[str, str] = Field(description="Requirement to mark, in the sheet's order")
+    runway: date | None
+
+
+class DevicePageResponse(ApiModel):
+    platform: str
+    release: str
+    total: int
+    items: list[DeviceResponse]
+    next: str | None
+    sites: list[str]
+    roles: list[str]
+    models: list[str]
+
+
+class FactWordResponse(ApiModel):
+    value: str
+    source: str
+    taken_at: Moment
+
+
+class FactResponse(ApiModel):
+    name: str
+    title: str
+    believed: FactWordResponse
+    rivals: list[FactWordResponse]
+    lasting: bool
+    aged: bool
+
+
+class ReadingResponse(ApiModel):
+    source: str
+    taken_at: Moment
+    facts: dict[str, Any]
+    verdicts: dict[str, bool]
+    unread: dict[str, str] = Field(description="Fact to why it could not be read")
+    texts: list[str] = Field(description="Failures in the source's own words")
+
+
+class CourseResponse(ApiModel):
+    way: Literal["take", "fix", "except", "read", "stay", "retire"]
+    by: date | None
+    why: str
+
+
+class VerdictResponse(ApiModel):
+    requirement: str
+    passed: bool
+    source: str
+    taken_at: Moment
+
+
+class DeviceDetail(ApiModel):
+    device: DeviceResponse
+    target: str
+    releases: list[str]
+    facts: list[FactResponse]
+    readings: list[ReadingResponse]
+    verdicts: list[VerdictResponse] = Field(description="What each source says passes or fails, newest first")
+    course: CourseResponse | None
+
+
+class DeviceChangeRequest(RequestModel):
+    """Attributes of a device that rules rest on; what is left out stays as it is."""
+
+    site: str | None = Field(None, max_length=100)
+    role: str | None = Field(None, max_length=100)
+    critical: bool | None = None
+    note: str = Field(min_length=5, max_length=4000, description="Why; it stands in the ledger")
+
+
+class DeviceFilter(RequestModel):
+    """Which devices: every given part must fit."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+    state: str = ""
+    site: str = ""
+    role: str = ""
+    model: str = ""
+    requirement: str = ""
+    mark: str = Field("", description="With requirement: met, fixable, installer-check, floor, unread, ...")
+    words: str = Field("", max_length=200, description="Every word must occur in id, name, site, role or model")
+
+
+class SelectionRequest(RequestModel):
+    platform: str
+    release: str = Field("", description="That state and mark are asked against; the day's target if left out")
+    where: DeviceFilter
+
+
+class SelectionResponse(ApiModel):
+    name: str
+    platform: str
+    release: str
+    where: DeviceFilter
+    by: str
+    at: Moment
+
+
+class SelectionList(ApiModel):
+    items: list[SelectionResponse]

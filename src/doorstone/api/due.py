@@ -1,0 +1,28 @@
+"""What is due, on the wire."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Literal
+
+from doorstone.api.common import ApiModel
+from doorstone.core.due import DueKind
+
+
+class CalendarResponse(ApiModel):
+    """The address of one's calendar of due dates. It is shown once; a new one revokes it."""
+
+    path: str
+
+
+class DueResponse(ApiModel):
+    kind: DueKind
+    on: date
+    overdue: bool
+    object_kind: Literal["exception", "device", "platform", "kit", "media"]
+    object: str
+    words: str
+
+
+class DueList(ApiModel):
+    items: list[DueResponse]

@@ -1,0 +1,240 @@
+"""Exceptions on the wire: requests, terms, moves, the register, uncovered devices."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any, Literal
+
+from pydantic import Field
+
+from doorstone.api.common import ApiModel, ErrorEntry, RequestModel
+from doorstone.api.times import Moment
+from doorstone.core.exceptions.uncovered import UncoveredCause
+
+MoveName = Literal["approve", "decline", "revoke", "close", "confirm"]
+
+
+class ConditionRequest(RequestModel):
+    """A condition to keep: a test of facts as in a sheet, or words that somebody attests by a day."""
+
+    text: str = Field("", max_length=500, description="Needed without a test; with one it says the test if left out")
+    fact_condition: dict[str, Any] | None = Field(None, description='Such as {"fact": "disk.encrypted", "is": true}')
+    due_on: date | None = Field(None, description="To be attested by this day; the review if left out")
+    every_days: int | None = Field(None, ge=1, le=366, description="And then every so many days")
+
+
+class AttachmentRequest(RequestModel):
+    title: str = Field(max_length=200)
+    link: str = Field(max_length=1000)
+    sha256: str = Field("", max_length=64)
+
+
+class ExceptionTermsRequest(RequestModel):
+    reason: str = Field(max_length=4000)
+    conditions: list[ConditionRequest] = Field([], max_length=20)
+    owner: str = Field(max_length=200)
+    start_on: date
+    expires_on: date
+    review_on: date
+
+
+class ExceptionRequest(ExceptionTermsRequest):
+    release: str
+    up_to: bool = False
+    requirements: list[str] = Field(max_length=100)
+    devices: list[str] = Field([], max_length=5000)
+    selection: str = Field("", description="A saved selection whose devices come on top")
+    platform: str = Field("", description="Of the selection, if it is not its own")
+    go_on: bool = Field(False, description="Leave out the devices that cannot have it, and ask for the rest")
+    risk_acknowledged: str = Field(max_length=4000, description="The risk statement, word for word")
+    notice_acknowledged: str = Field("", max_length=4000, description="The vendor's notice, word for word, if any")
+    renews: str = Field("", description="The exception that this one follows on")
+    attachments: list[AttachmentRequest] = Field([], max_length=20)
+
+
+class RiskResponse(ApiModel):
+    """What is acknowledged word for word."""
+
+    version: int
+    text: str
+    notice: str
+
+
+class RiskRequest(RequestModel):
+    text: str = Field(max_length=4000)
+
+
+class RequestCheckResponse(ApiModel):
+    """What a request would meet; nothing was written."""
+
+    platform: str
+    devices: list[str]
+    refused: list[ErrorEntry]
+    terms: list[ErrorEntry] = Field(description="What else the request would be refused for: dates, reason, owner")
+
+
+class MoveRequest(RequestModel):
+    move: MoveName
+    note: str = Field("", max_length=4000)
+    devices: list[str] = Field([], description="To approve or confirm only these; all if left out")
+    requirements: list[str] = Field([], description="To approve only these; all if left out")
+
+
+class CommentRequest(RequestModel):
+    text: str = Field(max_length=4000)
+    question: bool = Field(False, description="Ask the requester back; the request waits for the answer")
+
+
+class AttestRequest(RequestModel):
+    condition: int = Field(ge=1)
+    note: str = Field("", max_length=2000)
+
+
+class OwnerRequest(RequestModel):
+    owner: str
+    note: str = Field("", max_length=2000)
+
+
+class ReviewRequest(RequestModel):
+    next_on: date | None = Field(None, description="The next review; its last day if left out")
+    note: str = Field(max_length=2000)
+
+
+class ApprovalResponse(ApiModel):
+    person: str
+    at: Moment
+    note: str
+
+
+class KeptResponse(ApiModel):
+    """A condition to keep, as it stands today."""
+
+    number: int
+    text: str
+    kind: Literal["facts", "attested"]
+    word: Literal["kept", "broken", "unread", "due", "overdue"]
+    measured: str
+    due_on: date | None
+    every_days: int | None
+    fact_condition: dict[str, Any] | None
+    devices: dict[str, str] = Field(description="Devices on which the facts do not show it kept, and what they show")
+    attested: list[tuple[date, str, str]] = Field(description="Day, by whom, note")
+
+
+class AttachmentResponse(ApiModel):
+    number: int
+    title: str
+    link: str
+    sha256: str
+    by: str
+    at: Moment
+
+
+class CommentResponse(ApiModel):
+    kind: Literal["comment", "question", "answer"]
+    text: str
+    by: str
+    at: Moment
+
+
+class ExceptionResponse(ApiModel):
+    id: str
+    version: int
+    platform: str
+    release: str
+    up_to: bool
+    requirements: list[str]
+    devices: list[str]
+    left_out: dict[str, str] = Field(description="Device or requirement to why it was not approved with the rest")
+    reason: str
+    conditions: list[KeptResponse]
+    attachments: list[AttachmentResponse]
+    comments: list[CommentResponse]
+    risk_version: int
+    risk_text: str
+    notice_text: str
+    acknowledged_by: str
+    owner: str
+    start_on: date
+    expires_on: date
+    review_on: date
+    state: str
+    in_force: bool
+    asked_back: bool
+    requester: str
+    requested_at: Moment
+    approvals_needed: int
+    approvals: list[ApprovalResponse]
+    decided_by: str | None
+    decided_at: Moment | None
+    decision_note: str
+    self_approved: bool
+    ended_on: date | None
+    renews: str
+    renewed_by: str
+    stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
+    moves: list[str]
+    refused: list[ErrorEntry] = Field([], description="Devices that were left out of the request, and why")
+
+
+class ExceptionList(ApiModel):
+    items: list[ExceptionResponse]
+
+
+class ConsequenceResponse(ApiModel):
+    device: str
+    runs: str
+    relies: bool = Field(description="It runs, today, what only this exception permits")
+    steps: list[str]
+
+
+class ConsequenceList(ApiModel):
+    items: list[ConsequenceResponse]
+
+
+class PermissionResponse(ApiModel):
+    """One requirement that a device fails, and what permits that."""
+
+    requirement: str
+    title: str
+    measured: str
+    sort: str
+    sorted_by: str
+    exception: str
+    approved_by: list[str]
+    approved_at: str
+    self_approved: bool
+    through: str
+    conditions: list[KeptResponse]
+    attachments: list[tuple[str, str, str]] = Field(description="Title, link, SHA-256")
+    holds: bool
+    still: list[str] = Field(description="Why it does not hold, if so")
+
+
+class AccountResponse(ApiModel):
+    device: str
+    runs: str
+    release: str
+    permissions: list[PermissionResponse]
+
+
+class UncoveredResponse(ApiModel):
+    """A device that runs a release with checks unmet that no exception in force names."""
+
+    device: str
+    name: str
+    site: str
+    critical: bool
+    platform: str
+    release: str = Field(description="The release that it runs")
+    requirements: list[str]
+    since: date
+    days: int = Field(description="For so many days, today included")
+    cause: UncoveredCause = Field(description="Never asked for, waits, or how the last exception ended")
+    last: str = Field(description="The exception that covered it last, or that waits; empty if there was none")
+    why: str = Field(description="With stale: what changed")
+    steps: list[str] = Field(description="What would end it, the nearest first")
+
+
+class UncoveredList(ApiModel):
+    items: list[UncoveredResponse]

@@ -1,0 +1,109 @@
+"""Fixes on the wire: plans, rounds, what was done."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Literal
+
+from pydantic import Field
+
+from doorstone.api.common import ApiModel, RequestModel
+from doorstone.api.times import Moment
+from doorstone.core.sorting.assessment import State
+
+
+class FixResponse(ApiModel):
+    title: str
+    kind: str
+    minutes: int
+    cost: Decimal
+    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+
+
+class FixStepResponse(ApiModel):
+    fix: FixResponse
+    meets: list[str]
+    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+    stop: str = Field("", description="Why it must not be made yet")
+
+
+class FixDoneRequest(RequestModel):
+    title: str = Field(max_length=200, description="The fix, as the sheet calls it")
+    outcome: Literal["done", "failed"] = "done"
+    done_at: Moment | None = Field(None, description="When it was made; now if left out")
+    note: str = Field("", max_length=1000, description="What happened; needed if it failed")
+
+
+class FixDoneResponse(ApiModel):
+    id: str
+    device: str
+    title: str
+    outcome: str
+    done_at: Moment
+    by: str
+    note: str
+    word: str = Field(description="waiting for a reading, proved by one, not-seen in one; or failed")
+    seen: str = Field(description="What was read since, where that is not what the fix gives")
+
+
+class SparedFixResponse(ApiModel):
+    fix: FixResponse
+    requirement: str
+    after: str
+
+
+class DeviceFixesResponse(ApiModel):
+    device: str
+    release: str
+    steps: list[FixStepResponse]
+    spared: list[SparedFixResponse]
+    left: list[str]
+    exact: bool = Field(description="Whether every set of fixes was compared; false beyond 16 that touch one another")
+    minutes: int
+    cost: Decimal
+    state: State
+    after: State
+    done: list[FixDoneResponse] = Field(description="What was recorded of the device's fixes, newest first")
+
+
+class FixVisitResponse(ApiModel):
+    device: str
+    name: str
+    role: str
+    step: int
+    of: int
+    meets: list[str]
+    after: str
+
+
+class FixActionResponse(ApiModel):
+    title: str
+    kind: str
+    minutes: int
+    cost: Decimal
+    visits: list[FixVisitResponse]
+
+
+class SiteRoundResponse(ApiModel):
+    site: str
+    devices: int
+    minutes: int
+    cost: Decimal
+    actions: list[FixActionResponse]
+
+
+class PartResponse(ApiModel):
+    title: str
+    count: int
+    cost: Decimal
+
+
+class FixRoundResponse(ApiModel):
+    platform: str
+    release: str
+    devices: int
+    minutes: int
+    cost: Decimal
+    sites: list[SiteRoundResponse]
+    parts: list[PartResponse]
+    pointless: int = Field(description="Devices that stay floored whatever is fixed")

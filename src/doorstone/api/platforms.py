@@ -1,0 +1,174 @@
+"""Platforms on the wire: sheets, revisions, differences, impact."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+
+from pydantic import Field
+
+from doorstone.api.common import ApiModel, RequestModel, StateMoveResponse
+from doorstone.api.times import Moment
+from doorstone.core.platforms.platform import Sort
+from doorstone.core.platforms.summary import Explanation
+
+
+class SheetRequest(RequestModel):
+    name: str = Field("sheet.toml", max_length=200)
+    text: str = Field(description="The sheet, TOML")
+    lists: dict[str, str] = Field({}, description="Files beside the sheet, name to text")
+    seen: int | None = Field(None, description="The revision whose impact was looked at; refused if it is another now")
+
+
+class LoadReportResponse(ApiModel):
+    platform: str
+    revision: int
+    changed: bool
+    requirements: int
+    overrides: int
+    releases: int
+
+
+class ReleaseResponse(ApiModel):
+    id: str
+    published: date
+    servicing_ends: dict[str, date]
+    upgrade_from: list[str]
+    rollback_days: int
+
+
+class PlatformResponse(ApiModel):
+    id: str
+    name: str
+    maker: str
+    editions: list[str]
+    releases: list[ReleaseResponse]
+    target: str = Field(description="The release to move to unless another is named")
+    sheet_revision: int
+    devices: int
+
+
+class PlatformList(ApiModel):
+    items: list[PlatformResponse]
+
+
+class ChangeResponse(ApiModel):
+    kind: str
+    subject: str
+    words: str
+
+
+class RunwayMoveResponse(ApiModel):
+    line: str = Field(description="technical or approved")
+    was: date | None
+    becomes: date | None
+    count: int
+    devices: list[str] = Field(description="At most 50 of them")
+
+
+class CostMoveResponse(ApiModel):
+    way: str
+    was: Decimal | None = Field(description="None where there was no such way")
+    becomes: Decimal | None
+    count: int
+    devices: list[str] = Field(description="At most 50 of them")
+
+
+class AffectedResponse(ApiModel):
+    id: str
+    devices: list[str]
+    words: list[str]
+
+
+class ImpactResponse(ApiModel):
+    """What loading a sheet would do. `revision` is the one loaded now, 0 for a platform's first sheet."""
+
+    platform: str
+    name: str
+    revision: int
+    changed: bool
+    changes: list[ChangeResponse]
+    devices: int
+    moves: list[StateMoveResponse]
+    runways: list[RunwayMoveResponse] = Field(description="Devices whose runway moves, by line")
+    costs: list[CostMoveResponse] = Field(description="Devices on which a way costs otherwise")
+    exceptions: list[AffectedResponse]
+    kits: list[AffectedResponse]
+    relying: list[AffectedResponse] = Field(description="Overrides that would end, and the devices carried by them")
+
+
+class RevisionResponse(ApiModel):
+    revision: int
+    sha256: str
+    loaded_at: Moment
+    loaded_by: str
+    changes: list[ChangeResponse]
+
+
+class RevisionList(ApiModel):
+    items: list[RevisionResponse]
+
+
+class AtReleaseResponse(ApiModel):
+    release: str
+    asks: str
+    sort: Sort
+    effects: dict[str, str]
+    overrides: list[str]
+
+
+class ExplainedFixResponse(ApiModel):
+    title: str
+    kind: str
+    when: str
+    minutes: int
+    cost: Decimal
+
+
+class ExplainedOverrideResponse(ApiModel):
+    id: str
+    title: str
+    kind: str
+    origin: str
+    routes: list[str]
+    since: str
+    until: str | None
+    needs: str
+
+
+class ExplanationResponse(ApiModel):
+    requirement: str
+    title: str
+    because: str
+    source: str
+    enforced_at: list[str]
+    reported_as: list[str]
+    releases: list[AtReleaseResponse]
+    fixes: list[ExplainedFixResponse]
+    overrides: list[ExplainedOverrideResponse]
+
+
+def explanation_shape(found: Explanation) -> ExplanationResponse:
+    """An explanation as it goes over the wire: conditions in words."""
+    fixes = [
+        ExplainedFixResponse(title=f.title, kind=f.kind, when=str(f.when), minutes=f.minutes, cost=f.cost)
+        for f in found.fixes
+    ]
+    overrides = [
+        ExplainedOverrideResponse(
+            id=o.id, title=o.title, kind=o.kind, origin=o.origin.name.lower(), routes=sorted(o.routes), since=o.since,
+            until=o.until, needs=str(o.needs),
+        )
+        for o in found.overrides
+    ]  # fmt: skip
+    return ExplanationResponse(
+        requirement=found.requirement,
+        title=found.title,
+        because=found.because,
+        source=found.source,
+        enforced_at=list(found.enforced_at),
+        reported_as=list(found.reported_as),
+        releases=[AtReleaseResponse.model_validate(at) for at in found.releases],
+        fixes=fixes,
+        overrides=overrides,
+    )

@@ -1,0 +1,70 @@
+"""Observations of updates on the wire, and the standing of a device."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Literal
+
+from pydantic import Field
+
+from doorstone.api.common import ApiModel, RequestModel
+from doorstone.core.platforms.platform import Standing, UpdateClass
+
+
+class ObservationRequest(RequestModel):
+    device: str
+    seen_on: date
+    update_class: UpdateClass
+    result: Literal["arrived", "offered", "not-offered"]
+    reason: Literal["", "phased", "held", "unsupported", "unknown"] = ""
+    source: str = Field("operator", max_length=64)
+    detail: str = Field("", max_length=1000)
+
+
+class ObservationResponse(ApiModel):
+    id: str
+    device: str
+    seen_on: date
+    update_class: str
+    result: str
+    reason: str
+    source: str
+    detail: str
+    by: str
+
+
+class ObservationList(ApiModel):
+    items: list[ObservationResponse]
+
+
+class SeenResponse(ApiModel):
+    seen_on: date
+    result: str
+    reason: str
+    source: str
+    detail: str
+
+
+class ClassStandingResponse(ApiModel):
+    update_class: UpdateClass
+    expected: Standing
+    because: list[str]
+    observed: SeenResponse | None
+    compared: Literal["as-expected", "better", "worse", "too-old", "not-observed"]
+
+
+class AttributionResponse(ApiModel):
+    """What the requirements of one exception do to one update class."""
+
+    exception: str
+    update_class: UpdateClass
+    alone: Standing
+    shared_with: list[str]
+    restored: Standing
+
+
+class StandingResponse(ApiModel):
+    device: str
+    release: str
+    classes: list[ClassStandingResponse]
+    attributions: list[AttributionResponse]

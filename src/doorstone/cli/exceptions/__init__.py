@@ -1,0 +1,1 @@
+"""Exceptions from the command line: requested, decided, looked after, shown."""

@@ -1,0 +1,313 @@
+"""Sheets: check, load, show."""
+
+from __future__ import annotations
+
+import json
+import re
+import sys
+from importlib import resources
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+from doorstone.api.platforms import ImpactResponse, explanation_shape
+from doorstone.cli.connection import client
+from doorstone.cli.output import (
+    BAD_INPUT,
+    MISSING,
+    REFUSED,
+    USAGE,
+    FormOption,
+    OutputFormat,
+    fail,
+    out,
+    reports_errors,
+    say,
+    show,
+)
+from doorstone.core.platforms.platform import Platform
+from doorstone.core.platforms.summary import explain as explain_one
+from doorstone.formats.sheet import SheetError, read_sheet
+from doorstone.formats.sheet_schema import json_schema
+
+app = typer.Typer(no_args_is_help=True)
+SheetFile = Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="A platform sheet, TOML.")]
+
+
+BESIDE = (".csv", ".txt", ".json", ".j2", ".ini", ".conf", ".b64")
+
+
+def read_with_lists(path: Path) -> tuple[str, dict[str, str]]:
+    """The sheet's text and that of every file beside it that it names."""
+    lists = {
+        file.name: file.read_text("utf-8")
+        for file in sorted(path.parent.iterdir())
+        if file.suffix in BESIDE and file.is_file() and file.stat().st_size < 5_000_000
+    }
+    text = path.read_text("utf-8")
+    return text, {name: body for name, body in lists.items() if name in text}
+
+
+def platform_from(path: Path) -> Platform:
+    """The platform that a sheet file describes; leaves with words and a code if it is refused."""
+    try:
+        text, lists = read_with_lists(path)
+        return read_sheet(text, lists, path.name)
+    except UnicodeDecodeError as error:
+        fail(BAD_INPUT, f"{path} is not UTF-8 text: {error.reason}", "Save it as UTF-8")
+    except SheetError as error:
+        errors = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems]
+        fail(BAD_INPUT, f"The sheet {path.name} is refused", "Correct each place and check it again", errors)
+
+
+@app.command()
+def check(file: SheetFile, form: FormOption = OutputFormat.TABLE) -> None:
+    """Check a sheet, without a service."""
+    platform = platform_from(file)
+    counts = {
+        "platform": platform.id,
+        "releases": len(platform.releases),
+        "requirements": len({r.id for r in platform.requirements}),
+        "overrides": len(platform.overrides),
+        "gates": len(platform.gates),
+    }
+    show(form, counts, list(counts), [list(counts.values())])
+    say("The sheet is sound. Next: [bold]doorstone sheet load[/] FILE")
+
+
+@app.command()
+@reports_errors
+def load(
+    context: typer.Context,
+    file: SheetFile,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask, whatever it changes.")] = False,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Load a sheet as the platform's next revision, after showing what that changes."""
+    text, lists = read_with_lists(file)
+    with client(context) as service:
+        impact = service.sheet_impact(text, lists, file.name)
+        if impact.changed and impact.revision:
+            if form is OutputFormat.TABLE:
+                _print_impact(impact)
+            if not yes:
+                if not sys.stdin.isatty():
+                    hint = f"Look at it with 'doorstone sheet impact {file}', then load with --yes"
+                    fail(REFUSED, f"It changes revision {impact.revision}, and nobody is here to confirm", hint)
+                typer.confirm("Load it?", abort=True, err=True)
+        report = service.load_sheet(text, lists, file.name, impact.revision)
+    fields = report.model_dump()
+    show(form, report, list(fields), [list(fields.values())])
+    if report.changed:
+        say("Loaded. Next: [bold]doorstone reading import[/] FILE")
+    else:
+        say("This is the revision already loaded; nothing changed.")
+
+
+@app.command()
+@reports_errors
+def impact(context: typer.Context, file: SheetFile, form: FormOption = OutputFormat.TABLE) -> None:
+    """Show what loading a sheet would change: words, states, runways, costs, exceptions, kits. Nothing is loaded."""
+    text, lists = read_with_lists(file)
+    with client(context) as service:
+        found = service.sheet_impact(text, lists, file.name)
+    if form is OutputFormat.TABLE:
+        _print_impact(found)
+    else:
+        rows = [[change.kind, change.subject, change.words] for change in found.changes]
+        show(form, found, ["what", "which", "how it changes"], rows)
+
+
+def _print_impact(found: ImpactResponse) -> None:
+    if not found.changed:
+        say(f"This is revision {found.revision} of {found.name}, already loaded.")
+        return
+    if not found.revision:
+        say(f"This is the first sheet of {found.name}.")
+        return
+    rows = [[change.kind, change.subject, change.words] for change in found.changes]
+    title = f"{found.name}, against revision {found.revision}"
+    show(OutputFormat.TABLE, None, ["what", "which", "how it changes"], rows, title)
+    moves = [[m.release, m.was, m.becomes, m.count, m.devices[:5]] for m in found.moves]
+    if moves:
+        show(
+            OutputFormat.TABLE,
+            None,
+            ["release", "was", "becomes", "devices", "such as"],
+            moves,
+            "\nDevices that change state",
+        )
+    if found.runways:
+        runways = [[r.line, r.was or "none", r.becomes or "none", r.count, r.devices[:5]] for r in found.runways]
+        show(OutputFormat.TABLE, None, ["line", "was", "becomes", "devices", "such as"], runways, "\nRunways that move")
+    if found.costs:
+        costs = [[c.way, c.was, c.becomes, c.count, c.devices[:5]] for c in found.costs]
+        show(
+            OutputFormat.TABLE,
+            None,
+            ["way", "cost", "becomes", "devices", "such as"],
+            costs,
+            "\nWays that cost otherwise",
+        )
+    touched = [*found.relying, *found.exceptions, *found.kits]
+    if touched:
+        hit = [[t.id, t.words, t.devices[:8]] for t in touched]
+        show(
+            OutputFormat.TABLE,
+            None,
+            ["touched", "how", "devices"],
+            hit,
+            "\nOverrides that devices rely on, exceptions, kits",
+        )
+    if not (moves or touched or found.runways or found.costs):
+        out().print("\nNo device changes state, no runway and no cost moves; no exception and no kit is touched.")
+
+
+@app.command()
+@reports_errors
+def revisions(
+    context: typer.Context,
+    platform: Annotated[str, typer.Argument(help="Platform id.")],
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """List the revisions of a sheet and what each changed."""
+    with client(context) as service:
+        found = service.revisions(platform)
+    rows = [
+        [r.revision, f"{r.loaded_by} {r.loaded_at.date()}", [f"{c.subject}: {c.words}" for c in r.changes]]
+        for r in found
+    ]
+    typed = [[r.revision, r.loaded_by, r.loaded_at, c.kind, c.subject, c.words] for r in found for c in r.changes]
+    columns = ["revision", "loaded by", "loaded at", "kind", "of", "what changed"]
+    show(form, found, ["revision", "loaded", "what changed"], rows, typed=(columns, typed))
+
+
+@app.command()
+def explain(
+    requirement: Annotated[str, typer.Argument(help="Requirement id.")],
+    sheet: Annotated[
+        Path | None, typer.Option("--sheet", "-s", exists=True, dir_okay=False, help="The sheet; the only .toml here.")
+    ] = None,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Explain one requirement of a sheet in words, release by release, without a service."""
+    platform = platform_from(sheet or _only_sheet())
+    known = list(dict.fromkeys(r.id for r in platform.requirements))
+    if requirement not in known:
+        fail(MISSING, f"{platform.name} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
+    found = explanation_shape(explain_one(platform, requirement))
+    rows = [
+        [r.release, r.asks, r.sort, [f"{kind} {word}" for kind, word in r.effects.items()], r.overrides]
+        for r in found.releases
+    ]
+    columns = ["release", "asks", "sort", "updates without it", "overrides"]
+    if form is not OutputFormat.TABLE:
+        show(form, found, columns, rows)
+        return
+    out().print(f"[bold]{escape(found.title)}[/] ({found.requirement})\n{escape(found.because)}")
+    out().print(f"Enforced by {', '.join(found.enforced_at)}. {found.source}\n")
+    show(form, None, columns, rows)
+    for fix in found.fixes:
+        out().print(f"\nFix, when {escape(fix.when)}: {escape(fix.title)} ({fix.minutes} min, {fix.cost})")
+    for o in found.overrides:
+        until = f" until {o.until}" if o.until else " on"
+        needs = f"; needs {escape(o.needs)}" if o.needs != "always" else ""
+        out().print(
+            f"\nOverride {o.id}: {escape(o.title)}, {o.origin}, from {o.since}{until}, {', '.join(o.routes)}{needs}"
+        )
+
+
+@app.command()
+def preview(
+    file: SheetFile,
+    override: Annotated[str, typer.Argument(help="Override id, or the id of a settings set.")],
+    release: Annotated[str, typer.Option("--release", "-r", help="The last on which it works if left out.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Print what an override or a settings set would put into a kit, without a service."""
+    from doorstone.core.kits.files import preview_files
+    from doorstone.core.kits.settings_store import StoreError
+    from doorstone.formats.template_sandbox import TemplateError, fill_template
+
+    platform = platform_from(file)
+    chosen = next((o for o in platform.overrides if o.id == override), None)
+    works = [r.id for r in platform.releases if chosen is None or platform.in_span(r.id, chosen.since, chosen.until)]
+    release = release or works[-1]
+    if not platform.has(release):
+        fail(
+            MISSING, f"{platform.name} has no release {release!r}", f"Use {', '.join(r.id for r in platform.releases)}"
+        )
+    if release not in works:
+        ended = f"ends at {chosen.until}" if chosen and chosen.until else "begins later"
+        fail(REFUSED, f"{override} does not work on {release}: it {ended}", f"It works on {', '.join(works)}")
+    try:
+        files = preview_files(platform, override, release, fill_template)
+    except KeyError:
+        known = [o.id for o in platform.overrides] + [s.id for s in platform.sets]
+        fail(MISSING, f"{platform.name} has no override {override!r}", f"It has {', '.join(known)}")
+    except (StoreError, TemplateError) as error:
+        fail(BAD_INPUT, str(error), "Correct the sheet, or the template beside it")
+    rows = [[path, text] for path, text in files.items()]
+    if form is not OutputFormat.TABLE:
+        show(form, files, ["file", "text"], rows)
+        return
+    for path, text in files.items():
+        out().print(f"[bold]{path}[/]")
+        out().print(text, markup=False, soft_wrap=True)
+
+
+def _only_sheet() -> Path:
+    found = sorted(Path.cwd().glob("*.toml"))
+    if len(found) != 1:
+        names = ", ".join(path.name for path in found) or "none"
+        fail(USAGE, f"Which sheet? Here is {names}", "Name one with --sheet")
+    return found[0]
+
+
+@app.command("new")
+def new_sheet(
+    file: Annotated[Path, typer.Argument(dir_okay=False, help="Where to write it; .toml is added if it is missing.")],
+    platform: Annotated[
+        str, typer.Option("--id", help="Platform id, small letters, digits and dashes.")
+    ] = "my-platform",
+    name: Annotated[str, typer.Option(help="Platform name.")] = "My Platform",
+) -> None:
+    """Write a sheet to start from, sound and with a word on every part."""
+    if file.suffix != ".toml":
+        file = file.with_name(f"{file.name}.toml")
+    if file.exists():
+        fail(REFUSED, f"{file} is there already", "Choose another name; nothing is written over")
+    if not re.fullmatch(r"[a-z0-9][a-z0-9.-]{0,63}", platform) or not name.isprintable() or '"' in name or "\\" in name:
+        fail(
+            USAGE, "The id or the name cannot stand in a sheet", "Small letters, digits, dashes; no quotes in the name"
+        )
+    text = (resources.files("doorstone.formats.templates") / "sheet.toml").read_text("utf-8")
+    text = text.replace("my-platform", platform).replace("My Platform", name)
+    file.write_text(text, encoding="utf-8")
+    say(f"Written. Next: change it, then [bold]doorstone sheet check {file}[/]")
+
+
+@app.command("list")
+@reports_errors
+def list_sheets(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
+    """List the platforms whose sheets are loaded."""
+    with client(context) as service:
+        found = service.platforms()
+    rows = [[p.id, p.name, p.devices, p.sheet_revision, [r.id for r in p.releases], p.target] for p in found]
+    show(form, found, ["platform", "name", "devices", "revision", "releases", "target"], rows)
+
+
+@app.command("show")
+@reports_errors
+def show_sheet(context: typer.Context, platform: Annotated[str, typer.Argument(help="Platform id.")]) -> None:
+    """Print a sheet as it was loaded."""
+    with client(context) as service:
+        typer.echo(service.sheet(platform), nl=False)
+
+
+@app.command()
+def schema() -> None:
+    """Print the JSON Schema of a sheet."""
+    typer.echo(json.dumps(json_schema(), indent=2))

@@ -1,0 +1,145 @@
+"""The part of the client that speaks of exceptions and of the ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from doorstone.api.exceptions import (
+    AccountResponse,
+    AttachmentRequest,
+    AttestRequest,
+    CommentRequest,
+    ConsequenceList,
+    ConsequenceResponse,
+    ExceptionList,
+    ExceptionRequest,
+    ExceptionResponse,
+    ExceptionTermsRequest,
+    MoveName,
+    MoveRequest,
+    OwnerRequest,
+    RequestCheckResponse,
+    ReviewRequest,
+    RiskRequest,
+    RiskResponse,
+    UncoveredList,
+    UncoveredResponse,
+)
+from doorstone.api.ledger import EntryPage, EntryResponse, LedgerCheckResponse, StoryLineResponse, StoryResponse
+from doorstone.client.transport import Transport
+
+
+class ExceptionCalls(Transport):
+    """Exceptions from the request to what is handed over, and the ledger."""
+
+    def risk(self, platform: str = "", release: str = "") -> RiskResponse:
+        """What is acknowledged word for word with a request: our statement, and the vendor's notice if it has one."""
+        return self._get(RiskResponse, "/risk", platform=platform, release=release)
+
+    def change_risk(self, text: str) -> RiskResponse:
+        return self._made(RiskResponse, "PUT", "/risk", RiskRequest(text=text))
+
+    def exceptions(self, state: str = "", device: str = "", owner: str = "") -> list[ExceptionResponse]:
+        return self._get(ExceptionList, "/exceptions", state=state, device=device, owner=owner).items
+
+    def exception(self, name: str) -> ExceptionResponse:
+        return self._get(ExceptionResponse, f"/exceptions/{name}")
+
+    def check_request(self, asked: ExceptionRequest) -> RequestCheckResponse:
+        """What a request would meet, device by device; nothing is written."""
+        return self._made(RequestCheckResponse, "POST", "/exceptions/check", asked)
+
+    def request_exception(self, asked: ExceptionRequest) -> ExceptionResponse:
+        """Raises `RefusedError` with an error per device; with `go_on` they are left out and listed in `refused`."""
+        return self._create(ExceptionResponse, "/exceptions", asked)
+
+    def edit_exception(self, name: str, version: int, terms: ExceptionTermsRequest) -> ExceptionResponse:
+        """Raises `StaleEditError` if the exception is no longer at `version`."""
+        return self._made(ExceptionResponse, "PATCH", f"/exceptions/{name}", terms, version)
+
+    def decide_exception(
+        self,
+        name: str,
+        move: MoveName,
+        version: int,
+        note: str = "",
+        devices: Sequence[str] = (),
+        requirements: Sequence[str] = (),
+    ) -> ExceptionResponse:
+        """Approve (all, or a part), decline, revoke, close or confirm what was seen at `version`."""
+        asked = MoveRequest(move=move, note=note, devices=list(devices), requirements=list(requirements))
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/decision", asked, version)
+
+    def withdraw_exception(self, name: str, version: int) -> ExceptionResponse:
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/withdrawal", version=version)
+
+    def comment(self, name: str, text: str, *, question: bool = False) -> ExceptionResponse:
+        """Comment; with `question`, ask the requester back."""
+        asked = CommentRequest(text=text, question=question)
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/comments", asked)
+
+    def attest(self, name: str, condition: int, note: str = "") -> ExceptionResponse:
+        """Vouch that a condition is kept, today."""
+        asked = AttestRequest(condition=condition, note=note)
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attestations", asked)
+
+    def attach(self, name: str, asked: AttachmentRequest) -> ExceptionResponse:
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attachments", asked)
+
+    def transfer_exception(self, name: str, version: int, owner: str, note: str = "") -> ExceptionResponse:
+        asked = OwnerRequest(owner=owner, note=note)
+        return self._made(ExceptionResponse, "PUT", f"/exceptions/{name}/owner", asked, version)
+
+    def review_exception(self, name: str, version: int, asked: ReviewRequest) -> ExceptionResponse:
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/reviews", asked, version)
+
+    def uncovered(self, *, platform: str = "", site: str = "", device: str = "") -> list[UncoveredResponse]:
+        """Devices that run what no exception in force permits, the longest without permission first."""
+        return self._get(UncoveredList, "/uncovered", platform=platform, site=site, device=device).items
+
+    def consequences(self, name: str) -> list[ConsequenceResponse]:
+        """What must be done for each device once the exception does not hold."""
+        return self._get(ConsequenceList, f"/exceptions/{name}/consequences").items
+
+    def account(self, device: str, release: str = "") -> AccountResponse:
+        """Who allowed what on a device, on what evidence, until when, and whether it still holds."""
+        return self._get(AccountResponse, f"/devices/{device}/account", release=release)
+
+    def export_exceptions(self, form: str) -> bytes:
+        """The register as `csv`, `json` or `oscal`."""
+        return self._send("GET", "/exceptions/export", params={"form": form}).content
+
+    def exception_page(self, name: str) -> bytes:
+        """One exception as an HTML page that stands alone."""
+        return self._send("GET", f"/exceptions/{name}/page").content
+
+    # --------------------------------------------------------------- ledger
+
+    def ledger(self, kind: str = "", obj: str = "", pages: int | None = None) -> Iterator[EntryResponse]:
+        """Entries, newest first, page by page."""
+        cursor: str | None = None
+        seen = 0
+        while pages is None or seen < pages:
+            params = {"kind": kind, "object": obj, "cursor": cursor}
+            page = EntryPage.model_validate_json(self._send("GET", "/ledger", params=params).content)
+            yield from page.items
+            cursor, seen = page.next, seen + 1
+            if cursor is None:
+                return
+
+    def story(self, kind: str, obj: str) -> list[StoryLineResponse]:
+        """What happened to one object, oldest first, in sentences."""
+        response = self._send("GET", "/ledger/story", params={"kind": kind, "object": obj})
+        return StoryResponse.model_validate_json(response.content).items
+
+    def export_ledger(self) -> Iterator[bytes]:
+        """The whole ledger as NDJSON, in pieces, oldest entry first."""
+        with self._http.stream("GET", "/api/v1/ledger/export") as response:
+            if response.status_code >= 400:
+                response.read()
+                raise self._problem(response)
+            yield from response.iter_bytes()
+
+    def check_ledger(self, kept: str = "") -> LedgerCheckResponse:
+        """Whether the chain holds; `kept` is a head that was noted elsewhere, as number:hash."""
+        return self._get(LedgerCheckResponse, "/ledger/check", kept=kept)

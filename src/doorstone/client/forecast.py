@@ -1,0 +1,91 @@
+"""The part of the client that speaks of what comes after an upgrade, and of looking further."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal
+
+from doorstone.api.attempts import (
+    AttemptBatchRequest,
+    AttemptList,
+    AttemptRequest,
+    AttemptResponse,
+    BatchResponse,
+    DraftResponse,
+    ObservationBatchRequest,
+    RateList,
+    RateResponse,
+)
+from doorstone.api.followups import (
+    FollowUpRequest,
+    FollowUpResponse,
+    FollowUpsResponse,
+    VerifiedList,
+    VerifiedResponse,
+    VerifyReportRequest,
+)
+from doorstone.api.forecast import (
+    BudgetPlanResponse,
+    BudgetRequest,
+    DeviceScenarioResponse,
+    FleetScenarioRequest,
+    FleetScenarioResponse,
+    ScenarioComparisonResponse,
+    ScenarioRequest,
+)
+from doorstone.api.updates import ObservationRequest
+from doorstone.client.transport import Transport
+
+RateBy = Literal["override", "release", "route", "model", "media", "tool"]
+
+
+class ForecastCalls(Transport):
+    """Batches of attempts and observations, follow-ups, verifications, outlooks, plans."""
+
+    def record_attempts(self, items: Sequence[AttemptRequest]) -> list[AttemptResponse]:
+        """All or none; `BadInputError.problem.errors` names each that cannot be recorded."""
+        return self._made(AttemptList, "POST", "/attempts/batch", AttemptBatchRequest(items=list(items))).items
+
+    def attempt_draft(self, device: str) -> DraftResponse:
+        """What the next attempt on a device starts from."""
+        return self._get(DraftResponse, f"/devices/{device}/attempts/draft")
+
+    def attempt_rates(self, by: RateBy = "override", platform: str = "") -> list[RateResponse]:
+        return self._get(RateList, "/attempts/rates", by=by, platform=platform).items
+
+    def record_observations(self, items: Sequence[ObservationRequest]) -> BatchResponse:
+        """All or none; what is known already is left alone."""
+        asked = ObservationBatchRequest(items=list(items))
+        return self._made(BatchResponse, "POST", "/observations/batch", asked)
+
+    def follow_ups(self, device: str) -> FollowUpsResponse:
+        """What its last upgrade left to do, in order."""
+        return self._get(FollowUpsResponse, f"/devices/{device}/follow-ups")
+
+    def settle_follow_up(self, name: str, asked: FollowUpRequest) -> FollowUpResponse:
+        """Raises `RefusedError` for one that ends rollback unless it is confirmed."""
+        return self._made(FollowUpResponse, "POST", f"/follow-ups/{name}/outcome", asked)
+
+    def verifications(self, device: str) -> list[VerifiedResponse]:
+        """What verify said on a device, newest first, with what changed since it was last asked."""
+        return self._get(VerifiedList, f"/devices/{device}/verifications").items
+
+    def add_verification(self, device: str, report: VerifyReportRequest) -> VerifiedResponse:
+        return self._made(VerifiedResponse, "POST", f"/devices/{device}/verifications", report)
+
+    def outlook(self, device: str) -> ScenarioComparisonResponse:
+        """Assumptions, exceptions and costs of a device side by side."""
+        return self._get(ScenarioComparisonResponse, f"/devices/{device}/outlook")
+
+    def what_if_device(self, device: str, supposing: ScenarioRequest) -> DeviceScenarioResponse:
+        return self._made(DeviceScenarioResponse, "POST", f"/devices/{device}/what-if", supposing)
+
+    def what_if_fleet(self, platform: str, supposing: ScenarioRequest) -> FleetScenarioResponse:
+        asked = FleetScenarioRequest(platform=platform, supposing=supposing)
+        return self._made(FleetScenarioResponse, "POST", "/forecast/what-if", asked)
+
+    def budget_plan(self, asked: BudgetRequest) -> BudgetPlanResponse:
+        return self._made(BudgetPlanResponse, "POST", "/plan", asked)
+
+    def budget_plan_csv(self, asked: BudgetRequest) -> str:
+        return self._send("POST", "/plan.csv", body=asked).text

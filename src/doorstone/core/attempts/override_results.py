@@ -1,0 +1,92 @@
+"""Experience: what attempts have shown of overrides, on one device and on its model.
+
+In: attempts. Out: which overrides were refused on the device, and which seldom work on its model and release. Both are
+ranked behind others that cover the same, and are named where one is chosen all the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+
+from doorstone.core.platforms.platform import Platform
+
+LEAST_TRIED = 3  # fewer attempts say nothing of how often an override works
+
+
+@dataclass(frozen=True, slots=True)
+class OverrideTries:
+    """One attempt. `refused_by` are requirement ids; empty where nobody said which check refused."""
+
+    id: str
+    release: str
+    overrides: tuple[str, ...]
+    outcome: str
+    refused_by: tuple[str, ...]
+    on: date
+
+
+@dataclass(frozen=True, slots=True)
+class AtRelease:
+    """Override -> what is to be said of it, at one release."""
+
+    refused: Mapping[str, str] = field(default_factory=dict)
+    poor: Mapping[str, str] = field(default_factory=dict)
+
+    def warnings(self, overrides: Iterable[str]) -> tuple[str, ...]:
+        """What is to be said of these."""
+        return tuple(words for name in overrides for side in (self.refused, self.poor) if (words := side.get(name)))
+
+
+Said = tuple[tuple[str, str, str], ...]  # release, override, words
+
+
+@dataclass(frozen=True, slots=True)
+class OverrideResults:
+    """What is known before a device is tried again. Devices of which the same is known have equal experience."""
+
+    refused: Said = ()
+    poor: Said = ()
+
+    def at(self, release: str) -> AtRelease:
+        return AtRelease(
+            {name: words for known, name, words in self.refused if known == release},
+            {name: words for known, name, words in self.poor if known == release},
+        )
+
+
+NONE = OverrideResults()
+
+
+def refused_on(platform: Platform, tries: Sequence[OverrideTries]) -> Said:
+    """What was refused on one device, by its own attempts in order of time, and has not gone well since."""
+    found: dict[tuple[str, str], str] = {}
+    for tried in tries:
+        if tried.outcome == "refused":
+            for name in _at_fault(platform, tried):
+                by = f" by {', '.join(tried.refused_by)}" if tried.refused_by else ""
+                found[tried.release, name] = f"{name} was refused on this device on {tried.on} ({tried.id}{by})"
+        elif tried.outcome == "completed":
+            for name in tried.overrides:
+                found.pop((tried.release, name), None)
+    return tuple((release, name, words) for (release, name), words in sorted(found.items()))
+
+
+def _at_fault(platform: Platform, tried: OverrideTries) -> list[str]:
+    """The overrides of an attempt that should have kept set-up from refusing: all, where nobody said which check."""
+    known = {override.id: override for override in platform.overrides}
+    blamed = [n for n in tried.overrides if n in known and known[n].covers & set(tried.refused_by)]
+    return blamed or list(tried.overrides)
+
+
+def seldom_works(model: str, counts: Iterable[tuple[str, str, int, int]]) -> Said:
+    """The overrides that went well in fewer than half of at least three attempts on a model.
+
+    `counts` are (release, override, attempts, of these gone well).
+    """
+    return tuple(
+        (release, name, f"{name}: {well} of {times} attempts on {model} to {release} went well")
+        for release, name, times, well in sorted(counts)
+        if times >= LEAST_TRIED and well * 2 < times
+    )

@@ -1,0 +1,1 @@
+"""Devices: which of them give the same answers."""

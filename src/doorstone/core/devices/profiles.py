@@ -1,0 +1,59 @@
+"""Profiles: everything that a sheet can see of a device, as JSON. Devices of one profile share all answers."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from datetime import date, datetime
+from typing import Any
+
+from doorstone.core.facts import Candidate, DisputeDecision, FactSpec, SettledFact, Verdict, View, dump
+from doorstone.core.platforms.platform import Platform
+
+
+def profile_facts(platform: Platform) -> frozenset[str]:
+    """The facts that make two devices the same case: those that any condition of the sheet looks at, and who it is."""
+    return platform.facts_used() | {"machine.model", "os.release", "os.edition"}
+
+
+def profile_content(platform: str, names: frozenset[str], view: View, own: str = "") -> dict[str, Any]:
+    """Everything about a device that the platform's sheet can see, as JSON: values without times and sources.
+
+    `names` are the sheet's `profile_facts`; `own` keeps a device apart whose decisions are its own.
+    """
+    facts = {
+        name: [dump(view.facts[name].believed.value), *(dump(c.value) for c in view.facts[name].rivals)]
+        for name in sorted(names)
+        if name in view.facts
+    }
+    content: dict[str, Any] = {"platform": platform, "facts": facts}
+    content["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
+    content["ruled"] = {name: bool(ruling.value) for name, ruling in sorted(view.ruled.items())}
+    return {**content, "own": own}
+
+
+def profile_key(content: Mapping[str, Any]) -> str:
+    """A digest of a profile's content: the same key, the same findings."""
+    return hashlib.sha256(json.dumps(content, separators=(",", ":")).encode()).hexdigest()[:32]
+
+
+_NO_TIME = datetime(1, 1, 1)
+
+
+def view_of(content: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: date) -> View:
+    """The view that all devices of a profile share: its values are theirs, its times and sources are nobody's."""
+
+    def candidate(name: str, value: Any) -> Candidate:
+        return Candidate(specs[name].parse(value), "", _NO_TIME)
+
+    facts = {
+        name: SettledFact(candidate(name, values[0]), tuple(candidate(name, value) for value in values[1:]))
+        for name, values in content["facts"].items()
+        if name in specs
+    }
+    verdicts = tuple(Verdict(requirement, passed, "", _NO_TIME) for requirement, passed in content["verdicts"])
+    ruled = {
+        name: DisputeDecision("", name, passed, _NO_TIME, "", "", _NO_TIME) for name, passed in content["ruled"].items()
+    }
+    return View(as_of, facts, {}, verdicts, ruled)

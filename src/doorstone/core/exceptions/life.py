@@ -1,0 +1,219 @@
+"""Exceptions: the life of an approved, dated permission to run a release with named requirements unmet.
+
+Decides which moves are allowed, by whom, on which days an exception is in force, and what cannot be excepted.
+In: an exception, a person, an assessment, a day. Out: the next state, or an error with the device and the reason.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import date, timedelta
+from enum import StrEnum
+from typing import Any
+
+from doorstone.core.platforms.platform import Platform, Sort
+from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
+
+
+class ExceptionState(StrEnum):
+    REQUESTED = "requested"
+    APPROVED = "approved"
+    DECLINED = "declined"
+    WITHDRAWN = "withdrawn"
+    LAPSED = "lapsed"
+    REVOKED = "revoked"
+    CLOSED = "closed"
+
+
+class Move(StrEnum):
+    APPROVE = "approve"
+    DECLINE = "decline"
+    WITHDRAW = "withdraw"
+    REVOKE = "revoke"
+    CLOSE = "close"
+    CONFIRM = "confirm"
+    LAPSE = "lapse"
+
+
+MADE_BY_PEOPLE = tuple(move for move in Move if move is not Move.LAPSE)
+
+
+_MOVES: Mapping[tuple[ExceptionState, Move], ExceptionState] = {
+    (ExceptionState.REQUESTED, Move.APPROVE): ExceptionState.APPROVED,
+    (ExceptionState.REQUESTED, Move.DECLINE): ExceptionState.DECLINED,
+    (ExceptionState.REQUESTED, Move.WITHDRAW): ExceptionState.WITHDRAWN,
+    (ExceptionState.APPROVED, Move.REVOKE): ExceptionState.REVOKED,
+    (ExceptionState.APPROVED, Move.CLOSE): ExceptionState.CLOSED,
+    (ExceptionState.APPROVED, Move.CONFIRM): ExceptionState.APPROVED,
+    (ExceptionState.APPROVED, Move.LAPSE): ExceptionState.LAPSED,
+}
+
+
+class MoveRefusedError(ValueError):
+    """A move that may not be made. `reason` is for a person; `hint` says what to do instead."""
+
+    def __init__(self, reason: str, hint: str) -> None:
+        super().__init__(f"{reason}. {hint}")
+        self.reason = reason
+        self.hint = hint
+
+
+@dataclass(frozen=True, slots=True)
+class ExceptionTerms:
+    """What an exception permits: requirements on devices at a release, or at every release up to it.
+
+    `devices` is empty where the terms are those of a device that is at hand. Of such a device `doubt` says what
+    changed since the approval, or which condition is not kept; while it stands, there is none.
+    """
+
+    id: str
+    platform: str
+    release: str
+    up_to: bool
+    requirements: frozenset[str]
+    devices: frozenset[str]
+    start: date
+    expiry: date
+    state: ExceptionState
+    doubt: str = ""
+
+    @property
+    def stands(self) -> bool:
+        """Whether nobody need look at the approval again."""
+        return not self.doubt
+
+    def reaches(self, platform: Platform, release: str) -> bool:
+        """Whether it speaks of `release` at all."""
+        if self.platform != platform.id or not platform.has(self.release):
+            return False
+        at, last = platform.index(release), platform.index(self.release)
+        return at <= last if self.up_to else at == last
+
+    def in_force(self, day: date) -> bool:
+        """In force from its start through its expiry day, if approved."""
+        return self.state is ExceptionState.APPROVED and self.start <= day <= self.expiry
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """Why one requirement of one device cannot be excepted."""
+
+    device: str
+    requirement: str
+    reason: str
+    hint: str
+
+
+def refusals(device: str, assessment: Assessment, requirements: Iterable[str]) -> list[Refusal]:
+    """What stands in the way of excepting `requirements` on a device; empty if nothing does.
+
+    Only an unmet installer check can be excepted (design of exceptions: nobody approves what nobody has measured).
+    """
+    found = []
+    for name in sorted(requirements):
+        finding = assessment.of(name)
+        if finding is None:
+            reason = f"release {assessment.release} does not ask for {name}"
+            found.append(Refusal(device, name, reason, "Leave this requirement out"))
+        elif why := _why_not(finding):
+            found.append(Refusal(device, name, *why))
+    return found
+
+
+def _why_not(finding: RequirementFinding) -> tuple[str, str] | None:
+    title = finding.requirement.title
+    match finding.finding:
+        case Finding.MET:
+            return f"{title}: the device meets it", "Leave it out; there is nothing to except"
+        case Finding.UNREAD:
+            return f"{title}: nobody has measured it", "Import a reading of it first"
+        case Finding.DISPUTED:
+            return f"{title}: the readings disagree", "Settle the dispute or read the device again"
+    if finding.sort is Sort.FLOOR:
+        return (
+            f"{title} is a floor: {finding.requirement.because.rstrip('.')}",
+            "No exception lifts a floor; fix it or leave it out",
+        )
+    if finding.sort is not Sort.CHECK:
+        return f"{title} is unsorted", "Have an administrator sort it first"
+    if finding.fixes and finding.cost == 0 and any(fix.kind == "firmware-setting" for fix in finding.fixes):
+        return f"{title} is only switched off: {finding.fixes[0].title}", "Fix it; present but off needs no exception"
+    return None
+
+
+def next_state(state: ExceptionState, move: Move) -> ExceptionState:
+    """The state after a move. Raises `MoveRefusedError` if the move does not start from `state`."""
+    after = _MOVES.get((state, move))
+    if after is None:
+        allowed = [known.value for (start, known) in _MOVES if start is state and known in MADE_BY_PEOPLE]
+        hint = f"Possible now: {', '.join(allowed)}" if allowed else "Request a new exception if one is needed"
+        raise MoveRefusedError(f"The exception is {state}, so {move} is not possible", hint)
+    return after
+
+
+def possible_moves(state: ExceptionState) -> tuple[Move, ...]:
+    """The moves that somebody may make from `state`."""
+    return tuple(move for move in MADE_BY_PEOPLE if (state, move) in _MOVES)
+
+
+def approvals_needed(two_approvers: str, critical: bool) -> int:
+    """How many approvers it takes: two for `all`, or for `critical` devices; else one."""
+    return 2 if two_approvers == "all" or (two_approvers == "critical" and critical) else 1
+
+
+def check_approver(requester: str, editors: Iterable[str], approver: str, self_approval: bool) -> None:
+    """Whoever asked for what is approved, or edited it, is not its approver, unless self-approval is allowed."""
+    if self_approval:
+        return
+    if requester == approver:
+        raise MoveRefusedError("The approver is never the requester", "Ask another approver to decide")
+    if approver in editors:
+        raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
+
+
+def check_dates(start: date, expiry: date, review: date, most_days: int) -> None:
+    """Start <= review <= expiry, and no longer than `most_days`."""
+    if expiry < start:
+        raise MoveRefusedError(f"Expiry {expiry} lies before the start {start}", "Choose a later expiry")
+    if not start <= review <= expiry:
+        raise MoveRefusedError(f"Review {review} lies outside {start} to {expiry}", "Choose a review date in between")
+    if expiry - start > timedelta(days=most_days):
+        last = start + timedelta(days=most_days)
+        raise MoveRefusedError(
+            f"Expiry {expiry} is more than {most_days} days after the start", f"Choose {last} or earlier"
+        )
+
+
+def shown(assessment: Assessment, requirements: Iterable[str]) -> dict[str, Any]:
+    """What an approver is shown of a device: the findings an approval rests on, as plain data."""
+    data: dict[str, Any] = {}
+    for name in sorted(requirements):
+        finding = assessment.of(name)
+        if finding is not None:
+            data[name] = {
+                "asks": str(finding.requirement.condition),
+                "finding": finding.finding.value,
+                "sort": finding.sort.value if finding.sort else None,
+                "measured": {leaf.fact: leaf.measured for leaf in finding.leaves},
+            }
+    return data
+
+
+def stale_because(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
+    """What changed between two `shown` contents of a device, in words; empty while the approval still stands."""
+    changes = []
+    for name in sorted(before):
+        old, new = before[name], after.get(name)
+        if new is None:
+            changes.append(f"{name} is no longer asked for")
+            continue
+        if old.get("asks", new["asks"]) != new["asks"]:
+            changes.append(f"{name}: the sheet asked for {old['asks']}, now for {new['asks']}")
+        for word in ("finding", "sort"):
+            if old[word] != new[word]:
+                changes.append(f"{name}: {word} was {old[word]}, is {new[word]}")
+        for fact, value in old["measured"].items():
+            if new["measured"].get(fact) != value:
+                changes.append(f"{name}: {fact} was {value or 'unread'}, is {new['measured'].get(fact) or 'unread'}")
+    return changes

@@ -1,0 +1,51 @@
+"""What a kit is made of: one case of a platform, release and route, with everything that its files are to say."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+
+from doorstone.core.kits.gates import GateResult
+from doorstone.core.kits.overrides import OverrideSet
+from doorstone.core.media import Media
+from doorstone.core.platforms.platform import Platform, Route, SettingsSet
+
+
+@dataclass(frozen=True, slots=True)
+class KitException:
+    """What the runbook and the manifest say of an exception."""
+
+    id: str
+    requirements: tuple[str, ...]
+    expiry: date
+    conditions: str
+    acknowledged_by: str
+
+
+@dataclass(frozen=True, slots=True)
+class KitCase:
+    """Everything a kit is made of. `carry_over` is everything, files or nothing."""
+
+    id: str
+    platform: Platform
+    sheet_revision: int
+    sheet_sha256: str
+    release: str
+    route: Route
+    carry_over: str
+    devices: tuple[str, ...]
+    chosen: OverrideSet
+    exceptions: tuple[KitException, ...]
+    gates: tuple[GateResult, ...]
+    made_on: date
+    patches: tuple[str, ...] = ()
+    waived: Mapping[str, str] = field(default_factory=dict)  # gate -> why it was waived
+    media: Media | None = None
+    sets: tuple[SettingsSet, ...] = ()
+    machines: tuple[tuple[str, str, str], ...] = ()  # device, name, serial number
+
+    @property
+    def expires(self) -> date | None:
+        """The last day on which every exception that it rests on is in force; None if it rests on none."""
+        return min((e.expiry for e in self.exceptions), default=None)

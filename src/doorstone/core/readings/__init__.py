@@ -1,0 +1,1 @@
+"""Readings: what each source said last."""

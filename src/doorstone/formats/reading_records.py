@@ -1,0 +1,73 @@
+"""What reading a file gives: records of what a source said of a device, and problems that name the line."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import msgspec
+
+from doorstone.core.facts import FactValue, Reading
+
+DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """What was said, whoever said it and of whichever device.
+
+    `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
+    why it could not be read.
+    """
+
+    facts: Mapping[str, FactValue]
+    verdicts: Mapping[str, bool] = field(default_factory=dict)
+    texts: tuple[str, ...] | None = None
+    unread: Mapping[str, str] = field(default_factory=dict)
+
+
+class ReadingRecord(msgspec.Struct, gc=False):
+    """One reading of one device. `taken_at` is ISO 8601 in UTC; `about` is what the file says of the device itself."""
+
+    line: int
+    device: str
+    source: str
+    taken_at: str
+    content: Content
+    about: Mapping[str, str]
+
+    @property
+    def reading(self) -> Reading:
+        return Reading(self.source, datetime.fromisoformat(self.taken_at), self.content.facts, self.content.verdicts)
+
+
+@dataclass(frozen=True, slots=True)
+class ImportProblem:
+    """One thing wrong with an import: the line (of JSON the item), the field or column, what is wrong, the hint.
+
+    A `fatal` one concerns the file as a whole: no line of it can be used.
+    """
+
+    line: int
+    place: str
+    message: str
+    hint: str
+    word: str = "line"
+    fatal: bool = False
+
+    @property
+    def where(self) -> str:
+        return f"{self.word} {self.line}, {self.place}"
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.message}. {self.hint}"
+
+
+def about_values(about: Mapping[str, str]) -> dict[str, str | int]:
+    """What a file says of the device itself, as it is kept: `critical` as 0 or 1."""
+    values: dict[str, str | int] = dict(about)
+    if "critical" in about:
+        values["critical"] = int(about["critical"].lower() in {"yes", "true", "1", "on"})
+    return values

@@ -1,0 +1,139 @@
+"""Access: who calls, and whether the operation's roles let them. The one place where that is decided."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from typing import Any
+from urllib.parse import urlsplit
+
+from flask import current_app, request, session
+
+from doorstone.core.people import rank
+from doorstone.service.auth_settings import AuthSettings
+from doorstone.service.operations import Call, Operation
+from doorstone.service.problems import ServiceProblemError
+from doorstone.store.devices.profiles import Stamp
+from doorstone.work import people
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
+from doorstone.work.devices import views as devices
+from doorstone.work.people import Person
+
+CONSOLE_HEADER = "X-Doorstone-Console"
+_SEEN_EVERY = 30.0
+
+
+def auth_settings() -> AuthSettings:
+    settings: AuthSettings = current_app.extensions["doorstone.auth_settings"]
+    return settings
+
+
+def sign_in(person: Person) -> None:
+    """Start a console session: a signed cookie with the name, the session epoch, and since when."""
+    now = time.time()
+    session.clear()
+    session.permanent = True
+    session.update({"name": person.name, "epoch": person.session_epoch, "since": now, "seen": now})
+
+
+def authenticate(context: Context, stamp: Stamp) -> Actor | None:
+    """The caller behind a bearer token or a session. A bad token or a forged call is refused, not ignored.
+
+    `stamp` is how far the records have come, asked for this very call.
+    """
+    header = request.headers.get("Authorization", "")
+    if header:
+        kind, _, secret = header.partition(" ")
+        actor = people.who_holds(context, secret.strip(), stamp) if kind.lower() == "bearer" else None
+        if actor is None:
+            raise ServiceProblemError(
+                401, "bad-token", "The token is unknown, expired or revoked", "Issue a new one: doorstone token issue"
+            )
+        return actor
+    return _from_session(context, stamp)
+
+
+def _from_session(context: Context, stamp: Stamp) -> Actor | None:
+    name = session.get("name")
+    if not isinstance(name, str) or not _still_open():
+        return None
+    try:
+        person = people.get_person(context, name, stamp)
+    except MissingError:
+        return None
+    if person.session_epoch != session.get("epoch"):
+        return None
+    if request.method not in ("GET", "HEAD"):
+        check_console_call()
+    return Actor(person.name, person.role, "console", sites=person.sites, session=True)
+
+
+def _still_open() -> bool:
+    """Whether the session is neither too old nor left alone for too long; notes that it was used."""
+    settings, now = auth_settings(), time.time()
+    since, seen = session.get("since", 0.0), session.get("seen", 0.0)
+    if now - since > settings.session.total_seconds() or now - seen > settings.idle.total_seconds():
+        session.clear()
+        return False
+    if now - seen > _SEEN_EVERY:
+        session["seen"] = now
+    return True
+
+
+def check_console_call() -> None:
+    """A changing call with a session must come from the console itself: own header, own origin."""
+    origin = request.headers.get("Origin")
+    foreign = origin is not None and urlsplit(origin).netloc != request.host
+    if request.headers.get(CONSOLE_HEADER) != "1" or foreign:
+        detail = "A call with a session must come from the console"
+        raise ServiceProblemError(403, "foreign-call", detail, "Programs use a bearer token")
+
+
+def require_role(operation: Operation, actor: Actor | None) -> None:
+    """Raise unless the operation is public or a role of the actor is among its roles.
+
+    What is one's own (tokens, profile, sessions) takes a session, not a token for programs.
+
+    A role that is held at some sites only counts where the operation can say which devices it touches.
+    """
+    if not operation.roles:
+        return
+    if actor is None:
+        raise ServiceProblemError(401, "not-signed-in", "Nobody is signed in", "Sign in, or send a bearer token")
+    if operation.own and not actor.session:
+        detail = f"{operation.summary}: a token for programs may not"
+        hint = "Sign in, in the console or with 'doorstone sign-in'"
+        raise ServiceProblemError(403, "session", detail, hint)
+    here = operation.affected_devices is not None and any(role in operation.roles for role in actor.sites.values())
+    if actor.role not in operation.roles and not here:
+        words = f"a {actor.role} may not" if actor.role else "the token's owner has no longer the role that it is for"
+        raise _role(operation, f"{words}, it takes the role")
+
+
+def at_sites(operation: Operation, call: Call[Any, Any]) -> Call[Any, Any]:
+    """The call with its caller in the role that they have at the sites of the devices that it touches.
+
+    Raises unless that role is among the operation's at every one of them.
+    """
+    actor = call.caller
+    if actor is None or operation.affected_devices is None or not actor.sites:
+        return call
+    sites = devices.sites_of(call.context, operation.affected_devices(call))
+    held = {site: _greater(actor.role, actor.sites.get(site, actor.role)) for site in sites} or {"": actor.role}
+    for site, role in held.items():
+        if role not in operation.roles:
+            raise _role(operation, f"at {site or 'no site'} you are a {role}, it takes the role")
+    least = min(held.values(), key=rank)
+    return replace(call, caller=replace(actor, role=least))
+
+
+def _greater(one: str, other: str) -> str:
+    return other if rank(other) >= rank(one) else one
+
+
+def _role(operation: Operation, words: str) -> ServiceProblemError:
+    needed = " or ".join(sorted(operation.roles))
+    detail = f"{operation.summary}: {words} {needed}"
+    return ServiceProblemError(403, "role", detail, f"Ask somebody with the role {needed}")

@@ -1,0 +1,72 @@
+"""Rounds: at start and every so many seconds, what lapses is written down, what is due is told, what waits is sent."""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
+
+import structlog
+from apscheduler.schedulers.background import BackgroundScheduler
+
+from doorstone.work.context.context import Context
+from doorstone.work.due.notify import tell_due
+from doorstone.work.exceptions.lapse import lapse
+from doorstone.work.forecast.forecasts import look_ahead
+from doorstone.work.notifications.webhooks import Mail, Post, carry_out
+from doorstone.work.people import keep_token_uses
+from doorstone.work.snapshot.settling import roll
+from doorstone.work.updates import Fetch, poll
+
+log = structlog.get_logger("doorstone.rounds")
+
+
+class Scheduler:
+    """Runs `once` in a thread of its own. A round that takes long is not run twice at the same time."""
+
+    def __init__(
+        self,
+        context: Context,
+        post: Post,
+        mail: Mail | None,
+        seconds: int = 30,
+        fetch: Fetch | None = None,
+        poll_hours: int = 24,
+    ) -> None:
+        self.context, self.post, self.mail = context, post, mail
+        self.fetch, self.every = fetch, timedelta(hours=poll_hours)
+        self._scheduler = BackgroundScheduler(timezone=UTC)
+        self._scheduler.add_job(
+            self._safely, "interval", seconds=seconds, next_run_time=datetime.now(UTC), max_instances=1, coalesce=True
+        )
+
+    def start(self) -> None:
+        self._scheduler.start()
+
+    def close(self) -> None:
+        """Let the running round end, and write down what only memory knows."""
+        self._scheduler.shutdown(wait=True)
+        with suppress(sqlite3.Error):
+            keep_token_uses(self.context)
+
+    def once(self) -> None:
+        """One round. Deliveries wait by real time, also where the service's own clock stands still."""
+        roll(self.context)
+        keep_token_uses(self.context)
+        for name in lapse(self.context):
+            log.info("ended", exception=name)
+        tell_due(self.context)
+        at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+        if self.fetch is not None:
+            for device, what in poll(self.context, self.fetch, at, self.every).items():
+                log.info("asked", device=device, what=what)
+        carry_out(self.context, at, self.post, self.mail)
+        look_ahead(self.context)
+
+    def _safely(self) -> None:
+        try:
+            self.once()
+        except Exception as error:
+            log.error("round", exc_info=error)
+        finally:
+            self.context.database.close()

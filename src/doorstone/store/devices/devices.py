@@ -1,0 +1,336 @@
+"""Devices as they stand, and the history of their readings."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from operator import itemgetter
+from typing import Any, NamedTuple
+
+from doorstone.store.ledger_changes import DEVICE_SEAL
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceRow:
+    """A device as it is settled: `profile` is None while no sheet describes its platform."""
+
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: bool
+    platform: str
+    model: str
+    running_release: str
+    edition: str
+    profile: int | None
+
+
+class Record(NamedTuple):
+    """A device's whole row. `current_contents`: JSON, what each source says now, as [source, time, content].
+
+    `profile` is None while no sheet describes its platform; `stands_until` is the last day on which it is as it was
+    settled, None if no word on it ages; `last_import_id` is the import that spoke of it last,
+    `last_read_at` the time of the newest reading.
+    """
+
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: int
+    added_at: str
+    platform: str
+    model: str
+    running_release: str
+    edition: str
+    profile: int | None
+    stands_until: str | None
+    current_contents: str
+    last_import_id: int | None
+    last_read_at: str = ""
+
+
+def new_record(device: str, at: str) -> Record:
+    return Record(device, "", "", "", 0, at, "", "", "", "", None, None, "[]", None)
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingRow:
+    device: str
+    source: str
+    taken_at: str
+    facts: Mapping[str, Any]
+    verdicts: Mapping[str, bool]
+    unread: Mapping[str, str]
+    texts: Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """What to list: every given part must fit. `mark` goes with `requirement`, both with a release."""
+
+    state: str = ""
+    site: str = ""
+    role: str = ""
+    model: str = ""
+    requirement: str = ""
+    mark: str = ""
+    words: str = ""
+
+
+def _row(r: sqlite3.Row) -> DeviceRow:
+    return DeviceRow(
+        r["id"], r["name"], r["site"], r["role"], bool(r["critical"]), r["platform"], r["model"], r["running_release"],
+        r["edition"], r["profile"],
+    )  # fmt: skip
+
+
+def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
+    """The whole rows of those of these devices that there are."""
+    rows = db.execute(
+        "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
+        " stands_until, current_contents, last_import_id, last_read_at"
+        " FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: Record(*row) for row in rows}
+
+
+def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> None:
+    """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
+
+    The only place that writes devices: the counts by profile, site and role change with them, in one transaction.
+    """
+    added = [record for record in now if record[0] not in held]
+    changed = [record for record in now if record[0] in held and held[record[0]] != record]
+    db.executemany(
+        "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"
+        " profile, stands_until, current_contents, last_import_id, last_read_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        added,
+    )
+    _seal(db, [record[0] for record in added])
+    db.executemany(
+        "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8,"
+        " running_release = ?9, edition = ?10, profile = ?11, stands_until = ?12, current_contents = ?13,"
+        " last_import_id = ?14, last_read_at = ?15 WHERE id = ?1",
+        changed,
+    )
+    _seal(db, [r[0] for r in changed if (r.site, r.role, r.critical) != _guarded(held[r[0]])])
+    moved: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
+    moved.update(map(_where_it_counts, changed))
+    moved.subtract(map(_where_it_counts, (held[record.id] for record in changed)))
+    _count(db, moved)
+    if added or changed:
+        db.execute("UPDATE change_counters SET changes = changes + 1")
+
+
+def _guarded(record: Record) -> tuple[str, str, int]:
+    return record.site, record.role, record.critical
+
+
+def _seal(db: sqlite3.Connection, devices: Sequence[str]) -> None:
+    """Seal what rules rest on at these devices."""
+    db.execute(
+        f"UPDATE devices SET seal = {DEVICE_SEAL} WHERE id IN (SELECT value FROM json_each(?))",  # noqa: S608
+        (json.dumps(devices),),
+    )
+
+
+_where_it_counts = itemgetter(*map(Record._fields.index, ("profile", "platform", "site", "role")))
+
+
+def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, str], int]) -> None:
+    of_profile: Counter[int] = Counter()
+    steps = []
+    for (profile, platform, site, role), by in moved.items():
+        if by and profile is not None:
+            of_profile[profile] += by
+            steps.append((platform, site, role, profile, by))
+    db.executemany(
+        "INSERT INTO profile_locations (platform, site, role, profile, devices) VALUES (?, ?, ?, ?, ?)"
+        " ON CONFLICT DO UPDATE SET devices = devices + excluded.devices",
+        sorted(steps),
+    )
+    db.executemany(
+        "UPDATE profiles SET devices = devices + ?2 WHERE id = ?1", [(n, by) for n, by in of_profile.items() if by]
+    )
+
+
+def row_of(record: Record) -> DeviceRow:
+    """The device as it is settled, of its whole row."""
+    one, name, site, role, critical, _, platform, model, running_release, edition, profile, *_ = record
+    return DeviceRow(one, name, site, role, bool(critical), platform, model, running_release, edition, profile)
+
+
+def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
+    """Those of these devices that there are, by id."""
+    listed = json.dumps(sorted(set(devices)))
+    rows = db.execute("SELECT d.* FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value", (listed,))
+    return [_row(r) for r in rows]
+
+
+def find(
+    db: sqlite3.Connection,
+    platform: str,
+    where: Filter,
+    profiles: Collection[int] | None,
+    few: bool,
+    after: str,
+    limit: int,
+    without: Collection[str] = (),
+) -> list[DeviceRow]:
+    """Devices of a platform by id, those after `after`, of these profiles.
+
+    `few`: the profiles have few devices, so look these up; else walk the platform's devices in the order of the page.
+
+    State, model and marks of the filter are what `profiles` stands for. Those in `without` are left out.
+    """
+    parts, values = _where(where, profiles, indexed=False)
+    source = "devices AS d"
+    if few and profiles is not None:  # a cross join is carried out in the order in which it is written
+        source = "json_each(:profiles) AS p CROSS JOIN devices AS d ON d.profile = p.value"
+    if without:
+        parts += " AND d.id NOT IN (SELECT value FROM json_each(:without))"
+        values["without"] = json.dumps(sorted(without))
+    rows = db.execute(
+        f"SELECT d.* FROM {source}"  # noqa: S608 - the parts are constants of this module
+        f" WHERE d.platform = :platform AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
+        {**values, "platform": platform, "after": after, "limit": limit},
+    )
+    return [_row(r) for r in rows]
+
+
+def find_named(
+    db: sqlite3.Connection, where: Filter, devices: Iterable[str], after: str = "", limit: int = -1
+) -> list[DeviceRow]:
+    """Those of these devices that stand where the filter says, words included, by id; state and marks are not asked."""
+    parts, values = _where(where, None)
+    rows = db.execute(
+        f"SELECT d.* FROM json_each(:named) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608
+        f" WHERE d.id > :after{parts} ORDER BY d.id LIMIT :limit",
+        {**values, "named": json.dumps(sorted(set(devices))), "after": after, "limit": limit},
+    )
+    return [_row(r) for r in rows]
+
+
+def count(db: sqlite3.Connection, platform: str, where: Filter, profiles: Collection[int] | None) -> int:
+    """How many devices `find` would find; asked of the counts by place unless words are looked for."""
+    parts, values = _where(where, profiles)
+    sql = "COUNT(*) FROM devices" if where.words else "COALESCE(SUM(d.devices), 0) FROM profile_locations"
+    found = db.execute(f"SELECT {sql} AS d WHERE d.platform = :platform{parts}", {**values, "platform": platform})
+    return int(found.fetchone()[0])
+
+
+def _where(where: Filter, profiles: Collection[int] | None, *, indexed: bool = True) -> tuple[str, dict[str, Any]]:
+    parts = ""
+    values: dict[str, Any] = {}
+    for name in ("site", "role"):
+        if getattr(where, name):
+            parts += f" AND d.{name} = :{name}"
+            values[name] = getattr(where, name)
+    if profiles is not None:
+        column = "d.profile" if indexed else "+d.profile"  # with a plus, SQLite looks nothing up by it
+        parts += f" AND {column} IN (SELECT value FROM json_each(:profiles))"  # noqa: S608
+        values["profiles"] = json.dumps(sorted(profiles))
+    else:
+        parts += " AND d.profile IS NOT NULL"
+    fold = "LOWER" if where.words.isascii() else "folded"  # SQLite's own knows the letters of ASCII only
+    for at, word in enumerate(where.words.lower().split()):
+        values[f"word{at}"] = f"%{_literal(word)}%"
+        text = f"{fold}(d.id || ' ' || d.name || ' ' || d.site || ' ' || d.role || ' ' || d.model)"
+        parts += f" AND {text} LIKE :word{at} ESCAPE '\\'"
+    return parts, values
+
+
+def _literal(word: str) -> str:
+    return word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+
+
+def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[DeviceRow]:
+    """The devices of these profiles, by profile and id."""
+    listed = json.dumps(sorted(profiles))
+    rows = db.execute(
+        "SELECT * FROM devices WHERE profile IN (SELECT value FROM json_each(?)) ORDER BY profile, id",
+        (listed,),
+    )
+    yield from (_row(r) for r in rows)
+
+
+def added_on(db: sqlite3.Connection, device: str) -> str:
+    """The day on which the device was first read."""
+    return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
+
+
+def running(db: sqlite3.Connection, platform: str) -> list[tuple[str, str, int, list[str]]]:
+    """(release, edition, devices, their sites) over the devices of a platform."""
+    rows = db.execute(
+        "SELECT running_release, edition, SUM(n) AS devices, json_group_array(site) AS sites FROM"
+        " (SELECT running_release, edition, site, COUNT(*) AS n FROM devices WHERE platform = ? AND profile IS NOT NULL"
+        " GROUP BY running_release, edition, site) GROUP BY running_release, edition ORDER BY running_release, edition",
+        (platform,),
+    )
+    return [(row["running_release"], row["edition"], row["devices"], json.loads(row["sites"])) for row in rows]
+
+
+def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
+    """Device -> the day of its newest reading."""
+    rows = db.execute(
+        "SELECT d.id, last_read_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value"
+        " WHERE last_read_at > ''",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
+
+
+def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
+    """The devices of which nothing was read from a day on, each with the time of its last reading, oldest first."""
+    rows = db.execute(
+        "SELECT * FROM devices WHERE last_read_at > '' AND last_read_at < ? ORDER BY last_read_at, id", (before,)
+    )
+    return [(_row(row), row["last_read_at"]) for row in rows]
+
+
+def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:
+    rows = db.execute("SELECT id FROM devices WHERE ? IS NULL OR platform = ? ORDER BY id", (platform, platform))
+    return [r["id"] for r in rows]
+
+
+# ------------------------------------------------------------------ readings
+
+
+def add_readings(db: sqlite3.Connection, readings: Iterable[tuple[str, str, str, int, int | None]]) -> None:
+    """Keep (device, source, time, number of the content, import); another of the same device, source, time goes."""
+    db.executemany(
+        "INSERT OR REPLACE INTO readings (device, source, taken_at, content, import_id) VALUES (?, ?, ?, ?, ?)",
+        readings,
+    )
+
+
+def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable[tuple[str, str]]) -> None:
+    """Keep the failures that a source reports of a device now, as (text, time)."""
+    db.execute("DELETE FROM failure_messages WHERE device = ? AND source = ?", (device, source))
+    db.executemany(
+        "INSERT OR IGNORE INTO failure_messages (device, source, text, taken_at) VALUES (?, ?, ?, ?)",
+        [(device, source, text, at) for text, at in texts],
+    )
+
+
+def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[ReadingRow]:
+    """The last readings of a device, newest first."""
+    rows = db.execute(
+        "SELECT r.source, r.taken_at, s.body FROM readings AS r CROSS JOIN reading_contents AS s ON s.id = r.content"
+        " WHERE r.device = ? ORDER BY r.taken_at DESC, r.source DESC LIMIT ?",
+        (device, limit),
+    )
+    found = []
+    for source, taken_at, text in rows:
+        body = json.loads(text)
+        parts = [body.get("facts", {}), body.get("verdicts", {}), body.get("unread", {}), body.get("texts", [])]
+        found.append(ReadingRow(device, source, taken_at, *parts))
+    return found

@@ -1,0 +1,135 @@
+"""Profiles: what devices share, how many are of each, and how each stands against a release."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Mapping
+from typing import Any, NamedTuple
+
+
+class ProfileRow(NamedTuple):
+    """A profile in use: how many devices have it, of which model, running which release."""
+
+    devices: int
+    model: str
+    running_release: str
+
+
+class ProfileCount(NamedTuple):
+    """So many devices of a profile at one site in one role, with the profile's state and marks at a release."""
+
+    profile: int
+    site: str
+    role: str
+    model: str
+    running_release: str
+    devices: int
+    state: str
+    marks: Mapping[str, str]
+
+
+def number_of(
+    db: sqlite3.Connection,
+    key: str,
+    platform: str,
+    model: str,
+    running_release: str,
+    own: str,
+    content: Mapping[str, Any],
+) -> int:
+    """The profile of this key, made if there is none yet."""
+    cursor = db.execute(
+        "INSERT OR IGNORE INTO profiles (platform, key, model, running_release, own, content)"
+        " VALUES (?, ?, ?, ?, ?, ?)",
+        (platform, key, model, running_release, own, json.dumps(content, separators=(",", ":"))),
+    )
+    if cursor.rowcount == 1:
+        return int(cursor.lastrowid or 0)
+    return int(db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()["id"])
+
+
+def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:
+    """The platform's profiles that devices have, by number."""
+    rows = db.execute(
+        "SELECT id, devices, model, running_release FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id",
+        (platform,),
+    )
+    return {row[0]: ProfileRow(row[1], row[2], row[3]) for row in rows}
+
+
+def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[str, Any]]:
+    rows = db.execute(
+        "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(list(profiles)),)
+    )
+    return {row["id"]: json.loads(row["content"]) for row in rows}
+
+
+def places(db: sqlite3.Connection, platform: str) -> list[tuple[int, str, str, int]]:
+    """(profile, site, role, devices) wherever devices of the platform are."""
+    rows = db.execute(
+        "SELECT profile, site, role, devices FROM profile_locations WHERE platform = ? AND devices > 0"
+        " ORDER BY profile, site, role",
+        (platform,),
+    )
+    return [tuple(row) for row in rows]
+
+
+def by_site(db: sqlite3.Connection, platform: str) -> list[tuple[str, int, int]]:
+    """(site, profile, devices), roles added up."""
+    rows = db.execute(
+        "SELECT site, profile, SUM(devices) FROM profile_locations WHERE platform = ? AND devices > 0"
+        " GROUP BY site, profile",
+        (platform,),
+    )
+    return [tuple(row) for row in rows]
+
+
+def sites_and_roles(db: sqlite3.Connection, platform: str) -> list[tuple[str, str]]:
+    """The pairs of site and role that devices of the platform have."""
+    rows = db.execute(
+        "SELECT DISTINCT site, role FROM profile_locations WHERE platform = ? AND devices > 0", (platform,)
+    )
+    return [(row[0], row[1]) for row in rows]
+
+
+def sizes(db: sqlite3.Connection, platform: str) -> dict[int, int]:
+    """Devices per profile of a platform."""
+    rows = db.execute("SELECT id, devices FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id", (platform,))
+    return {row["id"]: row["devices"] for row in rows}
+
+
+def devices_by_platform(db: sqlite3.Connection) -> dict[str, int]:
+    """Platform -> devices."""
+    rows = db.execute("SELECT platform, SUM(devices) AS devices FROM profiles WHERE devices > 0 GROUP BY platform")
+    return {row["platform"]: row["devices"] for row in rows}
+
+
+def keep_settled_day(db: sqlite3.Connection, day: str) -> None:
+    db.execute("UPDATE change_counters SET day = ?", (day,))
+
+
+class Stamp(NamedTuple):
+    """Counts that grow: the ledger with every deed, `devices` with every device changed, `people` with every right.
+
+    `day` is the day for which devices are settled, empty before the first.
+    """
+
+    ledger: int
+    devices: int
+    people: int
+    day: str
+
+
+def stamp(db: sqlite3.Connection) -> Stamp:
+    """How far the records have come. What was worked out holds as long as the counts it rests on are the same."""
+    row = db.execute(
+        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people, day FROM change_counters"
+    ).fetchone()  # fmt: skip
+    return Stamp(*row)
+
+
+def fallen(db: sqlite3.Connection, day: str) -> list[str]:
+    """Devices on which some word has aged out before `day`."""
+    rows = db.execute("SELECT id FROM devices WHERE stands_until IS NOT NULL AND stands_until < ? ORDER BY id", (day,))
+    return [row["id"] for row in rows]

@@ -1,0 +1,24 @@
+-- Tables and columns under the trade's names.
+ALTER TABLE placed RENAME TO profile_locations;
+ALTER TABLE settled RENAME TO change_counters;
+ALTER TABLE said RENAME TO reading_contents;
+ALTER TABLE readings RENAME COLUMN said TO content;
+ALTER TABLE profiles RENAME COLUMN picture TO content;
+ALTER TABLE profiles RENAME COLUMN runs TO running_release;
+ALTER TABLE devices RENAME COLUMN runs TO running_release;
+ALTER TABLE devices RENAME COLUMN words TO current_contents;
+ALTER TABLE devices RENAME COLUMN heard_in TO last_import_id;
+ALTER TABLE devices RENAME COLUMN heard_at TO last_read_at;
+ALTER TABLE import_problems RENAME COLUMN mend TO hint;
+ALTER TABLE hooks RENAME TO webhooks;
+ALTER TABLE deliveries RENAME COLUMN hook TO webhook;
+ALTER TABLE device_texts RENAME TO failure_messages;
+ALTER TABLE text_matches RENAME TO message_matches;
+ALTER TABLE told_due RENAME TO due_notifications;
+ALTER TABLE due_notifications RENAME COLUMN told_on TO notified_on;
+DROP INDEX devices_heard;
+CREATE INDEX devices_read ON devices (last_read_at);
+DROP INDEX device_texts_text;
+CREATE INDEX failure_messages_text ON failure_messages (text);
+DROP INDEX deliveries_hook;
+CREATE INDEX deliveries_webhook ON deliveries (webhook, id);

@@ -1,0 +1,1 @@
+"""Readings in the records: imports, contents that readings share, failure messages."""

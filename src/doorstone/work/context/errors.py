@@ -1,0 +1,53 @@
+"""What can stand in the way of a use case. The edges turn these into problem documents and exit codes.
+
+WorkError
+  BadInputError     what was given cannot be read or meant
+  MissingError      there is no such object
+  RefusedError      a rule of the job forbids it
+  StaleEditError    somebody else changed it in the meantime
+  ReusedKeyError    an Idempotency-Key was used for something else before
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class ErrorEntry:
+    """One place where something is wrong: a line and column, or a device and requirement; and the hint."""
+
+    pointer: str
+    detail: str
+    hint: str
+
+
+class WorkError(Exception):
+    """`detail` says what is wrong in one sentence, `hint` what to do, `errors` each place."""
+
+    def __init__(self, detail: str, hint: str = "", errors: Sequence[ErrorEntry] = ()) -> None:
+        super().__init__(f"{detail}. {hint}".strip())
+        self.detail = detail
+        self.hint = hint
+        self.errors = tuple(errors)
+
+
+class BadInputError(WorkError):
+    pass
+
+
+class MissingError(WorkError):
+    pass
+
+
+class RefusedError(WorkError):
+    pass
+
+
+class StaleEditError(WorkError):
+    pass
+
+
+class ReusedKeyError(WorkError):
+    pass

@@ -1,0 +1,82 @@
+"""Traffic: who works at the moment, so that a person who waits for a write goes before pages and imports.
+
+One process does everything, so whatever computes slows all else. Pages are worked out a few at a time, and these and
+an import wait a moment while somebody writes.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import deque
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+AT_ONCE = 2
+GIVE_WAY = 0.25  # seconds that a page or an import waits for writers at most
+RECENT = 2.0  # seconds for which a write is taken as a sign that more will come
+
+
+class _Lanes:
+    """So many at once; who has waited longest goes next, which a semaphore does not promise."""
+
+    def __init__(self, lanes: int) -> None:
+        self._free = lanes
+        self._guard = threading.Lock()
+        self.waiting: deque[threading.Lock] = deque()
+
+    def __enter__(self) -> None:
+        with self._guard:
+            if self._free:
+                self._free -= 1
+                return
+            mine = threading.Lock()
+            mine.acquire()
+            self.waiting.append(mine)
+        mine.acquire()  # until a lane is handed over
+
+    def __exit__(self, *_: object) -> None:
+        with self._guard:
+            if self.waiting:
+                self.waiting.popleft().release()
+            else:
+                self._free += 1
+
+
+class WritePriority:
+    def __init__(self, lanes: int = AT_ONCE) -> None:
+        self._changed = threading.Condition()
+        self._writers = 0
+        self._last = -RECENT
+        self._pages = _Lanes(lanes)
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        """Somebody writes and waits for it."""
+        with self._changed:
+            self._writers += 1
+        try:
+            yield
+        finally:
+            with self._changed:
+                self._writers -= 1
+                self._last = time.monotonic()
+                self._changed.notify_all()
+
+    @contextmanager
+    def paging(self) -> Iterator[None]:
+        """A page is worked out: a few at a time, and after those who write."""
+        with self._pages:
+            self.give_way()
+            yield
+
+    @property
+    def waiting(self) -> int:
+        """How many pages wait for a lane."""
+        return len(self._pages.waiting)
+
+    def give_way(self) -> None:
+        """Wait while somebody writes, but not for long."""
+        if self._writers:
+            with self._changed:
+                self._changed.wait_for(lambda: not self._writers, GIVE_WAY)

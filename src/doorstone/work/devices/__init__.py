@@ -1,0 +1,1 @@
+"""Devices: settled and put into classes, listed, chosen, their disputes settled."""

@@ -1,0 +1,217 @@
+"""Devices: the list with states and marks, one device with its facts, and which overrides would do for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any, NamedTuple
+
+from doorstone.core.facts import Candidate, FactSpec, Verdict, View
+from doorstone.core.forecast.course import Course, course
+from doorstone.core.forecast.device_forecast import Forecast
+from doorstone.core.platforms.platform import target_release
+from doorstone.core.sorting.assessment import State
+from doorstone.core.sorting.counts import Sorted
+from doorstone.store import exceptions as exception_store
+from doorstone.store.devices import devices as store
+from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError
+from doorstone.work.context.ids import id_of
+from doorstone.work.snapshot.sheets import check_requirement, get_sheet, need_release
+from doorstone.work.snapshot.snapshot import snapshot
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceLine:
+    """One device in a list. `marks` maps requirement -> mark at the target release, in the sheet's order."""
+
+    id: str
+    name: str
+    site: str
+    role: str
+    critical: bool
+    platform: str
+    model: str
+    release: str
+    edition: str
+    state: str
+    marks: Mapping[str, str]
+    runway: date | None
+
+
+@dataclass(frozen=True, slots=True)
+class DevicePage:
+    platform: str
+    release: str
+    total: int
+    lines: tuple[DeviceLine, ...]
+    next: str | None
+    sites: tuple[str, ...]
+    roles: tuple[str, ...]
+    models: tuple[str, ...]
+
+
+class FactWord(NamedTuple):
+    """One source's word on a fact, as people read it."""
+
+    value: str
+    source: str
+    taken_at: datetime
+
+
+class FactLine(NamedTuple):
+    """One fact of a device. `rivals` disagree with it; `aged` says that its only reading is too old to count."""
+
+    name: str
+    title: str
+    believed: FactWord
+    rivals: tuple[FactWord, ...]
+    lasting: bool
+    aged: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    device: DeviceLine
+    target: str
+    releases: tuple[str, ...]
+    facts: tuple[FactLine, ...]
+    readings: tuple[store.ReadingRow, ...]
+    verdicts: tuple[Verdict, ...]
+    course: Course | None
+
+
+def list_devices(
+    context: Context, platform_id: str, release: str, where: Filter, after: str = "", limit: int = 50
+) -> DevicePage:
+    """A page of the platform's devices against a release, by id, those after `after`."""
+    platform = get_sheet(context, platform_id).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    if where.state and where.state not in set(State):
+        raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
+    check_requirement(platform, release, where.requirement)
+    now = snapshot(context)
+    rows = now.find(platform, release, where, after, limit + 1)
+    ahead = now.forecasts([row for row, _ in rows[:limit]])
+    page = [_line(row, found, ahead[row.id]) for row, found in rows[:limit]]
+    places = now.places(platform)
+    return DevicePage(
+        platform_id,
+        release,
+        now.total(platform, release, where),
+        tuple(page),
+        page[-1].id if len(rows) > limit else None,
+        places.sites,
+        places.roles,
+        places.models,
+    )
+
+
+def _line(row: DeviceRow, found: Sorted, ahead: Forecast | None) -> DeviceLine:
+    return DeviceLine(
+        row.id,
+        row.name,
+        row.site,
+        row.role,
+        row.critical,
+        row.platform,
+        row.model,
+        row.running_release,
+        row.edition,
+        found.state,
+        found.marks,
+        ahead.technical.runway if ahead else None,
+    )
+
+
+def get_device(context: Context, device: str, release: str = "") -> Device:
+    """One device with every fact and its course towards `release`. Raises `MissingError`."""
+    now = snapshot(context)
+    row = now.device(device)
+    platform = now.need_sheet(device).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    found = now.stands(row, platform, release)
+    view = now.view(device)
+    facts = [_fact(spec, view) for name, spec in now.specs.items() if name in view.facts or name in view.aged]
+    ahead = now.forecast(device)
+    with context.database.read() as db:
+        readings = store.readings(db, device)
+    return Device(
+        _line(row, found, ahead),
+        release,
+        tuple(r.id for r in platform.releases),
+        tuple(facts),
+        tuple(readings),
+        tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
+        course(release, ahead, context.today(), context.policy.stay_days) if ahead else None,
+    )
+
+
+def _fact(spec: FactSpec, view: View) -> FactLine:
+    settled = view.facts.get(spec.name)
+    if settled is None:
+        return FactLine(spec.name, spec.title, _word(spec, view.aged[spec.name]), (), spec.lasting, True)
+    rivals = tuple(_word(spec, rival) for rival in settled.rivals) if settled.rivals else ()
+    return FactLine(spec.name, spec.title, _word(spec, settled.believed), rivals, spec.lasting, False)
+
+
+def _word(spec: FactSpec, one: Candidate) -> FactWord:
+    return FactWord(spec.show(one.value), one.source, one.taken_at)
+
+
+def sites_of(context: Context, names: Iterable[str]) -> set[str]:
+    """The sites at which these devices stand. Raises `MissingError`."""
+    now = snapshot(context)
+    return {now.device(name).site for name in names}
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceChange:
+    """New attributes of a device that rules rest on; None leaves one as it is."""
+
+    site: str | None = None
+    role: str | None = None
+    critical: bool | None = None
+
+
+def change_device(context: Context, actor: Actor, name: str, change: DeviceChange, note: str) -> Device:
+    """Change a device's site, role or criticality. Approvals that rest on them need a second look.
+
+    Raises `MissingError`, `BadInputError` without a note or where nothing would change.
+    """
+    if len(note.strip()) < 5:
+        raise BadInputError("A change of what rules rest on takes a note", "Say in a sentence why")
+    wanted = {"site": change.site, "role": change.role, "critical": change.critical}
+    given = {key: value for key, value in wanted.items() if value is not None}
+    for key in ("site", "role"):
+        if not str(given.get(key, "")).isprintable() or len(str(given.get(key, ""))) > 100:
+            raise BadInputError(f"The {key} cannot be used", "Use up to 100 letters, without line breaks")
+    with context.database.write() as db:
+        held = store.records(db, [name])
+        if name not in held:
+            raise MissingError(f"There is no device {name!r}", "See them with 'doorstone device list'")
+        before = held[name]
+        was = {key: bool(getattr(before, key)) if key == "critical" else getattr(before, key) for key in given}
+        changed = {key: value for key, value in given.items() if was[key] != value}
+        if not changed:
+            raise BadInputError(f"Nothing of {name} would change", "Name another site, role or criticality")
+        stored: dict[str, Any] = {key: int(value) if key == "critical" else value for key, value in changed.items()}
+        store.put(db, held, [before._replace(**stored)])
+        words = [f"{key} was {_in_words(was[key])}, is {_in_words(value)}" for key, value in sorted(changed.items())]
+        stale = exception_store.unsettle(db, name, "; ".join(words))
+        body = {"was": {key: was[key] for key in changed}, "is": changed, "note": note.strip(),
+                "stale": [id_of("EX", number) for number in stale]}  # fmt: skip
+        record(context, db, actor, "device changed", "device", name, body, devices=[name])
+    return get_device(context, name)
+
+
+def _in_words(value: object) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return str(value) or "none"

@@ -1,0 +1,1 @@
+"""Exceptions: requested, decided, looked after, handed over as a register, found missing."""

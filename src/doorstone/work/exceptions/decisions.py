@@ -1,0 +1,271 @@
+"""Deciding on exceptions: approving all or a part, alone or as one of two, second looks, revoking, closing."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any
+
+from doorstone.core.exceptions.consequences import Consequence, ConsequenceCase, consequence
+from doorstone.core.exceptions.life import (
+    ExceptionState,
+    Move,
+    MoveRefusedError,
+    approvals_needed,
+    check_approver,
+    next_state,
+    shown,
+)
+from doorstone.core.fixes.plan import plan_fixes
+from doorstone.store import exceptions as store
+from doorstone.store import kits as kit_store
+from doorstone.store.exceptions import ApprovalRow, ExceptionRow
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import record, tell_people
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, RefusedError
+from doorstone.work.context.ids import id_of
+from doorstone.work.exceptions.requests import (
+    ExceptionView,
+    check_version,
+    get_exception,
+    need,
+    need_own,
+    refusal_entries,
+    refuse_if,
+)
+from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
+from doorstone.work.snapshot.people import may_decide
+from doorstone.work.snapshot.rollback import rollback_until
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot
+
+NOT_WITH_THE_REST = "not approved with the rest"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """The devices and requirements that an approval is of; empty means all."""
+
+    devices: tuple[str, ...] = ()
+    requirements: tuple[str, ...] = ()
+
+
+def decide(
+    context: Context, actor: Actor, name: str, move: str, note: str, version: int | None, part: Part | None = None
+) -> ExceptionView:
+    """Approve, decline, withdraw, revoke, close or confirm. An approval rests on the findings as they are now.
+
+    Raises `RefusedError` for what the rules forbid, `StaleEditError` if somebody was faster.
+    """
+    note = note.strip()
+    with context.database.write() as db:
+        row = need(db, name)
+        check_version(row, name, version)
+        try:
+            wanted = Move(move)
+            after = next_state(ExceptionState(state_of(row, context.today())), wanted)
+            if wanted in (Move.APPROVE, Move.CONFIRM):
+                check_approver(row.requester, row.shaped_by, actor.name, context.policy.self_approval)
+        except MoveRefusedError as error:
+            raise RefusedError(error.reason, error.hint) from error
+        except ValueError as error:
+            raise BadInputError(f"{move!r} is not a move", f"Use one of {', '.join(Move)}") from error
+        if wanted is Move.WITHDRAW:
+            need_own(row, actor, "withdraw it; or decline it instead")
+        if wanted in (Move.DECLINE, Move.REVOKE) and len(note) < 5:
+            raise BadInputError(f"To {move} an exception takes a reason", "Say in a sentence why")
+        if wanted is Move.APPROVE:
+            _approve(context, db, actor, row, part or Part(), note)
+        elif wanted is Move.CONFIRM:
+            _confirm(context, db, actor, row, (part or Part()).devices, note)
+        else:
+            store.decide(db, row.id, row.version, after, actor.name, context.now(), note, False)
+            body = {"state": after.value, "note": note, "version": row.version + 1}
+            _record(context, db, actor, f"exception {after}", row, body, note)
+    return get_exception(context, name)
+
+
+def _record(
+    context: Context,
+    db: sqlite3.Connection,
+    actor: Actor,
+    action: str,
+    row: ExceptionRow,
+    body: dict[str, Any],
+    note: str,
+) -> None:
+    name = id_of("EX", row.id)
+    record(context, db, actor, action, "exception", name, body, devices=row.devices)
+    words = f"{name} {action.removeprefix('exception ')} by {actor.name}" + (f": {note}" if note else "")
+    tell_people(context, db, "decision", name, words, people=(row.requester, row.owner), besides=(actor.name,))
+
+
+def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, part: Part, note: str) -> None:
+    now = snapshot(context)
+    devices, requirements = _part(row, part, note)
+    if date.fromisoformat(row.expires_on) < now.today:
+        raise RefusedError(f"Its last day, {row.expires_on}, is past", "Have the requester edit the terms")
+    refuse_if(refusal_entries(now, row.release, requirements, devices) + _unkept(row, now, devices))
+    assessed = now.assessments(now.rows(devices), row.release)
+    seen = {device: shown(assessed[device], requirements) for device in devices}
+    critical = any(device.critical for device in now.rows(devices))
+    needed = max(row.approvals_needed, approvals_needed(context.policy.two_approvers, critical))
+    if needed != row.approvals_needed:
+        store.need_approvals(db, row.id, needed)
+        row = replace(row, approvals_needed=needed)
+    own = actor.name in {row.requester, *row.shaped_by}
+    standing, fell = _approvals_that_stand(db, now, row, actor, devices, requirements, seen)
+    if standing + 1 < row.approvals_needed:
+        if fell:
+            store.drop_approvals(db, row.id)
+        wanted = {"devices": devices, "requirements": requirements}
+        store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen))
+        store.touch(db, row.id)
+        body = {"note": note, "needed": row.approvals_needed, "fell_away": fell, "self_approved": own}
+        _record(context, db, actor, "exception approved once", row, body, note)
+        return
+    out_devices = [d for d in row.devices if d not in devices]
+    out_requirements = [r for r in row.requirements if r not in requirements]
+    store.leave_out(db, row.id, out_devices, out_requirements, note or NOT_WITH_THE_REST)
+    for device in devices:
+        store.keep_shown(db, row.id, device, seen[device])
+    wanted = {"devices": devices, "requirements": requirements}
+    store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen))
+    store.decide(db, row.id, row.version, ExceptionState.APPROVED, actor.name, context.now(), note, own)
+    body = {
+        "state": "approved",
+        "note": note,
+        "self_approved": own,
+        "left_out": [*out_devices, *out_requirements],
+        "shown": seen,
+        "version": row.version + 1,
+    }
+    _record(context, db, actor, "exception approved", row, body, note)
+
+
+def _part(row: ExceptionRow, part: Part, note: str) -> tuple[list[str], list[str]]:
+    devices = sorted(set(part.devices) or set(row.devices))
+    requirements = sorted(set(part.requirements) or set(row.requirements))
+    unknown = sorted((set(devices) - set(row.devices)) | (set(requirements) - set(row.requirements)))
+    if unknown:
+        raise BadInputError(f"{id_of('EX', row.id)} does not ask for {', '.join(unknown)}", "Approve what it asks for")
+    whole = len(devices) == len(row.devices) and len(requirements) == len(row.requirements)
+    if not whole and len(note) < 5:
+        raise BadInputError("To approve a part takes a reason for the rest", "Say in a sentence why it is left out")
+    return devices, requirements
+
+
+def _unkept(row: ExceptionRow, now: Snapshot, devices: Sequence[str]) -> list[ErrorEntry]:
+    """Conditions that the facts do not show kept: nobody approves on a condition that is broken from the start."""
+    return [
+        ErrorEntry(
+            f"{device}, condition", f"“{view.kept.text}” is not kept: {measured}", "See that it is, and read it again"
+        )
+        for view in kept_conditions(row, now)
+        for device, measured in view.devices.items()
+        if device in devices
+    ]
+
+
+def _approvals_that_stand(
+    db: sqlite3.Connection,
+    now: Snapshot,
+    row: ExceptionRow,
+    actor: Actor,
+    devices: list[str],
+    requirements: list[str],
+    seen: dict[str, Any],
+) -> tuple[int, str]:
+    """How many earlier approvals count beside this one, and whose fell away.
+
+    One falls away once what it rested on has changed, or its person may no longer decide at the devices' sites.
+    """
+    count, fell = 0, []
+    sites = {device.site for device in now.rows(devices)}
+    for held in row.approvals:
+        if held.person == actor.name:
+            raise RefusedError("You have approved it already", "It waits for another approver")
+        if not may_decide(db, held.person, sites) or held.person in row.shaped_by:
+            fell.append(held.person)
+            continue
+        if held.part != {"devices": devices, "requirements": requirements}:
+            raise RefusedError(f"{held.person} has approved another part of it", "Approve the same part, or decline it")
+        if held.shown == seen:
+            count += 1
+        else:
+            fell.append(held.person)
+    return count, ", ".join(fell)
+
+
+def _confirm(
+    context: Context, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, devices: Sequence[str], note: str
+) -> None:
+    """The second look: the approval of these devices, of all stale ones if none is named, rests on today's findings."""
+    now = snapshot(context)
+    stale = stale_devices(row, now)
+    name = id_of("EX", row.id)
+    chosen = sorted(set(devices) or set(stale))
+    if not stale:
+        raise RefusedError(f"Nothing has changed under {name}", "It stands as it is")
+    if fresh := [device for device in chosen if device not in stale]:
+        raise BadInputError(f"Nothing has changed for {', '.join(fresh)}", f"Look again at {', '.join(sorted(stale))}")
+    if len(note) < 5:
+        raise BadInputError("A second look takes a note", "Say in a sentence why the approval may stand")
+    refuse_if(refusal_entries(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
+    seen = {device: shown(now.assessment(device, row.release), row.requirements) for device in chosen}
+    body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
+    look = store.SecondLookRow(actor.name, tuple(chosen), seen)
+    sites = {device.site for device in now.rows(chosen)}
+    others = {
+        held.person
+        for held in store.second_looks(db, row.id)
+        if held.person != actor.name
+        and held.person not in {row.requester, *row.shaped_by}
+        and (held.devices, held.shown) == (look.devices, look.shown)
+        and may_decide(db, held.person, sites)
+    }
+    if len(others) + 1 < row.approvals_needed:
+        store.add_second_look(db, row.id, look, context.now(), note)
+        store.touch(db, row.id)
+        _record(context, db, actor, "exception confirmed once", row, {**body, "needed": row.approvals_needed}, note)
+        return
+    for device in chosen:
+        store.keep_shown(db, row.id, device, seen[device])
+    store.drop_second_looks(db, row.id)
+    store.touch(db, row.id)
+    _record(context, db, actor, "exception confirmed", row, {**body, "with": sorted(others)}, note)
+
+
+# -------------------------------------------------------------- consequences
+
+
+def consequences(context: Context, name: str) -> list[Consequence]:
+    """What must be done for each device once this exception does not hold, be it revoked, lapsed or stale."""
+    now = snapshot(context)
+    with context.database.read() as db:
+        row = need(db, name)
+        return [consequence(_case(context, db, now, row, device), now.today) for device in row.devices]
+
+
+def _case(context: Context, db: sqlite3.Connection, now: Snapshot, row: ExceptionRow, device: str) -> ConsequenceCase:
+    kits = [id_of("KT", kit.id) for kit in kit_store.every(db, device) if id_of("EX", row.id) in kit.exceptions]
+    sheet = now.sheet_of(device)
+    runs = now.view(device).text("os.release")
+    if sheet is None or not sheet.platform.has(runs):
+        return ConsequenceCase(device, runs or "an unread release", (), (), kits, None)
+    platform = sheet.platform
+    reaches = next(e for e in now.exceptions if e.id == id_of("EX", row.id)).reaches(platform, runs)
+    others = {
+        requirement
+        for e in now.exceptions_of(device)
+        if e.id != id_of("EX", row.id) and e.in_force(now.today) and e.reaches(platform, runs)
+        for requirement in e.requirements
+    }
+    assessment = now.assessment(device, runs)
+    failing = {f.requirement.id for f in assessment.unmet()}
+    unmet = sorted(failing & set(row.requirements) - others) if reaches else []
+    plan = plan_fixes(assessment, now.view(device))
+    fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(unmet)]
+    return ConsequenceCase(device, runs, unmet, fixes, kits, rollback_until(db, now, device))

@@ -1,0 +1,183 @@
+"""Fixes first: the plan for one device, and the list to take on a round of the sites."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from decimal import Decimal
+
+from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
+from doorstone.core.sorting.assessment import Assessment, State, assess, with_exceptions
+from doorstone.formats.safe_csv import csv_text
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.work.context.context import Context
+from doorstone.work.snapshot.selecting import among, choose_devices, counts
+from doorstone.work.snapshot.snapshot import assess_device, snapshot
+
+_Planned = tuple[FixPlan, Assessment]
+"""The fixes to make on devices of a profile, and how these then stand, exceptions apart."""
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceFixes:
+    """The plan for one device, its state today and once every fix is made."""
+
+    device: str
+    release: str
+    plan: FixPlan
+    state: State
+    after: State
+
+
+@dataclass(frozen=True, slots=True)
+class FixVisit:
+    """One fix to make on one device, with what it is for and the state that the whole plan brings."""
+
+    device: str
+    name: str
+    role: str
+    step: int
+    of: int
+    meets: tuple[str, ...]
+    after: str
+
+
+@dataclass(frozen=True, slots=True)
+class FixAction:
+    title: str
+    kind: str
+    minutes: int
+    cost: Decimal
+    visits: tuple[FixVisit, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SiteRound:
+    site: str
+    devices: int
+    minutes: int
+    cost: Decimal
+    actions: tuple[FixAction, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Something to buy before going: how many, and what they cost together."""
+
+    title: str
+    count: int
+    cost: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class FixRound:
+    """The fleet's fixes, by site and action. `pointless` counts devices that stay floored whatever is fixed."""
+
+    platform: str
+    release: str
+    devices: int
+    minutes: int
+    cost: Decimal
+    sites: tuple[SiteRound, ...]
+    parts: tuple[Part, ...]
+    pointless: int
+
+
+def device_fixes(context: Context, device: str, release: str = "") -> DeviceFixes:
+    """Which fixes to make on a device, combined, and how it then stands. Raises `MissingError`."""
+    assessment = assess_device(context, device, release)
+    now = snapshot(context)
+    platform = now.need_sheet(device).platform
+    view = now.view(device)
+    plan = plan_fixes(assessment, view)
+    decisions = now.decisions_for(platform)
+    excepted = now.excepted(platform, assessment.release).get(device, frozenset())
+    after = assess(platform, assessment.release, after_fixes(platform, plan, view), decisions, device)
+    return DeviceFixes(device, assessment.release, plan, assessment.state, _with(after, excepted))
+
+
+def _with(assessment: Assessment, excepted: Collection[str]) -> State:
+    return with_exceptions(assessment.state, {f.requirement.id: f.mark for f in assessment.findings}, excepted)
+
+
+def fix_round(
+    context: Context, platform_id: str, release: str = "", where: Filter | None = None, selection: str = ""
+) -> FixRound:
+    """Every fix worth making on the chosen devices, by site, action and device; planned once per profile."""
+    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
+    now = snapshot(context)
+    decisions = now.decisions_for(chosen.platform)
+    views = now.profile_views(chosen.platform)
+    excepted = now.excepted(chosen.platform, chosen.release)
+    found = counts(context, chosen)
+    plans: dict[int, _Planned] = {}
+    pointless: set[int] = set()
+    for profile in {count.profile for count in found}:
+        view, own = views[profile]
+        plan = plan_fixes(assess(chosen.platform, chosen.release, view, decisions, own), view)
+        if not plan.steps:
+            continue
+        after = assess(chosen.platform, chosen.release, after_fixes(chosen.platform, plan, view), decisions, own)
+        if after.state is State.FLOORED:
+            pointless.add(profile)
+        else:
+            plans[profile] = (plan, after)
+    with context.database.read() as db:
+        rows = list(among(now, chosen, found, device_store.of_profiles(db, plans)))
+    sites = tuple(_site(site, [row for row in rows if row.site == site], plans, excepted) for site in _sites(rows))
+    actions = [action for site in sites for action in site.actions]
+    bought = {a.title: a.cost for a in actions if a.kind == "part"}
+    number = {title: sum(len(a.visits) for a in actions if a.title == title) for title in bought}
+    return FixRound(
+        platform_id,
+        chosen.release,
+        len(rows),
+        sum(site.minutes for site in sites),
+        sum((site.cost for site in sites), Decimal(0)),
+        sites,
+        tuple(Part(title, number[title], cost * number[title]) for title, cost in sorted(bought.items())),
+        sum(count.devices for count in found if count.profile in pointless),
+    )
+
+
+def _sites(rows: list[DeviceRow]) -> list[str]:
+    return sorted({row.site for row in rows})
+
+
+def _site(
+    site: str, rows: list[DeviceRow], plans: Mapping[int, _Planned], excepted: Mapping[str, frozenset[str]]
+) -> SiteRound:
+    actions: dict[str, FixAction] = {}
+    for row in sorted(rows, key=lambda r: r.id):
+        plan, assessment = plans[row.profile or 0]
+        after = _with(assessment, excepted.get(row.id, frozenset()))
+        for at, step in enumerate(plan.steps, 1):
+            fix = step.fix
+            visit = FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, after.value)
+            held = actions.get(fix.title)
+            visits = (*(held.visits if held else ()), visit)
+            actions[fix.title] = FixAction(fix.title, fix.kind, fix.minutes, fix.cost, visits)
+    ordered = sorted(actions.values(), key=lambda a: (a.kind == "part", a.kind, a.title))
+    return SiteRound(
+        site,
+        len(rows),
+        sum(a.minutes * len(a.visits) for a in ordered),
+        sum((a.cost * len(a.visits) for a in ordered), Decimal(0)),
+        tuple(ordered),
+    )
+
+
+def fix_round_csv(found: FixRound) -> str:
+    """The round as CSV, a row for each fix of each device; cells that would be formulas are made text."""
+    columns = ["site", "action", "kind", "device", "name", "role", "step", "minutes", "cost", "meets", "state after"]
+    rows = [
+        [
+            *(site.site, a.title, a.kind, v.device, v.name, v.role, f"{v.step} of {v.of}"),
+            *(a.minutes, a.cost, v.meets, v.after),
+        ]
+        for site in found.sites
+        for a in site.actions
+        for v in a.visits
+    ]
+    return csv_text(columns, rows)

@@ -1,0 +1,1 @@
+"""Forecasts of one device and of the fleet, scenarios, costs, a plan for a budget."""

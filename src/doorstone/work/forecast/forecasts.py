@@ -1,0 +1,201 @@
+"""Looking ahead: one device's forecast, the fleet's, and the overview that starts the day."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from doorstone.core.forecast.course import Course, course
+from doorstone.core.forecast.device_forecast import Forecast, edition_of
+from doorstone.core.platforms.platform import Platform, Release, target_release
+from doorstone.core.sorting.counts import RollUp
+from doorstone.store.devices import profiles as profile_store
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
+from doorstone.work.snapshot.roll_up import fleet_roll_up
+from doorstone.work.snapshot.settling import decisions_of
+from doorstone.work.snapshot.sheets import get_sheet, need_release
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.standings import standings
+from doorstone.work.snapshot.uncovered import lacking_by_site
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceForecast:
+    device: str
+    as_of: date
+    edition: str
+    releases: tuple[Release, ...]
+    forecast: Forecast
+    course: Course
+
+
+def device_forecast(context: Context, device: str, release: str = "") -> DeviceForecast:
+    """One device's forecast and its course towards `release`. Raises `MissingError`."""
+    now = snapshot(context)
+    now.device(device)
+    platform = now.need_sheet(device).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    ahead = now.forecast(device)
+    if ahead is None:
+        runs = now.view(device).text("os.release") or "unread"
+        raise MissingError(
+            f"{device} runs release {runs}, which the sheet does not know", "Read it, or add the release"
+        )
+    edition = edition_of(platform, now.view(device))
+    way = course(release, ahead, now.today, context.policy.stay_days)
+    return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
+
+
+@dataclass(frozen=True, slots=True)
+class MonthOfLeaving:
+    """How many devices leave servicing in a month, and what ends it for them."""
+
+    month: str
+    technical: int
+    approved: int
+    causes: Mapping[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class FleetForecast:
+    platform: str
+    as_of: date
+    devices: int
+    unknown: int
+    past: int
+    months: tuple[MonthOfLeaving, ...]
+    ends: Mapping[str, int]
+    courses: Mapping[str, int]
+
+
+def fleet_forecast(context: Context, platform_id: str, release: str = "") -> FleetForecast:
+    """When devices leave servicing, technically and as approved today, and the courses towards `release`."""
+    platform = get_sheet(context, platform_id).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    now = snapshot(context)
+    technical: Counter[str] = Counter()
+    approved: Counter[str] = Counter()
+    causes: dict[str, Counter[str]] = {}
+    ends: Counter[str] = Counter()
+    courses: Counter[str] = Counter()
+    unknown = past = 0
+    forecasts = now.fleet_forecasts(platform)
+    for ahead, count in forecasts:
+        if ahead is None or ahead.unread:
+            unknown += count
+            continue
+        courses[course(release, ahead, now.today, context.policy.stay_days).way] += count
+        ends[ahead.technical.ended_by] += count
+        past += count * (ahead.technical.runway is None)
+        for line, months in ((ahead.technical, technical), (ahead.approved, approved)):
+            if line.runway is not None:
+                months[line.runway.isoformat()[:7]] += count
+        if ahead.technical.runway is not None:
+            month = ahead.technical.runway.isoformat()[:7]
+            causes.setdefault(month, Counter())[ahead.technical.ended_kind] += count
+    every = sorted({*technical, *approved})
+    return FleetForecast(
+        platform_id,
+        now.today,
+        sum(count for _, count in forecasts),
+        unknown,
+        past,
+        tuple(MonthOfLeaving(m, technical[m], approved[m], dict(causes.get(m, {}))) for m in every),
+        dict(ends.most_common()),
+        dict(courses.most_common()),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class SiteCount:
+    """`uncovered` counts the devices that run what no exception in force permits."""
+
+    site: str
+    states: Mapping[str, int]
+    uncovered: int
+
+
+@dataclass(frozen=True, slots=True)
+class Overview:
+    platform: str
+    name: str
+    release: str
+    as_of: date
+    releases: tuple[Release, ...]
+    running: Mapping[str, int]
+    roll_up: RollUp
+    sites: tuple[SiteCount, ...]
+    uncovered: int
+
+
+def overview(context: Context, platform_id: str, release: str = "") -> Overview:
+    """The platform against a release: states, requirements, combinations, sites."""
+    platform = get_sheet(context, platform_id).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    raised = snapshot(context).raised(platform, release)
+    lacking = _lacking(context, platform)
+    with context.database.read() as db:
+        rests_on = (
+            context.stamp().devices,
+            decisions_of(context, db, platform_id),
+            platform,
+            context.today(),
+            raised,
+            lacking,
+        )
+    return context.remembered(
+        ("overview", platform_id, release), rests_on, lambda: _overview(context, platform, release, lacking)
+    )
+
+
+def _lacking(context: Context, platform: Platform) -> Mapping[str, int]:
+    """Site -> devices that run what no exception in force permits."""
+
+    now = snapshot(context)
+
+    def count() -> Mapping[str, int]:
+        with context.database.read() as db:
+            found = lacking_by_site(db, now, platform)
+            return {site or "no site": devices for site, devices in found.items()}
+
+    held = now.in_force_by_device(platform)
+    rests_on = (context.stamp().devices, now.decisions_for(platform), platform, context.today(), held)
+    return context.remembered(("lacking", platform.id), rests_on, count)
+
+
+def _overview(context: Context, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:
+    rolled = fleet_roll_up(context, platform.id, release)
+    with context.database.read() as db:
+        found = standings(context, platform, release)
+        by_site = profile_store.by_site(db, platform.id)
+    sites: dict[str, Counter[str]] = {}
+    for site, profile, devices in by_site:
+        sites.setdefault(site or "no site", Counter())[found.of.state(profile)] += devices
+    for one in snapshot(context).raised(platform, release).values():
+        sites[one.row.site or "no site"].update({one.before: -1, one.stands.state: 1})
+    running: Counter[str] = Counter()
+    for row in found.rows.values():
+        running[row.running_release or "unread"] += row.devices
+    return Overview(
+        platform.id,
+        platform.name,
+        release,
+        context.today(),
+        platform.releases,
+        dict(sorted(running.items())),
+        rolled,
+        tuple(SiteCount(site, dict(+states), lacking.get(site, 0)) for site, states in sorted(sites.items())),
+        sum(lacking.values()),
+    )
+
+
+def look_ahead(context: Context) -> int:
+    """Work out the forecasts that are not known yet, so that no page has to; returns how many cases there are."""
+    now = snapshot(context)
+    return sum(len(now.fleet_forecasts(sheet.platform)) for sheet in now.sheets.values())

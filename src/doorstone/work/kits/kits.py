@@ -1,0 +1,490 @@
+"""Kits: made for one device or several of the same case, signed, handed out while they stand, compared."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import sqlite3
+import zipfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from doorstone.core.conditions import Outcome
+from doorstone.core.kits.case import KitCase, KitException
+from doorstone.core.kits.check import kit_differences
+from doorstone.core.kits.files import archive, kit_refusals, render
+from doorstone.core.kits.gates import GateResult, check_gates
+from doorstone.core.kits.overrides import Choice, OverrideSet, choose
+from doorstone.core.kits.settings_store import StoreError, setting_text
+from doorstone.core.media import Media
+from doorstone.core.platforms.platform import Platform, Route, SettingsSet, target_release
+from doorstone.formats.runbook_page import runbook_page
+from doorstone.formats.signature import new_key, public_key, sign
+from doorstone.formats.template_sandbox import TemplateError, fill_template
+from doorstone.store import exceptions as exception_store
+from doorstone.store import kits as store
+from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.keys import KIT_KEY, key_file
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.kits.overrides import overrides_for
+from doorstone.work.snapshot.approvals import stale_devices
+from doorstone.work.snapshot.kit_standing import KitStanding, kit_standings
+from doorstone.work.snapshot.media_on_record import choose_media, on_record, with_media
+from doorstone.work.snapshot.sheets import need_release
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
+
+CARRY_OVER = ("everything", "files", "nothing")
+MOST_DEVICES = 500
+
+
+@dataclass(frozen=True, slots=True)
+class KitFile:
+    path: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Kit:
+    id: str
+    row: store.KitRow
+    standing: KitStanding
+    files: tuple[KitFile, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class KitOptions:
+    """What a kit is asked for. `waive` maps gate -> why its warning is waived.
+
+    `media` names the media to use, the one that fits best if empty; `sets` the settings for after the upgrade.
+    """
+
+    devices: tuple[str, ...]
+    release: str = ""
+    route: str = "in-place"
+    carry_over: str = "everything"
+    waive: Mapping[str, str] | None = None
+    media: str = ""
+    sets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SharedCase:
+    """Devices that can share a kit: the same overrides carry each of them."""
+
+    devices: tuple[str, ...]
+    overrides: tuple[str, ...]
+    media: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class _DeviceCase:
+    device: str
+    chosen: OverrideSet
+    exceptions: tuple[ExceptionRow, ...]
+    gates: tuple[GateResult, ...]
+    refused: tuple[ErrorEntry, ...]
+    patches: tuple[str, ...]
+    media: Media | None
+
+
+# -------------------------------------------------------------------- making
+
+
+def make_kit(
+    context: Context,
+    actor: Actor,
+    device: str | Sequence[str],
+    release: str,
+    route: str,
+    carry_over: str,
+    waive: Mapping[str, str] | None = None,
+    media: str = "",
+    sets: Sequence[str] = (),
+) -> Kit:
+    """Make the kit for exactly what is excepted. Raises `RefusedError` with every reason why there may be none."""
+    devices = (device,) if isinstance(device, str) else tuple(device)
+    wanted = KitOptions(tuple(sorted(set(devices))), release, route, carry_over, waive, media, tuple(sets))
+    _check_wanted(wanted)
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            return get_kit(context, before)
+        now = snapshot(context)
+        platform, release = _platform_of(now, wanted)
+        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+        _refuse(found, release)
+        number = store.next_id(db)
+        case = _kit_case(now, id_of("KT", number), platform, release, wanted, found)
+        private = _private_key(context)
+        bundle = archive(case.id, _render(case, private))
+        values = {
+            "id": number,
+            "platform": platform.id,
+            "sheet_revision": case.sheet_revision,
+            "release": release,
+            "route": wanted.route,
+            "carry_over": wanted.carry_over,
+            "device": wanted.devices[0],
+            "devices": list(wanted.devices),
+            "overrides": list(case.chosen.ids),
+            "exceptions": [e.id for e in case.exceptions],
+            "waived": dict(case.waived),
+            "media": case.media.id if case.media else None,
+            "sets": [known.id for known in case.sets],
+            "expires_on": case.expires.isoformat() if case.expires else None,
+            "sha256": hashlib.sha256(bundle).hexdigest(),
+            "made_by": actor.name,
+            "made_at": context.now(),
+        }
+        store.add(db, values, bundle)
+        record(context, db, actor, "kit made", "kit", case.id, values, creates=True)
+    return get_kit(context, case.id)
+
+
+def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
+    try:
+        return render(case, lambda manifest: sign(private, manifest), fill_template)
+    except (StoreError, TemplateError) as error:
+        raise RefusedError(str(error), "Correct the sheet, or the template beside it") from error
+
+
+def _check_wanted(wanted: KitOptions) -> None:
+    route, carry_over = wanted.route, wanted.carry_over
+    if not wanted.devices or len(wanted.devices) > MOST_DEVICES:
+        raise BadInputError(f"A kit is for 1 to {MOST_DEVICES} devices", "Name them")
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    if carry_over not in CARRY_OVER or (route == Route.CLEAN) != (carry_over == "nothing"):
+        raise BadInputError(
+            f"The {route} route cannot carry over {carry_over!r}", "In place: everything or files. Clean: nothing"
+        )
+    for gate, why in (wanted.waive or {}).items():
+        if not 5 <= len(why.strip()) <= 300 or not why.isprintable():
+            raise BadInputError(f"To waive {gate} takes a reason", "Say in a sentence why the warning does not matter")
+
+
+def _platform_of(now: Snapshot, wanted: KitOptions) -> tuple[Platform, str]:
+    platforms: dict[str, Platform] = {}
+    for name in wanted.devices:
+        now.device(name)
+        platform = now.need_sheet(name).platform
+        platforms[platform.id] = platform
+    if len(platforms) != 1:
+        raise BadInputError("The devices are of several platforms", "Make one kit per platform")
+    platform = next(iter(platforms.values()))
+    release = wanted.release or target_release(platform, now.today)
+    need_release(platform, release)
+    known = {gate.id: gate for gate in platform.gates}
+    for gate in wanted.waive or ():
+        if gate not in known:
+            raise BadInputError(f"There is no gate {gate!r}", f"There is: {', '.join(sorted(known))}")
+    _sets(platform, wanted)
+    return platform, release
+
+
+def _sets(platform: Platform, wanted: KitOptions) -> tuple[SettingsSet, ...]:
+    known = {one.id: one for one in platform.sets}
+    for name in wanted.sets:
+        if name not in known:
+            there = ", ".join(sorted(known)) or "none"
+            raise BadInputError(f"{platform.name} has no settings set {name!r}", f"There is: {there}")
+    return tuple(known[name] for name in sorted(set(wanted.sets)))
+
+
+def _device_case(
+    now: Snapshot, db: sqlite3.Connection, platform: Platform, release: str, wanted: KitOptions, device: str
+) -> _DeviceCase:
+    view, route = now.view(device), Route(wanted.route)
+    assessment = now.assessment(device, release)
+    unmet = {f.requirement.id for f in assessment.unmet()}
+    excepted, stale, used = _in_force(now, exception_store.of_device(db, device), platform, release, device, unmet)
+    known = now.experience(platform).of(device, now.device(device).model).at(release)
+    choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted), known=known)
+    media = choose_media(now, on_record(db, platform), device, release, wanted.media)
+    seen = with_media(view, media, release, wanted.carry_over)
+    gates = check_gates(platform, route, seen, device, critical=now.device(device).critical)
+    waive = set(wanted.waive or ())
+    refused = [
+        ErrorEntry(f"{device}, {r.subject}", r.reason, r.hint)
+        for r in kit_refusals(assessment, excepted, stale, choice, gates, waive)
+    ]
+    refused += [
+        ErrorEntry(f"{device}, {g.gate.id}", f"{g.gate.title} is a stop and cannot be waived", g.gate.todo)
+        for g in gates
+        if g.blocks and g.gate.id in waive
+    ]
+    model = now.device(device).model
+    patches = platform.models[model].patches if model in platform.models else ()
+    return _DeviceCase(device, _best(choice), tuple(used), gates, tuple(refused), patches, media)
+
+
+def _best(choice: Choice) -> OverrideSet:
+    return choice.best or OverrideSet((), (), ())
+
+
+def _in_force(
+    now: Snapshot, rows: list[ExceptionRow], platform: Platform, release: str, device: str, unmet: set[str]
+) -> tuple[dict[str, str], dict[str, list[str]], list[ExceptionRow]]:
+    """Requirement -> the exception in force that names it; stale exceptions that would be needed; those used."""
+    excepted: dict[str, str] = {}
+    stale: dict[str, list[str]] = {}
+    used: list[ExceptionRow] = []
+    for row in sorted(rows, key=lambda r: r.id):
+        held = terms(row)
+        names = unmet & held.requirements
+        reaching = held.in_force(now.today) and held.reaches(platform, release)
+        if device not in held.devices or not (names and reaching):
+            continue
+        if changes := stale_devices(row, now).get(device):
+            stale[held.id] = changes
+            continue
+        used.append(row)
+        excepted |= dict.fromkeys(names, held.id)
+    return excepted, {n: c for n, c in stale.items() if not unmet <= set(excepted)}, used
+
+
+def _refuse(found: Sequence[_DeviceCase], release: str) -> None:
+    errors = [entry for one in found for entry in one.refused]
+    if errors:
+        named = ", ".join(one.device for one in found[:5]) + (" and others" if len(found) > 5 else "")
+        raise RefusedError(f"No kit can be made for {named} to {release}", "Correct each reason first", errors)
+    cases = _shared(found)
+    if len(cases) > 1:
+        apart = [ErrorEntry(", ".join(case.devices[:6]), _need_words(case), "Make a kit for these") for case in cases]
+        raise RefusedError(f"These devices are {len(cases)} cases: they cannot share a kit", "Make one for each", apart)
+
+
+def _need_words(case: SharedCase) -> str:
+    words = f"{'they need' if len(case.devices) > 1 else 'it needs'} {' and '.join(case.overrides) or 'no override'}"
+    return words + (f", from {case.media}" if case.media else "")
+
+
+def _shared(found: Sequence[_DeviceCase]) -> list[SharedCase]:
+    """The fewest kits that carry these devices exactly: one per distinct set of overrides, patches and media."""
+    groups: dict[tuple[tuple[str, ...], tuple[str, ...], str], list[str]] = {}
+    for one in found:
+        groups.setdefault((one.chosen.ids, one.patches, one.media.id if one.media else ""), []).append(one.device)
+    return sorted(
+        (SharedCase(tuple(devices), ids, media) for (ids, _, media), devices in groups.items()),
+        key=lambda c: (-len(c.devices), c.devices),
+    )
+
+
+def _kit_case(
+    now: Snapshot, kit: str, platform: Platform, release: str, wanted: KitOptions, found: Sequence[_DeviceCase]
+) -> KitCase:
+    sheet = now.need_sheet(wanted.devices[0])
+    gates = tuple(gate for one in found for gate in one.gates)
+    waivable = {gate.gate.id for gate in gates if gate.waivable}
+    rows = {row.id: row for one in found for row in one.exceptions}
+    return KitCase(
+        kit,
+        platform,
+        sheet.revision,
+        sheet.sha256,
+        release,
+        Route(wanted.route),
+        wanted.carry_over,
+        wanted.devices,
+        found[0].chosen,
+        tuple(_said(rows[number]) for number in sorted(rows)),
+        gates,
+        now.today,
+        found[0].patches,
+        {gate: why.strip() for gate, why in sorted((wanted.waive or {}).items()) if gate in waivable},
+        found[0].media,
+        _sets(platform, wanted),
+        tuple((one.device, now.device(one.device).name, now.view(one.device).text("machine.serial")) for one in found),
+    )
+
+
+def _said(row: ExceptionRow) -> KitException:
+    expiry = date.fromisoformat(row.expires_on)
+    conditions = "; ".join(condition.text for condition in row.conditions)
+    return KitException(id_of("EX", row.id), row.requirements, expiry, conditions, row.acknowledged_by)
+
+
+def shared_cases(context: Context, wanted: KitOptions) -> tuple[list[SharedCase], list[ErrorEntry]]:
+    """How these devices split into the fewest kits, and why some can have none yet. Nothing is made."""
+    _check_wanted(wanted)
+    now = snapshot(context)
+    platform, release = _platform_of(now, wanted)
+    with context.database.read() as db:
+        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+    ready = [one for one in found if not one.refused]
+    return _shared(ready), [entry for one in found for entry in one.refused]
+
+
+def device_gates(
+    context: Context, device: str, route: str, release: str = "", carry_over: str = "", media: str = ""
+) -> tuple[GateResult, ...]:
+    """The gates before one device on a route, as they stand today, with the media named or the one that fits best."""
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    carry_over = carry_over or ("nothing" if route == Route.CLEAN else "everything")
+    now = snapshot(context)
+    now.device(device)
+    platform, release = _platform_of(now, KitOptions((device,), release))
+    with context.database.read() as db:
+        chosen = choose_media(now, on_record(db, platform), device, release, media)
+    view = with_media(now.view(device), chosen, release, carry_over)
+    return check_gates(platform, Route(route), view, device, critical=now.device(device).critical)
+
+
+@dataclass(frozen=True, slots=True)
+class SettingWords:
+    place: str
+    section: str
+    name: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class SetAnswer:
+    """A settings set before one device. `in_place` is in-place, not-in-place, unread, or not-told by the sheet."""
+
+    id: str
+    title: str
+    why: str
+    in_place: str
+    settings: tuple[SettingWords, ...]
+
+
+def device_sets(context: Context, device: str) -> tuple[SetAnswer, ...]:
+    """The settings sets of the device's platform, and whether each is in place already, by its facts."""
+    now = snapshot(context)
+    now.device(device)
+    platform, view = now.need_sheet(device).platform, now.view(device)
+    words = {Outcome.MET: "in-place", Outcome.UNMET: "not-in-place", Outcome.UNREAD: "unread"}
+    return tuple(
+        SetAnswer(
+            one.id,
+            one.title,
+            one.why,
+            words[one.in_place.outcome(view.values(), view.as_of)] if one.in_place else "not-told",
+            tuple(SettingWords(s.place, s.path, s.name, setting_text(s)) for s in one.settings),
+        )
+        for one in platform.sets
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class RouteAnswer:
+    """How a device fares on one route, were every check on it excepted.
+
+    `chosen` are the overrides, None if nothing covers `uncovered`; `stops` the gates that stop it today; `keeps` what
+    set-up can carry over.
+    """
+
+    route: str
+    checks: tuple[str, ...]
+    chosen: tuple[str, ...] | None
+    uncovered: tuple[str, ...]
+    excess: tuple[str, ...]
+    restart: bool
+    stops: tuple[str, ...]
+    warns: tuple[str, ...]
+    keeps: tuple[str, ...]
+
+
+def compare_routes(context: Context, device: str, release: str = "") -> tuple[RouteAnswer, ...]:
+    """The routes of a kit side by side. Raises `MissingError`."""
+    return tuple(_route(context, device, release, route) for route in (Route.IN_PLACE, Route.CLEAN))
+
+
+def _route(context: Context, device: str, release: str, route: Route) -> RouteAnswer:
+    found = overrides_for(context, device, release, route)
+    gates = device_gates(context, device, route, release)
+    best = found.choice.best
+    return RouteAnswer(
+        route.value,
+        found.checks,
+        best.ids if best else None if found.checks else (),
+        found.choice.uncovered if found.checks else (),
+        best.excess if best else (),
+        any(o.restart == "device" for o in best.overrides) if best else False,
+        tuple(g.gate.title for g in gates if g.blocks),
+        tuple(g.gate.title for g in gates if g.waivable),
+        ("nothing",) if route is Route.CLEAN else ("everything", "files"),
+    )
+
+
+# --------------------------------------------------------------------- signing
+
+
+def _private_key(context: Context) -> bytes:
+    """The key that signs kits: made at first use, readable by the owner only."""
+    return key_file(context.database.path.with_name(KIT_KEY), new_key)
+
+
+def signing_key(context: Context) -> bytes:
+    """The public key against which a kit is checked, PEM."""
+    return public_key(_private_key(context))
+
+
+# --------------------------------------------------------------------- looking
+
+
+def get_kit(context: Context, name: str) -> Kit:
+    """A kit with its files as text, also one that no longer stands. Raises `MissingError`."""
+    row = _need(context, name)
+    files = [KitFile(path, _text(data)) for path, data in _files(context, name).items()]
+    return Kit(name, row, kit_standings(context, [row])[row.id], tuple(files))
+
+
+def _text(data: bytes) -> str:
+    try:
+        return data.decode()
+    except UnicodeDecodeError:
+        return f"({len(data):,} bytes that are no text, SHA-256 {hashlib.sha256(data).hexdigest()})"
+
+
+def _need(context: Context, name: str) -> store.KitRow:
+    with context.database.read() as db:
+        row = store.get(db, number_of("KT", name))
+    if row is None:
+        raise MissingError(f"There is no kit {name!r}", "See them with 'doorstone kit list'")
+    return row
+
+
+def _files(context: Context, name: str) -> dict[str, bytes]:
+    with context.database.read() as db:
+        data = store.archive(db, _need(context, name).id)
+    assert data is not None
+    with zipfile.ZipFile(io.BytesIO(data)) as bundle:
+        return {path.removeprefix(f"{name}/"): bundle.read(path) for path in bundle.namelist()}
+
+
+def kit_archive(context: Context, name: str) -> bytes:
+    """The kit as a zip, while it stands. Raises `MissingError`, or `RefusedError` with what has changed since."""
+    row = _need(context, name)
+    reasons = kit_standings(context, [row])[row.id].reasons
+    if reasons:
+        errors = [ErrorEntry(name, reason, "Make a new kit") for reason in reasons]
+        raise RefusedError(f"{name} is no longer handed out", "Make a new kit once it can be had", errors)
+    with context.database.read() as db:
+        data = store.archive(db, row.id)
+    assert data is not None
+    return data
+
+
+def list_kits(context: Context, device: str = "") -> list[Kit]:
+    """Newest first, without their files."""
+    with context.database.read() as db:
+        rows = store.every(db, device or None)
+    standing = kit_standings(context, rows)
+    return [Kit(id_of("KT", row.id), row, standing[row.id]) for row in rows]
+
+
+def runbook(context: Context, name: str) -> tuple[str, str]:
+    """The runbook as a page that stands alone, and the digest of its style. Raises `MissingError`."""
+    return runbook_page(f"Runbook of {name}", _files(context, name)["runbook.md"].decode())
+
+
+def differences(context: Context, one: str, other: str) -> list[tuple[str, str, str]]:
+    """What differs between two kits: (what, in the one, in the other)."""
+    return kit_differences(_files(context, one), _files(context, other))

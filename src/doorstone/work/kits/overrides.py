@@ -1,0 +1,47 @@
+"""Which overrides would carry a device, were every check on it excepted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from doorstone.core.kits.overrides import Choice, choose
+from doorstone.core.platforms.platform import Route, Sort
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError
+from doorstone.work.snapshot.snapshot import assess_device, snapshot
+
+
+@dataclass(frozen=True, slots=True)
+class OverrideAnswer:
+    """Which overrides would carry this device, were every check on it excepted."""
+
+    device: str
+    release: str
+    route: Route
+    checks: tuple[str, ...]
+    choice: Choice
+
+
+def overrides_for(context: Context, device: str, release: str, route: str) -> OverrideAnswer:
+    """The choice for every unmet installer check of the device, before anything is approved."""
+    assessment = assess_device(context, device, release)
+    now = snapshot(context)
+    platform = now.need_sheet(device).platform
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    excepted = {
+        name
+        for e in now.exceptions_of(device)
+        if e.reaches(platform, assessment.release) and e.in_force(now.today)
+        for name in e.requirements
+    }
+    checks = tuple(
+        f.requirement.id
+        for f in assessment.unmet()
+        if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in excepted)
+    )
+    view = now.view(device)
+    known = now.experience(platform).of(device, now.device(device).model).at(assessment.release)
+    values, named = view.values(), excepted | set(checks)
+    choice = choose(platform, assessment.release, Route(route), values, view.as_of, checks, named, known=known)
+    return OverrideAnswer(device, assessment.release, Route(route), checks, choice)

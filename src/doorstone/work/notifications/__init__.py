@@ -1,0 +1,1 @@
+"""Notifications: webhooks, mail, calendars."""

@@ -1,0 +1,1 @@
+"""Operations: backups of the records, and the way back."""

@@ -1,0 +1,130 @@
+"""Revisions of sheets: what a changed sheet would do, loading it, and what its revisions said."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from doorstone.core.devices.profiles import profile_facts
+from doorstone.core.platforms.differences import Change, differences
+from doorstone.core.platforms.platform import Platform
+from doorstone.formats.sheet import SheetError, read_sheet
+from doorstone.store import platforms as store
+from doorstone.store.devices import devices as device_store
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.snapshot.settling import place
+from doorstone.work.snapshot.sheets import Sheet, all_sheets, get_sheet, parsed, sheet_of
+
+
+@dataclass(frozen=True, slots=True)
+class LoadReport:
+    platform: str
+    revision: int
+    changed: bool
+    requirements: int
+    overrides: int
+    releases: int
+
+
+@dataclass(frozen=True, slots=True)
+class Revision:
+    revision: int
+    sha256: str
+    loaded_at: str
+    loaded_by: str
+    changes: tuple[Change, ...]
+
+
+def parse_sheet(text: str, lists: Mapping[str, str], name: str) -> Platform:
+    """Read a sheet; raises `BadInputError` with an error for every place that is wrong."""
+    try:
+        return read_sheet(text, lists, name)
+    except SheetError as error:
+        errors = [
+            ErrorEntry(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems
+        ]
+        raise BadInputError(f"The sheet {name} is refused", "Correct each place and load it again", errors) from error
+
+
+def load_sheet(
+    context: Context, actor: Actor, text: str, lists: Mapping[str, str], name: str, seen: int | None = None
+) -> LoadReport:
+    """Load a sheet as the platform's next revision; the same sheet again changes nothing. Raises `BadInputError`.
+
+    With `seen`, the revision whose impact was looked at, it is refused if another has been loaded since.
+    """
+    platform = parse_sheet(text, lists, name)
+    digest = digest_of(text, lists)
+    parsed(text, tuple(sorted(lists.items())), platform.id)  # it may take seconds: not while others wait
+    with context.database.write() as db:
+        before = store.newest(db, platform.id)
+        held = before.revision if before else 0
+        if seen is not None and seen != held:
+            raise RefusedError(
+                f"{platform.id} is at revision {held}, you looked at the impact on {seen}",
+                "Look at it again, then load",
+            )
+        if before is not None and before.sha256 == digest:
+            return _report(platform, before.revision, changed=False)
+        old = all_sheets(context).get(platform.id)
+        revision = store.add(db, platform.id, digest, text, lists, context.now(), actor.name)
+        new = all_sheets(context)[platform.id]
+        if old is None or _seen_by(old) != _seen_by(new):
+            place(context, db, device_store.ids(db, platform.id))
+        body = {"revision": revision, "sha256": digest}
+        record(context, db, actor, "sheet loaded", "sheet", platform.id, body)
+    return _report(platform, revision, changed=True)
+
+
+def _seen_by(sheet: Sheet) -> object:
+    """All of a sheet that decides in which profile a device is."""
+    names = sorted(profile_facts(sheet.platform))
+    return names, [sheet.platform.specs[name] for name in names], sheet.told_by_text, sheet.reported
+
+
+def digest_of(text: str, lists: Mapping[str, str]) -> str:
+    return hashlib.sha256(json.dumps([text, dict(sorted(lists.items()))]).encode()).hexdigest()
+
+
+def _report(platform: Platform, revision: int, *, changed: bool) -> LoadReport:
+    return LoadReport(
+        platform.id,
+        revision,
+        changed,
+        len({r.id for r in platform.requirements}),
+        len(platform.overrides),
+        len(platform.releases),
+    )
+
+
+# ---------------------------------------------------------------- revisions
+
+
+def revisions(context: Context, platform: str) -> list[Revision]:
+    """Every revision of a platform's sheet, newest first, with what it changed."""
+    get_sheet(context, platform)
+    with context.database.read() as db:
+        rows = store.revisions(db, platform)
+    found = []
+    before: Platform | None = None
+    for row in rows:
+        now = sheet_of(row, []).platform
+        changes = differences(before, now) if before else ()
+        found.append(Revision(row.revision, row.sha256, row.loaded_at, row.loaded_by, changes))
+        before = now
+    return found[::-1]
+
+
+def get_revision(context: Context, platform: str, revision: int) -> str:
+    """The TOML of one revision. Raises `MissingError`."""
+    get_sheet(context, platform)
+    with context.database.read() as db:
+        row = next((r for r in store.revisions(db, platform) if r.revision == revision), None)
+    if row is None:
+        raise MissingError(f"{platform} has no revision {revision}", f"See 'doorstone sheet revisions {platform}'")
+    return row.text

@@ -1,0 +1,1 @@
+"""Readings: a file is received, checked, applied; failure messages are matched to requirements."""

@@ -1,0 +1,549 @@
+"""Intake: a file of readings is received, checked to its end, and only then taken over.
+
+An import is cancelled or refused before anything has changed, or it is carried to its end: taking over goes in small
+transactions, so that others can work meanwhile, and goes on where it was if the service stops in the middle of it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import os
+import secrets
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import timedelta
+from difflib import get_close_matches
+from itertools import islice
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from doorstone.core.people import REPORTER
+from doorstone.core.sorting.counts import Sorted
+from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
+from doorstone.formats.readings import FORMS, read_stream
+from doorstone.store.devices import devices as device_store
+from doorstone.store.readings import imports as store
+from doorstone.store.readings.imports import ImportRow
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.readings.spool import ReadyWriter, Told, read_ready, told
+from doorstone.work.snapshot.contents import GUARDED, ContentCache, NewReading, batches, current_contents
+from doorstone.work.snapshot.settling import IngestCache, Settler, all_specs
+from doorstone.work.snapshot.sheets import all_sheets
+from doorstone.work.snapshot.snapshot import snapshot
+
+CHUNK = 1_000  # readings applied in one transaction
+CHECKED = 10_000  # readings checked between two looks at whether to go on
+MOST_PROBLEMS = 10_000
+A_DAY = timedelta(days=1)  # that a clock may be ahead
+EARLIEST = "1990-01-01T00:00:00"
+DECIDERS = ("approver", "administrator")
+OPEN = ("waiting", "received", "checking")
+
+
+@dataclass(frozen=True, slots=True)
+class ImportOptions:
+    """How to import: `skip` leaves bad lines out instead of refusing the file; `dry` only says what would change."""
+
+    form: str
+    name: str = ""
+    dry: bool = False
+    skip: bool = False
+    mapping: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Import:
+    """An import as it stands. States: waiting, received, checking, applying; done, refused, cancelled, failed."""
+
+    id: str
+    row: ImportRow
+
+    @property
+    def ended(self) -> bool:
+        return self.row.ended_at != ""
+
+    @property
+    def changes(self) -> Mapping[str, Any] | None:
+        found: Mapping[str, Any] | None = json.loads(self.row.changes) if self.row.changes else None
+        return found
+
+
+def begin(context: Context, actor: Actor, given: ImportOptions) -> Import:
+    """Open an import; its file comes with `receive`. A mapping that cannot be used is refused here."""
+    if given.form not in FORMS:
+        raise BadInputError(f"{given.form!r} is not a form of readings", f"Use one of {', '.join(FORMS)}")
+    _mapping(context, given.mapping)
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            return get_import(context, before)
+        values = {
+            "at": context.now(),
+            "by": actor.name,
+            "form": given.form,
+            "name": given.name,
+            "dry": int(given.dry),
+            "skip": int(given.skip),
+            "mapping": given.mapping,
+            "narrow": int(actor.role == REPORTER),
+            "only_device": actor.device,
+            "may_decide": int(actor.role in DECIDERS),
+        }
+        name = id_of("IM", store.add(db, values))
+        body = {"form": given.form, "name": given.name, "dry": given.dry, "skip": given.skip}
+        record(context, db, actor, "import begun", "import", name, body, creates=True)
+    return get_import(context, name)
+
+
+def _mapping(context: Context, text: str) -> ColumnMapping | None:
+    if not text.strip():
+        return None
+    try:
+        return read_mapping(text, all_specs(all_sheets(context)), context.clock.now())
+    except MappingError as error:
+        errors = [
+            ErrorEntry(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems
+        ]
+        raise BadInputError("The mapping cannot be used", "Correct each place", errors) from error
+
+
+def receive(context: Context, actor: Actor, name: str, stream: BinaryIO, length: int | None = None) -> Import:
+    """Take in the import's file, in pieces; `length` is how long it was said to be.
+
+    It counts once it has come whole and stands on the disk. Raises `RefusedError` if there is one already, or if
+    another came first; `BadInputError` if it was cut off.
+    """
+    found = get_import(context, name)
+    if found.row.by != actor.name and actor.role != "administrator":
+        raise RefusedError(f"{name} was begun by {found.row.by}", "Begin an import of your own")
+    if found.row.state != "waiting":
+        raise RefusedError(f"{name} is {found.row.state}; it has its file already", "Begin another import")
+    path = _file(context, found.row.id, "raw")
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    part = path.with_name(f"{path.name}.{secrets.token_hex(6)}")
+    size, digest = 0, hashlib.sha256()
+    try:
+        with part.open("xb") as file:
+            while piece := stream.read(1 << 16):
+                size += file.write(piece)
+                digest.update(piece)
+            file.flush()
+            os.fsync(file.fileno())
+        if length is not None and size != length:
+            raise BadInputError(f"The file was cut off: {size:,} of {length:,} bytes came", "Send it again, whole")
+        with context.database.write() as db:
+            state = get_import(context, name).row.state
+            if state != "waiting":
+                raise RefusedError(f"{name} is {state}; it has its file already", "Begin another import")
+            part.replace(path)
+            _keep_folder(path.parent)
+            store.keep_file(db, found.row.id, size, digest.hexdigest())
+    finally:
+        part.unlink(missing_ok=True)
+    return get_import(context, name)
+
+
+def _keep_folder(folder: Path) -> None:
+    """Have the folder's entries on the disk."""
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _check_whole(path: Path, wanted: str) -> None:
+    """Raises `SpoiledError` unless a file is the one that was kept."""
+    try:
+        with path.open("rb") as file:
+            found = hashlib.file_digest(file, "sha256").hexdigest()
+    except FileNotFoundError:
+        found = ""
+    if found != wanted:
+        raise SpoiledError(f"{path.name} is not the file that was kept")
+
+
+def _file(context: Context, number: int, kind: str) -> Path:
+    return context.database.path.parent / "imports" / f"{id_of('IM', number)}.{kind}"
+
+
+def cancel(context: Context, actor: Actor, name: str) -> Import:
+    """Cancel an import that has changed nothing yet. Raises `RefusedError` once it takes over or has ended."""
+    with context.database.write() as db:
+        found = get_import(context, name)
+        if found.row.state == "applying":
+            hint = "Let it end; a further reading puts right what is wrong"
+            raise RefusedError(f"{name} is being taken over and will be finished", hint)
+        if found.ended:
+            raise RefusedError(f"{name} is {found.row.state}", "There is nothing to cancel")
+        store.move(db, found.row.id, "cancelled", why=f"cancelled by {actor.name}", ended_at=context.now())
+        record(context, db, actor, "import cancelled", "import", name, {})
+    return get_import(context, name)
+
+
+class SpoiledError(Exception):
+    """A file of an import changed or vanished on the disk."""
+
+
+class HaltedError(Exception):
+    """The service is stopping: the import stays as it is, and goes on when the service starts again."""
+
+
+def _never() -> bool:
+    return False
+
+
+def run(context: Context, name: str, halt: Callable[[], bool] = _never) -> Import:
+    """Check the received file and, unless something is wrong or it is a dry run, take it over.
+
+    `halt` is asked between transactions; once it says so, the import is left to `resume`.
+    """
+    row = get_import(context, name).row
+    try:
+        if row.state in ("received", "checking") and _check(context, row, halt):
+            if row.dry:
+                _try_out(context, row, halt)
+            elif _move_on(context, row.id, "applying"):
+                _apply(context, row, halt)
+        elif row.state == "applying":
+            _apply(context, row, halt)
+    except HaltedError:
+        pass
+    except Exception as error:
+        now = get_import(context, name).row
+        why = str(error) if isinstance(error, SpoiledError) else "something failed; the service's log has the cause"
+        taken = f"{now.applied:,} of {now.checked:,} readings were taken over" if now.applied else "nothing was changed"
+        _end(context, row.id, "failed", f"{why}; {taken}. Import the file again: what is known already changes nothing")
+        if not isinstance(error, SpoiledError):
+            raise
+    finally:
+        if get_import(context, name).ended:
+            for kind in ("raw", "ready"):
+                _file(context, row.id, kind).unlink(missing_ok=True)
+    return get_import(context, name)
+
+
+def _move_on(context: Context, number: int, state: str) -> bool:
+    """Go on to the next stage, unless somebody has cancelled it."""
+    with context.database.write() as db:
+        row = store.get(db, number)
+        if row is None or row.state not in OPEN:
+            return False
+        store.move(db, number, state)
+    return True
+
+
+def _end(context: Context, number: int, state: str, why: str) -> None:
+    with context.database.write() as db:
+        row = store.get(db, number)
+        if row is not None and not row.ended_at:
+            store.move(db, number, state, why=why, ended_at=context.now())
+
+
+def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
+    """Read the file to its end; what is good goes to a second file. Returns whether it may be taken over."""
+    if not _move_on(context, row.id, "checking"):
+        return False
+    with context.database.write() as db:
+        store.clear_problems(db, row.id)
+    _check_whole(_file(context, row.id, "raw"), row.sha256)
+    checked = rejected = told = 0
+    fatal = False
+    latest = (context.clock.now() + A_DAY).isoformat()
+    asked: set[tuple[str, str, str]] = set()
+    good = ReadyWriter(_file(context, row.id, "ready"))
+    with _file(context, row.id, "raw").open("rb") as stream, closing(good):
+        found = read_stream(stream, row.form, all_specs(all_sheets(context)), _mapping(context, row.mapping))
+        while part := list(islice(found, CHECKED)):
+            if halt():
+                raise HaltedError
+            part = [_in_time(one, latest) if isinstance(one, ReadingRecord) else one for one in part]
+            if row.narrow or row.only_device:
+                part = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
+            notes = [] if row.may_decide else _kept_as_they_are(context, part)
+            notes += _nobody_knows(context, part, asked)
+            problems = [one for one in part if isinstance(one, ImportProblem)]
+            records = [one for one in part if isinstance(one, ReadingRecord)]
+            good.write(records)
+            fatal = fatal or any(problem.fatal for problem in problems)
+            with context.database.write() as db:
+                state = store.get(db, row.id)
+                if state is None or state.state != "checking":
+                    return False
+                kept = problems[: max(0, MOST_PROBLEMS - told)]
+                lines = [(p.line, p.place if p.word == "line" else p.where, p.message, p.hint) for p in kept]
+                lines += [(p.line, p.place, p.message, p.hint) for p in notes[: max(0, MOST_PROBLEMS - told)]]
+                store.add_problems(db, row.id, told + 1, lines)
+                told += len(lines)
+                checked, rejected = checked + len(records), rejected + len(problems)
+                store.keep_checked(db, row.id, min(stream.tell(), row.size), checked, rejected)
+    with context.database.write() as db:
+        store.keep_ready(db, row.id, good.digest())
+    if fatal or (rejected and not row.skip) or not checked:
+        lines_ = "1 line" if rejected == 1 else f"{rejected} lines"
+        why = "the file cannot be used" if fatal else f"{lines_} cannot be read"
+        _end(context, row.id, "refused", f"Nothing was imported: {why}")
+        return False
+    return True
+
+
+def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProblem:
+    """A narrow token speaks of its own device only, and never as an operator."""
+    if row.only_device and one.device != row.only_device:
+        message = f"This token may only post readings of {row.only_device}"
+        return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")
+    if row.narrow and one.source in ("operator", "attempt"):
+        message = f"A token for readings cannot speak as {one.source}"
+        return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
+    return one
+
+
+def _in_time(one: ReadingRecord, latest: str) -> ReadingRecord | ImportProblem:
+    """A reading from the future, or from before there were such machines, would be believed for ever, or never."""
+    if EARLIEST <= one.taken_at <= latest:
+        return one
+    when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"
+    return ImportProblem(
+        one.line, "taken_at", f"{one.taken_at} lies {when}", "Set the clock that gave it, and read again"
+    )
+
+
+def _nobody_knows(
+    context: Context, part: Sequence[ReadingRecord | ImportProblem], asked: set[tuple[str, str, str]]
+) -> list[ImportProblem]:
+    """Notes on platforms, releases and editions that no sheet knows, each told once in an import."""
+    sheets = all_sheets(context)
+    notes = []
+    for one in part:
+        if not isinstance(one, ReadingRecord):
+            continue
+        facts = one.content.facts
+        platform = str(facts.get("os.platform", ""))
+        if not platform:
+            continue
+        sheet = sheets.get(platform)
+        known: dict[str, Sequence[str]] = {"os.platform": list(sheets)}
+        if sheet is not None:
+            known["os.release"] = [release.id for release in sheet.platform.releases]
+            known["os.edition"] = sheet.platform.editions
+        for fact, values in known.items():
+            value = str(facts.get(fact, ""))
+            if value and value not in values and (platform, fact, value) not in asked:
+                asked.add((platform, fact, value))
+                near = get_close_matches(value, values, 1, 0.5)
+                hint = f"Is {near[0]} meant?" if near else f"Known: {', '.join(values) or 'none'}"
+                notes.append(ImportProblem(one.line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))
+    return notes
+
+
+def _kept_as_they_are(context: Context, part: Sequence[ReadingRecord | ImportProblem]) -> list[ImportProblem]:
+    """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
+    speaking = [one for one in part if isinstance(one, ReadingRecord) and GUARDED & one.about.keys()]
+    if not speaking:
+        return []
+    with context.database.read() as db:
+        held = device_store.records(db, {one.device for one in speaking})
+    notes = []
+    for one in speaking:
+        for name, value in about_values(one.about).items():
+            if name in GUARDED and one.device in held and getattr(held[one.device], name) != value:
+                is_now = getattr(held[one.device], name)
+                words = ("no", "yes")
+                was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
+                message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
+                hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
+                notes.append(ImportProblem(one.line, name, message, hint))
+    return notes
+
+
+def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
+    """Take over what was checked, in small transactions, from where it stood."""
+    context.database.widen()
+    _check_whole(_file(context, row.id, "ready"), get_import(context, id_of("IM", row.id)).row.ready_sha256)
+    known = IngestCache()
+    applied = get_import(context, id_of("IM", row.id)).row.applied
+    for block in read_ready(_file(context, row.id, "ready"), applied):
+        rest = iter(block.readings)
+        while part := list(islice(rest, CHUNK)):
+            if halt():
+                raise HaltedError
+            context.write_priority.give_way()
+            with context.database.write() as db:
+                numbers = {said: known.contents.number_of(db, block.bodies[said]) for said in {r[3] for r in part}}
+                readings = [NewReading._make((d, s, at, numbers[n], block.abouts[a])) for d, s, at, n, a in part]
+                heard = Settler(context, db, known).hear(readings, row.id, obeyed=row.may_decide)
+                store.keep_applied(db, row.id, len(part), heard.first, heard.added)
+            time.sleep(0.001)  # whoever waits to write goes first
+    with context.database.write() as db:
+        done = store.finish(db, row.id, context.now())
+        if noted:
+            body = {
+                "readings": done.readings, "devices": done.devices, "added": done.added, "form": done.form,
+                "rejected": done.rejected,
+            }  # fmt: skip
+            actor = Actor(done.by, "technician", "import")
+            record(context, db, actor, "readings imported", "import", id_of("IM", row.id), body)
+
+
+# ------------------------------------------------------------------- dry run
+
+
+@dataclass(frozen=True, slots=True)
+class _Stand:
+    """How a device stands: on which platform, at which release, its state and marks."""
+
+    platform: str
+    release: str
+    found: Sorted
+
+
+def _try_out(context: Context, row: ImportRow, halt: Callable[[], bool]) -> None:
+    """Take it over on a copy of the records, look at what changed, and throw the copy away."""
+    with tempfile.TemporaryDirectory(dir=context.database.path.parent) as folder:
+        copy = context.database.copy(Path(folder) / "doorstone.db")
+        trial = Context(copy, context.clock, context.policy)
+        try:
+            before = _standing(trial)
+            ready = _file(context, row.id, "ready")
+            facts = _facts_changed(trial, told(read_ready(ready)))
+            linked = _file(trial, row.id, "ready")
+            linked.parent.mkdir(exist_ok=True)
+            linked.hardlink_to(ready)
+            _apply(trial, row, halt, noted=False)
+            after = _standing(trial)
+            found = {"moves": _moves(before, after), "disputes": _disputes(before, after), "facts": facts}
+            done = get_import(trial, id_of("IM", row.id)).row
+        finally:
+            copy.close()
+    with context.database.write() as db:
+        if store.get(db, row.id) == get_import(context, id_of("IM", row.id)).row:
+            store.keep_changes(db, row.id, json.dumps(found), done)
+    _end(context, row.id, "done", "Nothing was changed: it was a dry run")
+
+
+def _standing(context: Context) -> dict[str, _Stand]:
+    """How each device stands at the newest release that is out."""
+    standing = {}
+    for name, sheet in all_sheets(context).items():
+        out = [r.id for r in sheet.platform.releases if r.published <= context.today()]
+        release = out[-1] if out else sheet.platform.releases[0].id
+        for row, found in snapshot(context).find(sheet.platform, release, device_store.Filter()):
+            standing[row.id] = _Stand(name, release, found)
+    return standing
+
+
+def _moves(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list[dict[str, Any]]:
+    """Devices whose state would change, at most 20 named of each kind; new ones come from nowhere."""
+    moved: dict[tuple[str, str, str, str], list[str]] = {}
+    for device, now in sorted(after.items()):
+        was = before[device].found.state if device in before else ""
+        if was != now.found.state:
+            moved.setdefault((now.platform, now.release, was, now.found.state), []).append(device)
+    return [
+        {"platform": p, "release": r, "was": was, "becomes": becomes, "count": len(found), "devices": found[:20]}
+        for (p, r, was, becomes), found in sorted(moved.items())
+    ]
+
+
+def _disputes(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list[dict[str, Any]]:
+    """Findings that would become disputed, by requirement, even where the state stays; at most 20 devices of each."""
+    newly: dict[tuple[str, str, str], list[str]] = {}
+    for device, now in sorted(after.items()):
+        marks = before[device].found.marks if device in before else {}
+        for requirement, mark in now.found.marks.items():
+            if mark == "disputed" and marks.get(requirement) != "disputed":
+                newly.setdefault((now.platform, now.release, requirement), []).append(device)
+    return [
+        {"platform": p, "release": r, "requirement": requirement, "count": len(found), "devices": found[:20]}
+        for (p, r, requirement), found in sorted(newly.items())
+    ]
+
+
+def _facts_changed(context: Context, found: Iterator[Told]) -> list[dict[str, Any]]:
+    """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
+    counts: Counter[str] = Counter()
+    examples: dict[str, dict[str, Any]] = {}
+    contents = ContentCache()
+    with context.database.read() as db:
+        for part in batches(found, CHUNK):
+            held = device_store.records(db, {new.device for new in part})
+            for new in part:
+                words = contents.words(db, current_contents(held[new.device])) if new.device in held else {}
+                said = sorted(words.get(new.source, {}).items())
+                newest = {name: (at, value) for at, one in said for name, value in one.facts.items()}
+                for name, value in json.loads(new.body).get("facts", {}).items():
+                    at, was = newest.get(name, ("", None))
+                    if at and at <= new.taken_at and was != value:
+                        counts[name] += 1
+                        examples.setdefault(name, {"device": new.device, "was": was, "becomes": value})
+    return [{"fact": name, "devices": n, **examples[name]} for name, n in counts.most_common(50)]
+
+
+# ------------------------------------------------------------------ at once
+
+
+def import_readings(context: Context, actor: Actor, text: str, given: ImportOptions) -> Import:
+    """Import a text at once. Raises `BadInputError` with an error for each of the first hundred bad lines."""
+    found = begin(context, actor, given)
+    if not found.ended:
+        receive(context, actor, found.id, io.BytesIO(text.encode("utf-8", "surrogatepass")))
+        found = run(context, found.id)
+    if found.row.state == "refused":
+        raise refusal(context, found)
+    return found
+
+
+def refusal(context: Context, ended: Import) -> BadInputError:
+    """What a refused import is told, line by line."""
+    errors = [
+        ErrorEntry(p.place if p.place.startswith("item ") else f"line {p.line}, {p.place}", p.message, p.hint)
+        for p in import_problems(context, ended.id)
+    ]
+    return BadInputError(ended.row.why, "Correct them and import again", errors)
+
+
+# ------------------------------------------------------------------- looking
+
+
+def get_import(context: Context, name: str) -> Import:
+    """Raises `MissingError`."""
+    with context.database.read() as db:
+        row = store.get(db, number_of("IM", name))
+    if row is None:
+        raise MissingError(f"There is no import {name!r}", "See them with 'doorstone reading list'")
+    return Import(name, row)
+
+
+def list_imports(context: Context) -> list[Import]:
+    """The last 50, newest first."""
+    with context.database.read() as db:
+        return [Import(id_of("IM", row.id), row) for row in store.every(db)]
+
+
+def import_problems(context: Context, name: str, after: int = 0, limit: int = 100) -> list[store.ProblemRow]:
+    """The lines that were rejected, in order, those after number `after`; the first 10,000 are kept."""
+    with context.database.read() as db:
+        return store.problems(db, get_import(context, name).row.id, after, limit)
+
+
+def resume(context: Context) -> list[str]:
+    """What a stopped service left: imports to run again. One that has no file yet has come to nothing."""
+    with context.database.read() as db:
+        rows = store.unfinished(db)
+    left = []
+    for row in rows:
+        if row.state == "waiting":
+            _end(context, row.id, "cancelled", "The service stopped before the file had come")
+        else:
+            left.append(id_of("IM", row.id))
+    return left

@@ -1,0 +1,58 @@
+"""How an exception stands today: its state, its conditions, the devices for which it is stale."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus, by_facts, by_word
+from doorstone.core.exceptions.life import ExceptionState
+from doorstone.store.exceptions import ExceptionRow
+from doorstone.work.snapshot.snapshot import Snapshot
+from doorstone.work.snapshot.staleness import conditions_of, stale_reasons
+
+
+@dataclass(frozen=True, slots=True)
+class KeptView:
+    """A condition today. `devices` are those on which the facts do not show it kept, with what they show."""
+
+    kept: ConditionStatus
+    devices: Mapping[str, str]
+    attested: tuple[tuple[str, str, str], ...]
+    fact_condition: Mapping[str, Any] | None = None
+    every_days: int | None = None
+
+
+def state_of(row: ExceptionRow, today: date) -> str:
+    """An approved exception past its expiry day has lapsed, written down or not."""
+    lapsed = row.state == ExceptionState.APPROVED and today > date.fromisoformat(row.expires_on)
+    return ExceptionState.LAPSED.value if lapsed else row.state
+
+
+def kept_conditions(row: ExceptionRow, now: Snapshot) -> tuple[KeptView, ...]:
+    """Each condition of an exception as it stands today: by the facts of every device, or by somebody's word."""
+    sheet = now.sheets.get(row.platform)
+    if sheet is None:
+        return ()
+    found = []
+    for one in row.conditions:
+        keep = conditions_of(one, sheet.platform)
+        if keep.condition is None:
+            last = max((date.fromisoformat(day) for day, _, _ in one.attested), default=None)
+            found.append(KeptView(by_word(keep, last, now.today), {}, one.attested, None, one.every_days))
+            continue
+        each = {device: by_facts(keep, now.view(device)) for device in row.devices}
+        words = {kept.word for kept in each.values()}
+        word = next((w for w in (ConditionState.BROKEN, ConditionState.UNREAD) if w in words), ConditionState.KEPT)
+        open_ = {device: kept.measured for device, kept in each.items() if not kept.holds}
+        found.append(KeptView(ConditionStatus(one.number, one.text, word), open_, (), one.fact_condition))
+    return tuple(found)
+
+
+def stale_devices(row: ExceptionRow, now: Snapshot) -> dict[str, list[str]]:
+    """The devices whose findings, sorts, requirements or conditions changed since the approval; the others stand."""
+    if row.state != ExceptionState.APPROVED:
+        return {}
+    return stale_reasons(now, row.platform, row.release, row.requirements, row.conditions, row.shown)

@@ -1,0 +1,41 @@
+"""Failure messages that devices report now, and the requirement that each was matched to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from doorstone.store.readings import failure_messages as store
+from doorstone.work.context.context import Context
+from doorstone.work.snapshot.sheets import get_sheet, plain_text
+
+
+@dataclass(frozen=True, slots=True)
+class FailureMessage:
+    """A failure that devices report now. `requirement` is empty while nobody has said what it speaks of."""
+
+    text: str
+    devices: int
+    sources: tuple[str, ...]
+    last: str
+    example: str
+    requirement: str
+    foreseen: bool
+
+
+def list_messages(context: Context, platform_id: str, *, waiting: bool = False) -> list[FailureMessage]:
+    """The texts reported now on a platform's devices; with `waiting` only those that match nothing."""
+    sheet = get_sheet(context, platform_id)
+    with context.database.read() as db:
+        rows = store.every(db, platform_id)
+        matched = {plain_text(text): r for (_, text), r in store.matches(db, platform_id).items()}
+    found = []
+    for row in rows:
+        key = plain_text(row.text)
+        requirement = matched.get(key) or sheet.told_by_text.get(key, "")
+        told = FailureMessage(
+            row.text, row.devices, tuple(sorted(row.sources.split(","))), row.last, row.example, requirement,
+            key in sheet.told_by_text,
+        )  # fmt: skip
+        if not (waiting and requirement):
+            found.append(told)
+    return found

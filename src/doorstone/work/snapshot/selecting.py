@@ -1,0 +1,131 @@
+"""Which devices a filter or a saved selection chooses, counted by profile."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import asdict, dataclass
+
+from doorstone.core.platforms.platform import Platform, target_release
+from doorstone.core.sorting.assessment import State
+from doorstone.store.devices import selections as store
+from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.store.devices.profiles import ProfileCount
+from doorstone.store.devices.selections import SelectionRow
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, MissingError
+from doorstone.work.snapshot.sheets import by_size, check_requirement, get_sheet, need_release
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot
+from doorstone.work.snapshot.standings import standings
+
+
+@dataclass(frozen=True, slots=True)
+class SelectedDevices:
+    """What is looked at: a platform, a release, and which of its devices."""
+
+    platform: Platform
+    release: str
+    where: Filter
+    selection: str
+
+
+@dataclass(frozen=True, slots=True)
+class SelectionCase:
+    """So many devices that are alike: one profile, and the same requirements excepted today.
+
+    `named` are the devices themselves where exceptions name something on them, else empty.
+    """
+
+    profile: int
+    excepted: frozenset[str]
+    devices: int
+    named: tuple[str, ...] = ()
+
+
+def choose_devices(
+    context: Context, platform_id: str, release: str, where: Filter, selection: str = ""
+) -> SelectedDevices:
+    """A filter, on top of a saved selection if one is named. Raises `MissingError` or `BadInputError`."""
+    platform = get_sheet(context, platform_id).platform
+    if selection:
+        saved = get_selection(context, selection)
+        if saved.platform != platform_id:
+            raise BadInputError(f"{selection!r} is a selection of {saved.platform}", "Choose that platform")
+        given = {name: value for name, value in asdict(where).items() if value}
+        where = Filter(**{**asdict(saved.chosen), **given})
+        release = release or saved.release
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    check_requirement(platform, release, where.requirement)
+    if where.state and where.state not in set(State):
+        raise BadInputError(f"{where.state!r} is not a state", f"Use one of {', '.join(State)}")
+    return SelectedDevices(platform, release, where, selection)
+
+
+def counts(context: Context, chosen: SelectedDevices) -> list[ProfileCount]:
+    """How many of the chosen devices are of each profile, where; one by one only if words are looked for."""
+    if not chosen.where.words:
+        every = snapshot(context).counts(chosen.platform, chosen.release)
+        return [count for count in every if fits(count, chosen.where)]
+    return [
+        ProfileCount(row.profile or 0, row.site, row.role, row.model, row.running_release, 1, found.state, found.marks)
+        for row, found in snapshot(context).find(chosen.platform, chosen.release, chosen.where)
+    ]
+
+
+def devices_of(context: Context, platform_id: str, release: str, where: Filter, selection: str = "") -> list[str]:
+    """The devices that a filter and a saved selection choose, by id. Raises `MissingError` or `BadInputError`."""
+    platform_id = platform_id or (get_selection(context, selection).platform if selection else "")
+    chosen = choose_devices(context, platform_id or by_size(context)[0][0].platform.id, release, where, selection)
+    return [row.id for row, _ in snapshot(context).find(chosen.platform, chosen.release, chosen.where)]
+
+
+def fits(count: ProfileCount, where: Filter) -> bool:
+    """Whether devices of this profile at this place are chosen, words apart."""
+    if (where.state and count.state != where.state) or (where.model and count.model != where.model):
+        return False
+    if (where.site and count.site != where.site) or (where.role and count.role != where.role):
+        return False
+    if where.requirement:
+        mark = count.marks.get(where.requirement, "met")
+        return mark == where.mark if where.mark else mark != "met"
+    return True
+
+
+def cases(context: Context, chosen: SelectedDevices, found: list[ProfileCount]) -> list[SelectionCase]:
+    """The chosen devices by profile; those with an exception in force are apart from their profile's others."""
+    now = snapshot(context)
+    excepted = now.excepted(chosen.platform, chosen.release)
+    left = Counter({count.profile: 0 for count in found})
+    for count in found:
+        left[count.profile] += count.devices
+    apart: dict[tuple[int, frozenset[str]], list[str]] = {}
+    for row in among(now, chosen, found, now.rows(excepted)):
+        left[row.profile or 0] -= 1
+        apart.setdefault((row.profile or 0, excepted[row.id]), []).append(row.id)
+    plain = [SelectionCase(profile, frozenset(), n) for profile, n in left.items() if n > 0]
+    return plain + [SelectionCase(profile, names, len(ids), tuple(ids)) for (profile, names), ids in apart.items()]
+
+
+def among(
+    now: Snapshot, chosen: SelectedDevices, found: Iterable[ProfileCount], rows: Iterable[DeviceRow]
+) -> Iterator[DeviceRow]:
+    """Those of these devices that are chosen; `found` are the counts of what is chosen."""
+    places = {(count.profile, count.site, count.role, count.state) for count in found}
+    plain = standings(now.context, chosen.platform, chosen.release).of
+    raised = now.raised(chosen.platform, chosen.release)
+    words = chosen.where.words.lower().split()
+    for row in rows:
+        state = raised[row.id].stands.state if row.id in raised else plain.state(row.profile) if row.profile else ""
+        text = f"{row.id} {row.name} {row.site} {row.role} {row.model}".lower()
+        if (row.profile, row.site, row.role, state) in places and all(word in text for word in words):
+            yield row
+
+
+def get_selection(context: Context, name: str) -> SelectionRow:
+    """Raises `MissingError`."""
+    with context.database.read() as db:
+        row = store.get(db, name)
+    if row is None:
+        raise MissingError(f"There is no selection {name!r}", "See them with 'doorstone selection list'")
+    return row

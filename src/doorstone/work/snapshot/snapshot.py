@@ -1,0 +1,462 @@
+"""The snapshot of the fleet: the records as of one day, read as far as they are asked for, until the ledger grows."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import Counter
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any, NamedTuple, cast
+
+from doorstone.core.attempts.override_results import OverrideResults
+from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import view_of
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
+from doorstone.core.facts import View
+from doorstone.core.forecast.device_forecast import Forecast
+from doorstone.core.platforms.platform import Platform, target_release
+from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, with_exceptions
+from doorstone.core.sorting.counts import Sorted, sorted_as
+from doorstone.store import exceptions as exception_store
+from doorstone.store import ledger
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles as profile_store
+from doorstone.store.devices.devices import DeviceRow, Filter, Record
+from doorstone.store.devices.profiles import ProfileCount
+from doorstone.store.exceptions import ExceptionRow, TermsRow
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
+from doorstone.work.context.ids import id_of
+from doorstone.work.snapshot.contents import bounded
+from doorstone.work.snapshot.override_results import FleetOverrideResults
+from doorstone.work.snapshot.settling import Settler, decisions_of, roll, settling_rules
+from doorstone.work.snapshot.sheets import Sheet, need_release
+from doorstone.work.snapshot.staleness import stale_reasons
+from doorstone.work.snapshot.standings import (
+    Raised,
+    assessments,
+    count_devices,
+    find_devices,
+    forecaster,
+    standings,
+    turn,
+)
+
+MOST_HELD = 2_000  # devices of which the view is kept
+
+
+@dataclass(frozen=True, slots=True)
+class ProfileLocations:
+    """The sites, roles and models that devices of a platform have, each in order."""
+
+    sites: tuple[str, ...]
+    roles: tuple[str, ...]
+    models: tuple[str, ...]
+
+
+class Snapshot:
+    """What the records say on one day. What is asked for is worked out then, device by device or profile by profile."""
+
+    def __init__(self, context: Context) -> None:
+        roll(context)
+        self.context = context
+        self.today: date = context.today()
+        with context.database.read() as db:
+            self._by = settling_rules(context, db)
+            self.sheets, self.specs = self._by.sheets, self._by.specs
+            self._decisions = {name: decisions_of(context, db, name) for name in self.sheets}
+        self._exceptions: list[ExceptionTerms] | None = None
+        self._terms: dict[int, ExceptionTerms] = {}
+        self._views: dict[str, View] = {}
+        self._records: dict[str, Record] = {}
+        self._experience: dict[str, FleetOverrideResults] = {}
+        self._excepted: dict[tuple[str, str], Mapping[str, frozenset[str]]] = {}
+        self._raised: dict[tuple[str, str, int], Mapping[str, Raised]] = {}
+
+    @property
+    def exceptions(self) -> list[ExceptionTerms]:
+        """Every exception with its devices, newest first."""
+        if self._exceptions is None:
+            with self.context.database.read() as db:
+                self._exceptions = [terms(row) for row in exception_store.every_terms(db)]
+        return self._exceptions
+
+    def device(self, device: str) -> DeviceRow:
+        """Raises `MissingError`."""
+        return device_store.row_of(self._record(device))
+
+    def _record(self, device: str) -> Record:
+        if device not in self._records:
+            with self.context.database.read() as db:
+                found = device_store.records(db, [device])
+            if device not in found:
+                raise MissingError(f"There is no device {device!r}", "See them with 'doorstone device list'")
+            bounded(self._records, MOST_HELD)[device] = found[device]
+        return self._records[device]
+
+    def rows(self, devices: Iterable[str]) -> list[DeviceRow]:
+        """Those of these devices that there are, by id."""
+        with self.context.database.read() as db:
+            return device_store.named(db, devices)
+
+    def view(self, device: str) -> View:
+        """The device settled, with sources and times."""
+        if device not in self._views:
+            with self.context.database.read() as db:
+                found = Settler(self.context, db, by=self._by).view(device, self._record(device))
+            bounded(self._views, MOST_HELD)[device] = found
+        return self._views[device]
+
+    def sheet_of(self, device: str) -> Sheet | None:
+        return self.sheets.get(self.device(device).platform)
+
+    def need_sheet(self, device: str) -> Sheet:
+        sheet = self.sheet_of(device)
+        if sheet is None:
+            name = self.device(device).platform or "unread"
+            raise MissingError(f"The platform of {device} is {name}, which no sheet describes", "Load its sheet first")
+        return sheet
+
+    def decisions_for(self, platform: Platform) -> list[Decision]:
+        return self._decisions.get(platform.id, [])
+
+    def assessment(self, device: str, release: str) -> Assessment:
+        """The device against a release, in full: with its own readings and times."""
+        platform = self.need_sheet(device).platform
+        return assess(platform, release, self.view(device), self.decisions_for(platform), device)
+
+    def assessments(self, rows: Iterable[DeviceRow], release: str) -> dict[str, Assessment]:
+        """Devices against a release, by id; those of one profile share theirs, without times and sources of a device.
+
+        Left out are devices of a platform that no sheet describes, or whose sheet does not know the release.
+        """
+        by_platform: dict[str, dict[str, int]] = {}
+        for row in rows:
+            sheet = self.sheets.get(row.platform)
+            if row.profile is not None and sheet is not None and sheet.platform.has(release):
+                by_platform.setdefault(row.platform, {})[row.id] = row.profile
+        found: dict[str, Assessment] = {}
+        for name, profiles in by_platform.items():
+            platform = self.sheets[name].platform
+            known = assessments(self.context, platform, self.decisions_for(platform), release, set(profiles.values()))
+            found.update({device: known[profile] for device, profile in profiles.items()})
+        return found
+
+    def stands(self, row: DeviceRow, platform: Platform, release: str) -> Sorted:
+        """The device's state and marks at a release: those of its profile, if it still has it, and its exceptions."""
+        raised = self.raised(platform, release)
+        if row.id in raised:
+            return raised[row.id].stands
+        found = standings(self.context, platform, release).of.get(row.profile or 0)
+        return found or sorted_as(self.assessment(row.id, release))
+
+    def find(
+        self, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
+    ) -> list[tuple[DeviceRow, Sorted]]:
+        """Devices of a platform by id, those after `after`, with how they stand at a release."""
+        with self.context.database.read():
+            return find_devices(self.context, platform, release, where, self.raised(platform, release), after, limit)
+
+    def excepted(self, platform: Platform, release: str) -> Mapping[str, frozenset[str]]:
+        """Device -> the requirements that exceptions in force name at a release; approvals in doubt do not count."""
+        key = platform.id, release
+        if key not in self._excepted:
+            named = {
+                device: frozenset(name for e in mine if e.reaches(platform, release) for name in e.requirements)
+                for device, mine in self.in_force_by_device(platform).items()
+            }
+            self._excepted[key] = {device: names for device, names in named.items() if names}
+        return self._excepted[key]
+
+    def in_force_by_device(self, platform: Platform) -> Mapping[str, tuple[ExceptionTerms, ...]]:
+        """Device -> its exceptions that are in force and stand; the same ones until something is written on such."""
+        context, stamp = self.context, self.context.stamp()
+        key, rests_on = ("in force", platform.id), (stamp.devices, stamp.people, platform, self.today)
+        with context.database.read() as db:
+            held = None if context.database.writing else context.memory.get(key)
+            if held is not None and held[1] == rests_on and not ledger.any_since(db, held[0], BEAR_ON_EXCEPTIONS):
+                found: Mapping[str, tuple[ExceptionTerms, ...]] = held[2]
+            else:
+                every = self.held(exception_store.excepted_devices(db, platform.id))
+                found = {
+                    device: tuple(e for e in mine if e.stands and e.in_force(self.today))
+                    for device, mine in every.items()
+                }
+            if not context.database.writing:
+                context.memory[key] = stamp.ledger, rests_on, found
+        return found
+
+    def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
+        """The devices that their exceptions bring to another state than their profile's."""
+        with self.context.database.read():
+            return self._raised_now(platform, release)
+
+    def _raised_now(self, platform: Platform, release: str) -> Mapping[str, Raised]:
+        """As the devices are in this transaction: a snapshot may be older than an import beside it."""
+        key = platform.id, release, self.context.stamp().devices
+        if key not in self._raised:
+            excepted, found = self.excepted(platform, release), {}
+            of = standings(self.context, platform, release).of
+            for row in self.rows(excepted):
+                if row.profile is not None and row.platform == platform.id:
+                    plain = of[row.profile]
+                    state = with_exceptions(plain.state, plain.marks, excepted[row.id])
+                    if state != plain.state:
+                        found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
+            self._raised[key] = found
+        return self._raised[key]
+
+    # ------------------------------------------------------------ the fleet
+
+    def counts(self, platform: Platform, release: str) -> list[ProfileCount]:
+        """How many devices of each profile stand where, with state and marks at the release."""
+        with self.context.database.read() as db:
+            found = standings(self.context, platform, release)
+            placed = profile_store.places(db, platform.id)
+            raised = self.raised(platform, release)
+        made = []
+        apart: Counter[tuple[int, str, str, str]] = Counter()
+        for one in raised.values():
+            apart[one.row.profile or 0, one.row.site, one.row.role, one.stands.state] += 1
+        left = Counter({key[:3]: 0 for key in apart})
+        for key, devices in apart.items():
+            left[key[:3]] += devices
+        for profile, site, role, devices in placed:
+            row, stands = found.rows[profile], found.of[profile]
+            if rest := devices - left[profile, site, role]:
+                made.append(
+                    ProfileCount(profile, site, role, row.model, row.running_release, rest, stands.state, stands.marks)
+                )
+        for (profile, site, role, state), devices in sorted(apart.items()):
+            row, marks = found.rows[profile], found.of[profile].marks
+            made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
+        return made
+
+    def total(self, platform: Platform, release: str, where: Filter) -> int:
+        """How many devices a filter chooses at a release."""
+        raised = self.raised(platform, release) if where.state else {}
+        rests_on = (self.context.stamp().devices, self.decisions_for(platform), platform, self.today, raised)
+        key = ("total", platform.id, release, where)
+        return self.context.remembered(
+            key, rests_on, lambda: count_devices(self.context, platform, release, where, raised)
+        )
+
+    def places(self, platform: Platform) -> ProfileLocations:
+        rests_on = self.context.stamp().devices
+
+        def make() -> ProfileLocations:
+            with self.context.database.read() as db:
+                pairs = profile_store.sites_and_roles(db, platform.id)
+                models = {row.model for row in profile_store.in_use(db, platform.id).values()}
+            sites, roles = {site for site, _ in pairs}, {role for _, role in pairs}
+            return ProfileLocations(*(tuple(sorted(filter(None, names))) for names in (sites, roles, models)))
+
+        return self.context.remembered(("places", platform.id), rests_on, make)
+
+    def profile_views(self, platform: Platform) -> dict[int, tuple[View, str]]:
+        """Every profile in use as a view, without times and sources, and the device that has it to itself, if one."""
+        with self.context.database.read() as db:
+            contents = profile_store.contents(db, profile_store.in_use(db, platform.id))
+        return {n: (view_of(p, platform.specs, self.today), str(p["own"])) for n, p in contents.items()}
+
+    # ------------------------------------------------------ exceptions, ahead
+
+    def exceptions_of(self, device: str) -> list[ExceptionTerms]:
+        """What the device's exceptions permit, newest first; their devices are not listed.
+
+        Those in doubt say what changed since their approval.
+        """
+        return list(self.held([device]).get(device, ()))
+
+    def held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
+        """Device -> what its exceptions permit, newest first, those in doubt with what changed."""
+        with self.context.database.read() as db:
+            numbers = exception_store.numbers_of(db, devices)
+            self._read_terms(db, {number for held in numbers.values() for number in held})
+        doubted = self._doubted(numbers)
+        return {
+            device: tuple(self._in_doubt(number, doubted.get(device, {}).get(number, "")) for number in held)
+            for device, held in numbers.items()
+        }
+
+    def _in_doubt(self, number: int, doubt: str) -> ExceptionTerms:
+        return replace(self._terms[number], doubt=doubt) if doubt else self._terms[number]
+
+    def _doubted(self, devices: Iterable[str]) -> dict[str, dict[int, str]]:
+        """Device -> approved exception that no longer stands for it -> why."""
+        with self.context.database.read() as db:
+            approved = exception_store.approved_shown(db, devices)
+            conditions = exception_store.fact_conditions(db, approved)
+            self._read_terms(db, approved)
+        found: dict[str, dict[int, str]] = {}
+        for number, shown in approved.items():
+            held = self._terms[number]
+            changed = stale_reasons(
+                self, held.platform, held.release, sorted(held.requirements), conditions.get(number, ()), shown
+            )
+            for device, because in changed.items():
+                found.setdefault(device, {})[number] = "; ".join(because)
+        return found
+
+    def _read_terms(self, db: sqlite3.Connection, numbers: Iterable[int]) -> None:
+        missing = [number for number in numbers if number not in self._terms]
+        if missing:
+            rows = exception_store.terms_by_number(db, missing)
+            self._terms.update({number: terms(row) for number, row in rows.items()})
+
+    def forecast(self, device: str) -> Forecast | None:
+        """The device's forecast; None if the sheet does not know the release that it runs."""
+        return self.forecasts([self.device(device)])[device]
+
+    def forecasts(self, rows: Sequence[DeviceRow]) -> dict[str, Forecast | None]:
+        """Devices' forecasts by id: one per profile, exceptions and experience."""
+        held = self.held([row.id for row in rows])
+        for name in {row.platform for row in rows if row.platform in self.sheets}:
+            self.experience(self.sheets[name].platform).read(row.id for row in rows if row.platform == name)
+        cases: dict[str, tuple[str, ExceptionCase]] = {}
+        for row in rows:
+            sheet = self.sheets.get(row.platform)
+            if row.profile is not None and sheet is not None:
+                known = self.experience(sheet.platform).of(row.id, row.model)
+                cases[row.id] = row.platform, ExceptionCase(row.profile, held.get(row.id, ()), known)
+        found: dict[str, Mapping[ExceptionCase, Forecast | None]] = {}
+        for name in {platform for platform, _ in cases.values()}:
+            wanted = {case for platform, case in cases.values() if platform == name}
+            found[name] = self._ahead(self.sheets[name].platform, wanted)
+        return {row.id: found[cases[row.id][0]][cases[row.id][1]] if row.id in cases else None for row in rows}
+
+    def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
+        """Every device's forecast, with how many devices have it: once per profile, exceptions and experience."""
+        with self.context.database.read() as db:
+            sizes = profile_store.sizes(db, platform.id)
+            apart = exception_store.alike(db, platform.id)
+            models = {number: row.model for number, row in profile_store.in_use(db, platform.id).items()}
+            self._read_terms(db, {number for _, numbers, _ in apart for number in numbers})
+        known = self.experience(platform)
+        cases: Counter[ExceptionCase] = Counter()
+        for profile, numbers, devices in apart:
+            sizes[profile] -= devices
+            held = tuple(self._terms[number] for number in numbers)
+            cases[ExceptionCase(profile, held, known.of_model(models.get(profile, "")))] += devices
+        for profile, devices in sizes.items():
+            cases[ExceptionCase(profile, (), known.of_model(models.get(profile, "")))] += devices
+        for before, after in self._apart(platform, known):
+            cases[before] -= 1
+            cases[after] += 1
+        ahead = self._ahead(platform, [case for case, devices in cases.items() if devices])
+        return [(ahead[case], devices) for case, devices in cases.items() if devices]
+
+    def _apart(self, platform: Platform, known: FleetOverrideResults) -> Iterator[tuple[ExceptionCase, ExceptionCase]]:
+        """The case of each device with a doubtful approval or something refused, first without these, then with."""
+        with self.context.database.read() as db:
+            excepted = exception_store.excepted_devices(db, platform.id)
+        names = {*self._doubted(excepted), *known.refused()}
+        held = self.held(names)
+        for row in self.rows(names):
+            if row.profile is not None and row.platform == platform.id:
+                mine = held.get(row.id, ())
+                plain = tuple(replace(e, doubt="") for e in mine)
+                before = ExceptionCase(row.profile, plain, known.of_model(row.model))
+                yield before, ExceptionCase(row.profile, mine, known.of(row.id, row.model))
+
+    def experience(self, platform: Platform) -> FleetOverrideResults:
+        """What attempts have shown of the platform's overrides."""
+        if platform.id not in self._experience:
+            self._experience[platform.id] = FleetOverrideResults(self.context, platform)
+        return self._experience[platform.id]
+
+    def _ahead(self, platform: Platform, cases: Iterable[ExceptionCase]) -> Mapping[ExceptionCase, Forecast | None]:
+        """The forecasts of these cases, those that are known already taken as they are."""
+        decisions = self.decisions_for(platform)
+        known: dict[ExceptionCase, Forecast | None] = {}
+        if not self.context.database.writing:
+            known = self.context.shared(("ahead", platform.id), (platform, decisions, self.today), dict)
+            bounded(known, MOST_FORECASTS)
+        found = {case: known.get(case, _NOT_YET) for case in cases}
+        missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
+        if missing:
+            contents, classes = self.classes(platform, {case.profile for case in missing})
+            alike: dict[Any, list[ExceptionCase]] = {}
+            for case in missing:
+                alike.setdefault((classes[case.profile], case.exceptions, case.experience), []).append(case)
+            asked = {same[0].profile for same in alike.values()}
+            made = forecaster(self.context, platform, decisions, asked)
+            for same in alike.values():
+                self.context.write_priority.give_way()
+                first, shown = same[0], contents[same[0].profile]
+                view, own = view_of(shown, platform.specs, self.today), str(shown["own"])
+                with turn:
+                    ahead = made.forecast(first.profile, view, own, first.exceptions, first.experience)
+                for case in same:
+                    found[case] = known[case] = ahead
+        return cast(Mapping[ExceptionCase, Forecast | None], found)
+
+    def classes(
+        self, platform: Platform, profiles: Iterable[int]
+    ) -> tuple[Mapping[int, Mapping[str, Any]], Mapping[int, Hashable]]:
+        """These profiles' contents, and the class of each: profiles of one class have the same answers."""
+        with self.context.database.read() as db:
+            contents = profile_store.contents(db, profiles)
+        rests_on = (platform, self.today)
+        classifier = self.context.shared(("classes", platform.id), rests_on, lambda: Classifier(platform, self.today))
+        return contents, {number: classifier.of(snapshot) for number, snapshot in contents.items()}
+
+
+class ExceptionCase(NamedTuple):
+    """What a forecast rests on, beside the rules and the day."""
+
+    profile: int
+    exceptions: tuple[ExceptionTerms, ...]
+    experience: OverrideResults
+
+
+MOST_FORECASTS = 50_000
+BEAR_ON_EXCEPTIONS = ("exception", "decision", "sheet", "requirement", "person", "settlement", "fix")
+"""Kinds of objects on which an entry may change which exceptions stand; what devices say is counted apart."""
+_NOT_YET: Any = object()
+
+
+def sorted_of(count: ProfileCount) -> Sorted:
+    return Sorted(count.state, count.marks)
+
+
+def snapshot(context: Context) -> Snapshot:
+    """The snapshot as the records stand now; made anew only after something was written or the day has changed."""
+    stamp = context.stamp()
+    key = (stamp.ledger, stamp.devices, context.today(), context.database.writing_since)
+    held = context.memory.get("snapshot")
+    if held is None or held[0] != key:
+        held = (key, Snapshot(context))
+        context.memory["snapshot"] = held
+    found: Snapshot = held[1]
+    return found
+
+
+def terms(row: ExceptionRow | TermsRow) -> ExceptionTerms:
+    """What the core needs of a stored exception."""
+    return ExceptionTerms(
+        id_of("EX", row.id),
+        row.platform,
+        row.release,
+        row.up_to,
+        frozenset(row.requirements),
+        frozenset(row.devices),
+        date.fromisoformat(row.start_on),
+        date.fromisoformat(row.expires_on),
+        ExceptionState(row.state),
+    )
+
+
+def assess_device(context: Context, device: str, release: str = "") -> Assessment:
+    """Every requirement of `release` on one device, explained, and its state with its exceptions.
+
+    Raises `MissingError`.
+    """
+    now = snapshot(context)
+    row = now.device(device)
+    platform = now.need_sheet(device).platform
+    release = release or target_release(platform, context.today())
+    need_release(platform, release)
+    state = State(now.stands(row, platform, release).state)
+    return replace(now.assessment(device, release), state=state)

@@ -1,0 +1,143 @@
+"""Devices that run a release with checks unmet that no exception in force names."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import NamedTuple
+
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, refusals
+from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
+from doorstone.core.fixes.plan import plan_fixes
+from doorstone.core.platforms.platform import Platform, Sort
+from doorstone.core.sorting.assessment import Assessment
+from doorstone.store import attempts as attempt_store
+from doorstone.store import exceptions as exception_store
+from doorstone.store import exceptions as store
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles as profile_store
+from doorstone.store.devices.devices import DeviceRow
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.rollback import rollback_until
+from doorstone.work.snapshot.snapshot import Snapshot
+from doorstone.work.snapshot.standings import assessments, standings
+
+ARRIVED = ("completed", "carry-over-lost")
+
+
+UNMET = {"floor", "installer-check", "fixable"}
+
+
+@dataclass(frozen=True, slots=True)
+class UncoveredDevice:
+    """A device that runs `release` with checks unmet that no exception in force names."""
+
+    row: DeviceRow
+    release: str
+    found: Uncovered
+    steps: tuple[str, ...]
+
+
+class Lacking(NamedTuple):
+    row: DeviceRow
+    release: str
+    assessment: Assessment
+    checks: frozenset[str]
+    held: tuple[ExceptionTerms, ...]
+
+
+def uncovered_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[UncoveredDevice]:
+    """The uncovered devices of a platform, by release and id."""
+    lacking = list(lacking_of(db, now, platform))
+    read = device_store.read_on(db, [one.row.id for one in lacking])
+    ended = exception_store.ended(db, {number_of("EX", e.id) for one in lacking for e in one.held})
+    for row, release, assessment, checks, held in lacking:
+        arrived = arrived_on(db, row, release)
+        mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held]
+        found = uncovered(platform, release, checks, mine, arrived, read.get(row.id, arrived), now.today)
+        if found is not None:
+            plan = plan_fixes(assessment, now.view(row.id))
+            fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
+            askable = not refusals(row.id, assessment, found.requirements)
+            until = rollback_until(db, now, row.id)
+            last = until if until is not None and until >= now.today else None
+            yield UncoveredDevice(row, release, found, ways_out(found, fixes, last, askable))
+
+
+def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Lacking]:
+    """Devices that run a release with installer checks unmet that no exception in force names."""
+    for release, rows in failing(db, now, platform):
+        assessed, held = now.assessments(rows, release), now.held(row.id for row in rows)
+        for row in rows:
+            findings = assessed[row.id].unmet() if row.id in assessed else ()
+            checks = frozenset(f.requirement.id for f in findings if f.sort is Sort.CHECK)
+            mine = held.get(row.id, ())
+            reaching = (e for e in mine if e.stands and e.in_force(now.today) and e.reaches(platform, release))
+            if checks - {name for e in reaching for name in e.requirements}:
+                yield Lacking(row, release, assessed[row.id], checks, mine)
+
+
+def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Counter[str]:
+    """Site -> how many devices `lacking_of` would find there, counted by profile."""
+    found: Counter[str] = Counter()
+    placed = profile_store.by_site(db, platform.id)
+    decisions = now.decisions_for(platform)
+    for release, profiles in failing_profiles(db, now, platform):
+        every = assessments(now.context, platform, decisions, release, profiles)
+        checks = {
+            number: {f.requirement.id for f in assessed.unmet() if f.sort is Sort.CHECK}
+            for number, assessed in every.items()
+        }
+        for site, profile, devices in placed:
+            if checks.get(profile):
+                found[site] += devices
+        named = now.excepted(platform, release)
+        for row in now.rows(named):
+            mine = checks.get(row.profile or 0)
+            if mine and row.platform == platform.id and mine <= named[row.id]:
+                found[row.site] -= 1
+    return +found
+
+
+def failing(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, Sequence[DeviceRow]]]:
+    """The devices of each release that fail something at the release that they run."""
+    for release, profiles in failing_profiles(db, now, platform):
+        yield release, list(device_store.of_profiles(db, profiles))
+
+
+def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, set[int]]]:
+    by_release: dict[str, set[int]] = {}
+    for number, row in profile_store.in_use(db, platform.id).items():
+        if platform.has(row.running_release):
+            by_release.setdefault(row.running_release, set()).add(number)
+    for release, profiles in sorted(by_release.items(), key=lambda entry: platform.index(entry[0])):
+        marks = standings(now.context, platform, release).of
+        wrong = {number for number in profiles if set(marks[number].marks.values()) & UNMET}
+        if wrong:
+            yield release, wrong
+
+
+def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
+    """The day of the attempt that brought the release, else the day from which the device is known."""
+    tries = (a for a in attempt_store.every(db, row.id) if a.release == release and a.outcome in ARRIVED)
+    ended = max((a.ended_at[:10] for a in tries), default="")
+    return date.fromisoformat(ended or device_store.added_on(db, row.id))
+
+
+def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:
+    """Devices that run what an exception permits, with the day since when they at least may."""
+    for row in store.standing(db):
+        sheet = now.sheets.get(row.platform)
+        held = next(e for e in now.exceptions if e.id == id_of("EX", row.id))
+        if row.state == ExceptionState.APPROVED and sheet is not None:
+            rows = now.rows(row.devices)
+            for runs in sorted({one.running_release for one in rows if sheet.platform.has(one.running_release)}):
+                if held.reaches(sheet.platform, runs):
+                    for device, found in now.assessments(
+                        (one for one in rows if one.running_release == runs), runs
+                    ).items():
+                        if {f.requirement.id for f in found.unmet()} & set(row.requirements):
+                            yield device, date.fromisoformat(row.start_on)

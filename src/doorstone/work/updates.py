@@ -1,0 +1,181 @@
+"""Asking the update service: which devices are due to be asked about, what it says, when to ask again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from doorstone.core.platforms.platform import UpdateClass
+from doorstone.core.updates import Attribution, ClassStanding, Observation, attributions, standing
+from doorstone.store import attempts as attempt_store
+from doorstone.store import attempts as store
+from doorstone.store import followups as poll_store
+from doorstone.store.followups import PollRow
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError
+from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.sheets import need_release
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.uncovered import by_exception
+
+Fetch = Callable[[str, date], Mapping[str, Any]]
+SERVICE = Actor("doorstone", "administrator", "rounds")
+SOURCE = "update-service"
+SLOWEST = timedelta(days=1)
+KEEP_DAYS = 7
+
+
+def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: int = 50) -> dict[str, str]:
+    """Ask about each device that runs a release by exception and is due. Returns device -> what came of it.
+
+    `fetch` raises `OSError` where there is no answer; the device is then asked about later each time, up to a day.
+    """
+    now = snapshot(context)
+    with context.database.read() as db:
+        devices = sorted({device for device, _ in by_exception(db, now)})
+        held = poll_store.polls(db, devices)
+    due = [device for device in devices if device not in held or held[device].next_at <= at.isoformat()]
+    said = {}
+    for device in due[:most]:
+        failures = held[device].failures if device in held else 0
+        try:
+            answer = fetch(device, context.today())
+            recorded = _keep(context, device, answer)
+            row = PollRow(device, (at + every).isoformat(), 0, "")
+            said[device] = f"{recorded} recorded"
+        except (OSError, BadInputError, KeyError, TypeError, ValueError) as error:
+            wait = min(SLOWEST, timedelta(minutes=5) * 2**failures)
+            row = PollRow(device, (at + wait).isoformat(), failures + 1, str(error)[:300])
+            said[device] = f"failed: {error}"
+        with context.database.write() as db:
+            poll_store.keep_poll(db, row)
+    return said
+
+
+def _keep(context: Context, device: str, answer: Mapping[str, Any]) -> int:
+    """Record what is new: another result than last time, or the same after a week. Returns how many."""
+    recorded = 0
+    for kind in UpdateClass:
+        one = answer[kind.value]
+        given = NewObservation(
+            device, context.today(), kind.value, str(one["result"]), str(one.get("reason", "")), SOURCE,
+            str(one.get("detail", "")),
+        )  # fmt: skip
+        with context.database.read() as db:
+            seen = [o for o in attempt_store.observations(db, device) if o.update_class == kind and o.source == SOURCE]
+        last = seen[0] if seen else None
+        same = last is not None and (last.result, last.reason) == (given.result, given.reason)
+        if last is not None and same and given.seen_on - date.fromisoformat(last.seen_on) < timedelta(days=KEEP_DAYS):
+            continue
+        record_observation(context, SERVICE, given)
+        recorded += 1
+    return recorded
+
+
+RESULTS = ("arrived", "offered", "not-offered")
+
+
+REASONS = ("phased", "held", "unsupported", "unknown")
+
+
+@dataclass(frozen=True, slots=True)
+class NewObservation:
+    device: str
+    seen_on: date
+    update_class: str
+    result: str
+    reason: str
+    source: str
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceStanding:
+    device: str
+    release: str
+    classes: tuple[ClassStanding, ...]
+    attributions: tuple[Attribution, ...] = ()
+
+
+def record_observations(context: Context, actor: Actor, given: Sequence[NewObservation]) -> tuple[int, int]:
+    """Record many observations, all or none; those known already are left alone. Returns (recorded, known)."""
+    errors, recorded, known = [], 0, 0
+    plain = replace(actor, receipt=None)
+    with context.database.write() as db:
+        for at, one in enumerate(given, 1):
+            if store.has_observation(db, one.device, one.seen_on.isoformat(), one.update_class, one.source, one.result):
+                known += 1
+                continue
+            try:
+                record_observation(context, plain, one)
+                recorded += 1
+            except (BadInputError, MissingError) as error:
+                errors.append(ErrorEntry(f"observation {at}, {one.device}", error.detail, error.hint))
+        if errors:
+            context.memory.pop("snapshot", None)
+            raise BadInputError("Nothing was recorded", "Correct each observation and send all again", errors)
+    return recorded, known
+
+
+def record_observation(context: Context, actor: Actor, given: NewObservation) -> store.ObservationRow:
+    """Record what was seen of one update class on a device on a day."""
+    if given.update_class not in set(UpdateClass):
+        raise BadInputError(f"{given.update_class!r} is not an update class", f"Use one of {', '.join(UpdateClass)}")
+    if given.result not in RESULTS:
+        raise BadInputError(f"{given.result!r} is not what can be seen", f"Use one of {', '.join(RESULTS)}")
+    if (given.result == "not-offered") != bool(given.reason) or (given.reason and given.reason not in REASONS):
+        raise BadInputError(
+            "The reason does not fit", f"Not offered takes one of {', '.join(REASONS)}; else leave it out"
+        )
+    if given.seen_on > context.today():
+        raise BadInputError(f"{given.seen_on} is yet to come", "Record what was seen, on the day it was seen")
+    snapshot(context).device(given.device)
+    values = {
+        "device": given.device,
+        "seen_on": given.seen_on.isoformat(),
+        "update_class": given.update_class,
+        "result": given.result,
+        "reason": given.reason,
+        "source": given.source or "operator",
+        "detail": given.detail,
+        "by": actor.name,
+    }
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            number = number_of("OB", before)
+        else:
+            number = store.add_observation(db, values)
+            record(context, db, actor, "observed", "observation", id_of("OB", number), values, creates=True)
+        row = store.observation(db, number)
+    assert row is not None
+    return row
+
+
+def list_observations(context: Context, device: str) -> list[store.ObservationRow]:
+    with context.database.read() as db:
+        return store.observations(db, device or None)
+
+
+def device_standing(context: Context, device: str) -> DeviceStanding:
+    """Expected and observed, per update class, at the release that the device runs."""
+    now = snapshot(context)
+    now.device(device)
+    platform = now.need_sheet(device).platform
+    runs = now.view(device).text("os.release")
+    need_release(platform, runs)
+    seen = [
+        Observation(date.fromisoformat(o.seen_on), UpdateClass(o.update_class), o.result, o.reason, o.source, o.detail)
+        for o in list_observations(context, device)
+    ]
+    assessment = now.assessment(device, runs)
+    classes = standing(
+        platform, assessment, seen, now.today, context.policy.check_every_days, now.device(device).edition
+    )
+    held = [
+        (e.id, e.requirements) for e in now.exceptions_of(device) if e.in_force(now.today) and e.reaches(platform, runs)
+    ]
+    return DeviceStanding(device, runs, classes, attributions(platform, assessment, held))

@@ -1,0 +1,129 @@
+"""The board sorts profiles as `assess` sorts each of them; the forecaster looks ahead as `forecast` does."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from doorstone.core.devices.profiles import profile_content, profile_facts, view_of
+from doorstone.core.facts import SettledFact, Verdict, View
+from doorstone.core.forecast.batch import BatchForecaster
+from doorstone.core.forecast.device_forecast import forecast
+from doorstone.core.platforms.platform import Sort
+from doorstone.core.sorting.assessment import Decision, Scope, assess
+from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
+from doorstone.core.sorting.counts import roll_up, sorted_as
+from tests.build import CHIPLESS, GOOD, TODAY, tarn, view
+
+NOON = datetime(2027, 1, 17, 12)
+VALUES: dict[str, list[Any]] = {
+    "tpm.version": ["2.0", "1.2"],
+    "tpm.state": ["on", "off", "absent"],
+    "firmware.secure_boot": ["on", "off", "absent"],
+    "memory.mib": [8192, 4096, 1024],
+    "disk.system_gib": [238, 30],
+    "cpu.features": [GOOD["cpu.features"], ["avx"]],
+    "machine.model": ["Fallow 430", "Fallow 310"],
+    "os.release": ["8", "9.1"],
+}
+
+
+@st.composite
+def contents(draw: st.DrawFn) -> dict[str, Any]:
+    facts = dict(GOOD)
+    for name, values in VALUES.items():
+        facts[name] = draw(st.sampled_from(values))
+    if draw(st.booleans()):
+        del facts[draw(st.sampled_from(["memory.mib", "tpm.state", "firmware.mode"]))]
+    shown = view(facts)
+    if draw(st.booleans()):  # somebody else has read another chip
+        other = view({**facts, "tpm.state": draw(st.sampled_from(VALUES["tpm.state"]))}).facts["tpm.state"].believed
+        held = shown.facts.get("tpm.state")
+        if held is not None and held.believed.value != other.value:
+            shown = View(TODAY, {**shown.facts, "tpm.state": SettledFact(held.believed, (other,))})
+    if draw(st.booleans()):
+        verdict = Verdict("storage", draw(st.booleans()), "assessor", NOON)
+        shown = View(TODAY, shown.facts, {}, (verdict,))
+    return profile_content("tarn", profile_facts(tarn()), shown, draw(st.sampled_from(["", "", "d1"])))
+
+
+def decision(name: str, scope: Scope, target: str, sort: Sort) -> Decision:
+    return Decision(f"SD-{scope}", name, "9.1", scope, target, sort, "trial", "note", "petra", NOON)
+
+
+DECISIONS = [
+    [],
+    [decision("security-chip", Scope.MODEL, "Fallow 310", Sort.FLOOR)],
+    [decision("security-chip", Scope.DEVICE, "d1", Sort.FLOOR), decision("storage", Scope.RELEASE, "", Sort.UNSORTED)],
+]
+
+
+def boarded(
+    found: list[dict[str, Any]], decisions: list[Decision], at_once: int
+) -> tuple[BulkAssessment, SortedProfile]:
+    table = table_for(tarn())
+    board = BulkAssessment(tarn(), "9.1", decisions, TODAY, table)
+    for start in range(0, len(found), at_once):
+        table.add({n: found[n] for n in range(start, min(start + at_once, len(found)))})
+        board.sort()
+    return board, board.sort()
+
+
+@pytest.mark.long
+@settings(max_examples=60, deadline=None)
+@given(st.lists(contents(), min_size=1, max_size=8), st.sampled_from(DECISIONS), st.integers(1, 8))
+def test_every_profile_is_sorted_as_it_would_be_alone(
+    found: list[dict[str, Any]], decisions: list[Decision], at_once: int
+) -> None:
+    board, sorting = boarded(found, decisions, at_once)
+    alone = [assess(tarn(), "9.1", view_of(p, tarn().specs, TODAY), decisions, str(p["own"])) for p in found]
+    for number, one in enumerate(alone):
+        assert sorting[number] == sorted_as(one)
+        assert sorting.state(number) is one.state
+        assert all(sorting.mark(number, f.requirement.id) == f.mark for f in one.findings)
+        assert sorting.mark(number, "nothing-such") == "met"
+        assert board.assessment(number) == one
+    sizes = {number: number + 1 for number in range(len(found))}
+    counted = roll_up(tarn(), "9.1", [(sorted_as(one), sizes[n]) for n, one in enumerate(alone)])
+    assert sorting.roll_up("9.1", sizes) == counted
+
+
+def test_profiles_that_are_left_out_of_the_sizes_do_not_count() -> None:
+    good, chipless = (profile_content("tarn", profile_facts(tarn()), view(facts)) for facts in (GOOD, CHIPLESS))
+    _, sorting = boarded([good, chipless], [], 2)
+    rolled = sorting.roll_up("9.1", {1: 7})
+    assert (rolled.devices, rolled.states["needs-exception"], rolled.states["clear"]) == (7, 7, 0)
+    assert [(c.requirements, c.devices) for c in rolled.combinations] == [(("processor-listed", "security-chip"), 7)]
+    assert list(sorting) == [0, 1]
+
+
+def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
+    table = table_for(tarn())
+    table.add({5: profile_content("tarn", profile_facts(tarn()), view(CHIPLESS))})
+    sorting = BulkAssessment(tarn(), "8", [], TODAY, table).sort()
+    assert (sorting[5].state, dict(sorting[5].marks)) == ("clear", {})
+    assert sorting.roll_up("8", {5: 2}).states["clear"] == 2
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.lists(contents(), min_size=1, max_size=5))
+def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict[str, Any]]) -> None:
+    table = table_for(tarn())
+    table.add(dict(enumerate(found)))
+    boards = {r.id: BulkAssessment(tarn(), r.id, [], TODAY, table) for r in tarn().releases}
+    ahead = BatchForecaster(tarn(), [], TODAY, boards.__getitem__)
+    for number, content in enumerate(found):
+        shown, own = view_of(content, tarn().specs, TODAY), str(content["own"])
+        assert ahead.forecast(number, shown, own, []) == forecast(tarn(), own, shown)
+
+
+def test_a_release_that_the_sheet_does_not_know_has_no_forecast() -> None:
+    table = table_for(tarn())
+    content = profile_content("tarn", profile_facts(tarn()), view({**GOOD, "os.release": "7"}))
+    table.add({0: content})
+    ahead = BatchForecaster(tarn(), [], TODAY, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
+    assert ahead.forecast(0, view_of(content, tarn().specs, TODAY), "", []) is None

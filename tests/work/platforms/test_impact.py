@@ -1,0 +1,84 @@
+"""What a changed sheet would do: every device whose state, runway or cost moves, and whoever relies on an override."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+import pytest
+
+from doorstone.work.context.context import Context
+from doorstone.work.platforms.impact import CostMove, Impact, RunwayMove, StateMove, sheet_impact
+from tests.asking import D, changed_sheet, granted, line, read
+from tests.build import CHIPLESS, GOOD
+
+
+def impact(context: Context, old: str, new: str) -> Impact:
+    text, lists = changed_sheet(old, new)
+    return sheet_impact(context, text, lists, "tarn.toml")
+
+
+@pytest.fixture
+def fleet(context: Context) -> Context:
+    """d1 meets everything; d2 and d3 lack chip and processor, and only d2 has an exception for it."""
+    read(context, line("d1", GOOD), line("d2", CHIPLESS), line("d3", {**CHIPLESS, "disk.system_gib": 477}))
+    granted(context, "d2")
+    return context
+
+
+def test_a_release_that_ends_earlier_moves_runways_and_costs(fleet: Context) -> None:
+    found = impact(fleet, "desk = 2027-11-30", "desk = 2027-10-31")
+    assert [change.words for change in found.changes] == ["desk is serviced through 2027-10-31, was 2027-11-30"]
+    assert (found.moves, found.devices) == ((), 0)
+    # The overrides for the chip end at 9.2; by its exception d2 has 9.1 until 30 September only.
+    assert found.runways == (RunwayMove("technical", D("2027-11-30"), D("2027-10-31"), 2, ("d2", "d3")),)
+    # By hand: 110 minutes are 1.83 h, 76.86. 316 days are five looks, 0.83 h, 34.86; 286 days four, 0.67 h, 28.14.
+    assert found.costs == (CostMove("except", Decimal("111.72"), Decimal("105.00"), 2, ("d2", "d3")),)
+    assert (found.exceptions, found.kits, found.relying) == ((), (), ())
+
+
+def test_the_approved_line_moves_with_the_technical_where_nothing_is_excepted(fleet: Context) -> None:
+    found = impact(fleet, "desk = 2029-06-30", "desk = 2029-03-31")
+    one = D("2029-06-30"), D("2029-03-31"), 1, ("d1",)
+    assert found.runways == (RunwayMove("approved", *one), RunwayMove("technical", *one))
+    assert found.costs == ()  # two moves that are offered cost what they did
+
+
+def test_an_exception_that_goes_stale_no_longer_carries_its_device(fleet: Context) -> None:
+    found = impact(
+        fleet,
+        '{ fact = "tpm.version", at_least_version = "2.0" }',
+        '{ fact = "tpm.version", at_least_version = "1.9" }',
+    )
+    assert [(one.id, one.devices) for one in found.exceptions] == [("EX-0001", ("d2",))]
+    assert found.moves == (StateMove("9.1", "excepted", "needs-exception", 1, ("d2",)),)
+    assert found.runways == (RunwayMove("approved", D("2027-09-30"), D("2027-02-28"), 1, ("d2",)),)
+
+
+def test_whoever_relies_on_an_override_that_ends_is_named_by_forecast_and_exception(fleet: Context) -> None:
+    text, lists = changed_sheet('until = "9.2"', 'until = "9.1"')
+    found = sheet_impact(fleet, text, lists, "tarn.toml")
+    relying = {one.id: (one.devices, one.words) for one in found.relying}
+    assert relying["compat-drop-in"] == (
+        ("d2", "d3"),
+        ("no longer works on 9.1", "2 by their forecast", "1 by their exceptions"),
+    )
+    # What is left of 9 is 9.0, whose servicing has ended: 8 through February is all.
+    assert RunwayMove("technical", D("2027-11-30"), D("2027-02-28"), 2, ("d2", "d3")) in found.runways
+    assert RunwayMove("approved", D("2027-09-30"), D("2027-02-28"), 1, ("d2",)) in found.runways
+    assert CostMove("except", Decimal("111.72"), None, 2, ("d2", "d3")) in found.costs
+
+
+def test_a_fix_that_costs_more_moves_the_ways_that_need_it(context: Context) -> None:
+    read(context, line("small", {**GOOD, "memory.mib": 2048}), line("good", GOOD))
+    found = impact(context, 'cost = "38.00"', 'cost = "40.00"')
+    assert found.runways == ()
+    assert [(c.way, c.count, c.devices, c.becomes - c.was) for c in found.costs if c.was and c.becomes] == [
+        ("fix", 1, ("small",), Decimal("2.00"))
+    ]
+
+
+def test_the_first_sheet_and_the_same_sheet_move_nothing(fleet: Context) -> None:
+    assert impact(fleet, "format = 1", "format = 1").changed is False
+    text, lists = changed_sheet('id = "tarn"', 'id = "other"')
+    first = sheet_impact(fleet, text, lists, "other.toml")
+    assert (first.revision, first.moves, first.runways) == (0, (), ())

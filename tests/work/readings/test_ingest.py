@@ -1,0 +1,106 @@
+"""Readings heard in batches, one by one, in any order: the same devices, the same places, the same counts."""
+
+from __future__ import annotations
+
+import tempfile
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from doorstone.demo.seed import WILHELMINA, sheet_text
+from doorstone.store.database import Database
+from doorstone.store.devices import devices as device_store
+from doorstone.store.readings import contents as reading_contents
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.platforms import revisions
+from doorstone.work.snapshot.contents import NewReading
+from doorstone.work.snapshot.settling import IngestCache, Settler
+from tests.build import GOOD
+
+NOW = datetime(2027, 1, 18, 9)
+Told = tuple[str, str, int, dict[str, Any], str]  # device, source, days ago, facts, site
+
+SAID: list[dict[str, Any]] = [
+    dict(GOOD), {**GOOD, "tpm.state": "off"}, {"memory.mib": 4096}, {"disk.free_gib": 9, "tpm.state": "absent"},
+    {"os.platform": "nowhere"}, {**GOOD, "machine.model": "Fallow 120"},
+]  # fmt: skip
+
+
+def told() -> st.SearchStrategy[Told]:
+    return st.tuples(
+        st.sampled_from(["d1", "d2", "d3", "d4"]),
+        st.sampled_from(["collector", "assessor", "operator"]),
+        st.integers(0, 70),
+        st.sampled_from(SAID),
+        st.sampled_from(["", "north", "south"]),
+    )
+
+
+def distinct(found: list[Told]) -> list[Told]:
+    return list(
+        {(device, source, days): (device, source, days, *rest) for device, source, days, *rest in found}.values()
+    )
+
+
+def heard(readings: list[Told], size: int, shared: bool) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
+    """Hear readings, so many at a time; the devices as they then stand, and the counts that are kept."""
+    with tempfile.TemporaryDirectory() as folder:
+        context = Context(Database(Path(folder) / "d.db"), FixedClock(NOW))
+        revisions.load_sheet(context, WILHELMINA, *sheet_text(), "tarn.toml")
+        known = IngestCache() if shared else None
+        for at in range(0, len(readings), size):
+            with context.database.write() as db:
+                settler = Settler(context, db, known)
+                settler.hear([_reading(settler, one) for one in readings[at : at + size]])
+        with context.database.read() as db:
+            rows = device_store.records(db, ["d1", "d2", "d3", "d4"])
+            keys = dict(db.execute("SELECT id, key FROM profiles").fetchall())
+            sites = dict(db.execute("SELECT id, site FROM devices").fetchall())
+            counted = {
+                (keys[r["profile"]], r["site"]): r["devices"]
+                for r in db.execute("SELECT profile, site, devices FROM profile_locations WHERE devices <> 0")
+            }
+            in_all = {
+                keys[r["id"]]: r["devices"] for r in db.execute("SELECT id, devices FROM profiles WHERE devices > 0")
+            }
+            stand = {}
+            for name, row in rows.items():
+                seen = (row.platform, row.model, row.running_release, keys.get(row.profile or 0), row.stands_until)
+                stand[name] = (*seen, Settler(context, db).view(name).values())
+        context.database.close()
+    really: dict[Any, int] = {}
+    for name, row in stand.items():
+        if row[3]:
+            really[row[3], sites[name]] = really.get((row[3], sites[name]), 0) + 1
+    assert counted == really
+    assert in_all == {key: sum(n for (k, _), n in really.items() if k == key) for key, _ in really}
+    return stand, really
+
+
+def _reading(settler: Settler, one: Told) -> NewReading:
+    device, source, days, facts, site = one
+    number = settler.known.contents.number_of(settler.db, reading_contents.body_of(facts, {}))
+    taken_at = (NOW - timedelta(days=days)).isoformat()
+    return NewReading(device, source, taken_at, number, {"site": site} if site else None)
+
+
+@pytest.mark.long
+@settings(max_examples=25, deadline=None)
+@given(st.lists(told(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
+def test_batches_and_what_is_remembered_change_nothing(readings: list[Told], size: int) -> None:
+    assert heard(readings, size, shared=True) == heard(readings, 1, shared=False)
+
+
+@pytest.mark.long
+@settings(max_examples=15, deadline=None)
+@given(st.lists(told(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
+def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Told], draw: Any) -> None:
+    placed = [(*one[:4], "") for one in readings]
+    shuffled = list(placed)
+    draw.shuffle(shuffled)
+    assert heard(placed, 3, shared=True) == heard(shuffled, 3, shared=True)

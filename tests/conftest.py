@@ -23,6 +23,7 @@ from typing import Any
 import httpx
 import pytest
 import structlog
+from hypothesis import settings
 from werkzeug.routing import Rule
 
 from doorstone.client import Client
@@ -60,6 +61,8 @@ def _built_once(rule: Rule, append_unknown: bool = True) -> Any:
 
 
 Rule._compile_builder = _built_once  # type: ignore[method-assign]
+settings.register_profile("tests", deadline=None)  # a busy machine is no fault of the code
+settings.load_profile("tests")
 ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP client asks for one: 50 ms each
 
 

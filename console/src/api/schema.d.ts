@@ -3450,8 +3450,17 @@ export interface components {
             stale: {
                 [key: string]: string[];
             };
-            /** Moves */
+            /**
+             * Moves
+             * @description Moves that are possible, whoever makes them
+             */
             moves: string[];
+            /**
+             * Actions
+             * @description What whoever asks may do with it now, at the sites of its devices
+             * @default []
+             */
+            actions: string[];
             /**
              * Refused
              * @description Devices that were left out of the request, and why
@@ -4407,12 +4416,18 @@ export interface components {
              */
             head: string;
         };
+        /**
+         * LeftOutReason
+         * @enum {string}
+         */
+        LeftOutReason: "not-yet" | "ended" | "other-route" | "needs-unmet" | "covers-nothing" | "warned" | "not-chosen";
         /** LeftOutResponse */
         LeftOutResponse: {
             /** Id */
             id: string;
             /** Title */
             title: string;
+            reason: components["schemas"]["LeftOutReason"];
             /** Why */
             why: string;
             /**
@@ -5710,6 +5725,23 @@ export interface components {
             /** Sites */
             sites: {
                 [key: string]: "viewer" | "technician" | "approver" | "administrator";
+            };
+            /**
+             * Token Roles
+             * @description Roles of tokens that they may issue
+             */
+            token_roles: ("viewer" | "technician" | "approver" | "administrator" | "reporter")[];
+            /**
+             * May
+             * @description Changing operations that they may call
+             */
+            may: string[];
+            /**
+             * May At
+             * @description Site to what they may call there in a greater role
+             */
+            may_at: {
+                [key: string]: string[];
             };
             /**
              * Today

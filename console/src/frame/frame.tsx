@@ -8,7 +8,7 @@ import { SignIn } from "../pages/people/sign-in";
 import { LoadSheet } from "../pages/platforms/sheets";
 import { applyTheme, savedTheme, type Theme } from "../theme";
 import { Button, day, Empty, Go, Heading, keep, Loading, Trouble, useParam } from "../ui/parts";
-import type { Here } from "./here";
+import { allows, type Here } from "./here";
 
 const PAGES = [
   ["/", "Overview"],
@@ -64,7 +64,7 @@ function SignedIn({ me }: { me: Session }) {
           <Loading what="the platforms" />
         ) : platform ? (
           <Outlet context={{ me, platform, release } satisfies Here} />
-        ) : me.role === "administrator" ? (
+        ) : allows(me, "load_sheet") ? (
           <Start />
         ) : (
           <Empty>
@@ -116,7 +116,7 @@ function Rail({
       </p>
       <nav aria-label="Pages" className="my-3 -mx-1 overflow-x-auto lg:my-2 lg:min-h-0 lg:overflow-y-auto">
         <ul className="flex gap-0.5 p-1 lg:flex-col lg:gap-0 lg:py-0">
-          {PAGES.filter(([to]) => to !== "/webhooks" || me.role === "administrator").map(([to, words]) => (
+          {PAGES.filter(([to]) => to !== "/webhooks" || allows(me, "add_webhook")).map(([to, words]) => (
             <li key={to}>
               <NavLink
                 to={keep(to, params)}

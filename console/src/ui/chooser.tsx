@@ -1,7 +1,7 @@
 // Choosing devices: a saved selection and conditions on top of it, all of them in the address.
 import { useState } from "react";
 import { api, client, useSend } from "../api/api";
-import { useHere } from "../frame/here";
+import { allows, useHere } from "../frame/here";
 import { STATE_NAMES, STATES } from "./mark";
 import { Button, Choice, Labelled, Trouble, useParam } from "./parts";
 
@@ -28,7 +28,7 @@ export function Chooser() {
   const saved = api.useQuery("get", "/api/v1/selections").data?.items ?? [];
   const own = saved.filter((one) => one.platform === platform.id).map((one) => [one.name, one.name] as const);
   const pairs = (names: string[] | undefined) => (names ?? []).map((name) => [name, name] as const);
-  const mayKeep = me.role === "technician" || me.role === "administrator";
+  const mayKeep = allows(me, "save_selection");
   const some = CONDITIONS.slice(1).some((name) => where[name]);
   return (
     <search className="slab grid gap-3 sm:grid-cols-2 lg:grid-cols-5">

@@ -173,7 +173,8 @@ class ExceptionResponse(ApiModel):
     renews: str
     renewed_by: str
     stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
-    moves: list[str]
+    moves: list[str] = Field(description="Moves that are possible, whoever makes them")
+    actions: list[str] = Field([], description="What whoever asks may do with it now, at the sites of its devices")
     refused: list[ErrorEntry] = Field([], description="Devices that were left out of the request, and why")
 
 

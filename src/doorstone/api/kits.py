@@ -9,6 +9,7 @@ from pydantic import Field
 
 from doorstone.api.common import ApiModel, ErrorEntry, KitRoute, RequestModel
 from doorstone.api.times import Moment
+from doorstone.core.kits.overrides import LeftOutReason
 from doorstone.core.platforms.platform import Route
 
 
@@ -31,6 +32,7 @@ class OverrideSetResponse(ApiModel):
 class LeftOutResponse(ApiModel):
     id: str
     title: str
+    reason: LeftOutReason
     why: str
     covers: list[str] = Field(description="What of the checks it would cover, were it usable and chosen")
 

@@ -82,6 +82,9 @@ class SessionResponse(ApiModel):
     display: str
     role: Role
     sites: dict[str, Role]
+    token_roles: list[TokenRole] = Field(description="Roles of tokens that they may issue")
+    may: list[str] = Field(description="Changing operations that they may call")
+    may_at: dict[str, list[str]] = Field(description="Site to what they may call there in a greater role")
     today: date
     risk_version: int
     risk_statement: str

@@ -1,4 +1,4 @@
-"""Looking further: follow-ups, drift, outlooks, costs, what if, and a plan for a budget."""
+"""Follow-ups, drift, forecasts under several assumptions, costs, what-if, a plan for a budget."""
 
 from __future__ import annotations
 
@@ -124,7 +124,7 @@ def _drift(one: VerifiedResponse) -> list[str]:
 
 @reports_errors
 def outlook(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """Look further: a device under several assumptions, what each exception does, what each way costs."""
+    """Compare a device's forecast under several assumptions, with what each exception adds and each way costs."""
     with client(context) as service:
         found = service.outlook(device)
     rows = [

@@ -55,7 +55,7 @@ class JobOrder(LazyGroup):
             FOLLOW,
             "forecast",
             "outlook",
-            "Look further: a device under several assumptions, what each exception does, what each way costs.",
+            "Compare a device's forecast under several assumptions, with what each exception adds and each way costs.",
         ),
         "suppose": Place(
             FOLLOW,

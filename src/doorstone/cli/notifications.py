@@ -1,4 +1,4 @@
-"""What is due, who is told: the due list, the calendar, webhooks."""
+"""The due list, the calendar, the own account, webhooks."""
 
 from __future__ import annotations
 

@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO
 from urllib.parse import quote
 
+from httpx_sse import connect_sse
+
 from doorstone.api.attempts import AttemptList, AttemptRequest, AttemptResponse
 from doorstone.api.devices import (
     DeviceChangeRequest,
@@ -126,16 +128,15 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def watch_import(self, name: str) -> Iterator[ImportResponse]:
         """The import each time that it has come further, the last time when it has ended."""
         while True:
-            with self._http.stream("GET", f"/api/v1/imports/{name}/events") as response:
-                if response.status_code >= 400:
-                    response.read()
-                    raise problem_of(response)
-                for line in response.iter_lines():
-                    if line.startswith("data: "):
-                        found = ImportResponse.model_validate_json(line.removeprefix("data: "))
-                        yield found
-                        if found.ended:
-                            return
+            with connect_sse(self._http, "GET", f"/api/v1/imports/{name}/events") as source:
+                if source.response.status_code >= 400:
+                    source.response.read()
+                    raise problem_of(source.response)
+                for event in source.iter_sse():
+                    found = ImportResponse.model_validate_json(event.data)
+                    yield found
+                    if found.ended:
+                        return
 
     def imports(self) -> list[ImportResponse]:
         """The last imports, newest first."""

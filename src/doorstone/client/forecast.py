@@ -1,4 +1,4 @@
-"""The part of the client that speaks of what comes after an upgrade, and of looking further."""
+"""The part of the client for attempts, follow-ups, forecasts, scenarios and budget plans."""
 
 from __future__ import annotations
 

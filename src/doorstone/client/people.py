@@ -1,4 +1,4 @@
-"""The part of the client that speaks of people, tokens, what is due, and who is told."""
+"""The part of the client for people, tokens, the due list and webhooks."""
 
 from __future__ import annotations
 

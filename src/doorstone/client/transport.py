@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from types import TracebackType
@@ -10,6 +9,7 @@ from typing import Any, Self, TypeVar
 
 import httpx
 from pydantic import BaseModel
+from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait_exponential
 
 from doorstone.client.errors import UnreachableError, problem_of
 
@@ -72,17 +72,19 @@ class Transport:
         content: str | Iterator[bytes] | None = body.model_dump_json() if body is not None else pieces
         if content is not None:
             headers["Content-Type"] = "application/json" if body is not None else "application/octet-stream"
-        safe = method == "GET" or creates
-        for attempt in range(1, self._tries + 1):
-            try:
-                response = self._http.request(
-                    method, f"/api/v1{path}", params=_given(params), content=content, headers=headers
-                )
-                break
-            except httpx.TransportError as error:
-                if not safe or attempt == self._tries:
-                    raise UnreachableError(f"{self._http.base_url} does not answer: {error}") from error
-                time.sleep(0.1 * 2**attempt)
+        tries = self._tries if method == "GET" or creates else 1
+        again = Retrying(
+            retry=retry_if_exception_type(httpx.TransportError),
+            stop=stop_after_attempt(tries),
+            wait=wait_exponential(multiplier=0.2),
+            reraise=True,
+        )
+        try:
+            response = again(
+                self._http.request, method, f"/api/v1{path}", params=_given(params), content=content, headers=headers
+            )
+        except httpx.TransportError as error:
+            raise UnreachableError(f"{self._http.base_url} does not answer: {error}") from error
         if response.status_code >= 400:
             raise problem_of(response)
         return response

@@ -19,6 +19,11 @@ def covers(role: str, other: str) -> bool:
     return role == other or rank(role) > rank(other)
 
 
+def token_roles(role: str) -> tuple[str, ...]:
+    """The roles of tokens that whoever has `role` may issue."""
+    return (*(one for one in ROLES if covers(role, one)), *((REPORTER,) if covers(role, "technician") else ()))
+
+
 def both(role: str, other: str) -> str:
     """The greatest role that each of two holds; a technician and an approver have only viewing in common."""
     if covers(role, other):

@@ -1,5 +1,7 @@
-"""What a well-formed sheet cannot mean: spans that end before they begin, two words for one release, fixes that mend
-nothing. In: the document and the platform that was made of it. Out: every such place, with the hint."""
+"""Contradictions in a well-formed sheet: spans that end before they begin, one name for two releases, useless fixes.
+
+In: the document and the platform that was made of it. Out: every such place, with the hint.
+"""
 
 from __future__ import annotations
 

@@ -80,6 +80,7 @@ def create_app(
     if proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, proxies, proxies, proxies)  # type: ignore[method-assign]
     bind_provider(app, context, settings)
+    app.extensions["doorstone.operations"] = OPERATIONS
     for operation in OPERATIONS:
         path = operation.path if operation.tag == "health" else API + operation.path
         app.add_url_rule(path, operation.name, _view(context, jobs, operation), methods=[operation.method])

@@ -1,8 +1,9 @@
-"""Access: who calls, and whether the operation's roles let them. The one place where that is decided."""
+"""Authentication and access: who calls, and whether the operation's roles allow it. Decided here and nowhere else."""
 
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
@@ -120,13 +121,32 @@ def at_sites(operation: Operation, call: Call[Any, Any]) -> Call[Any, Any]:
     actor = call.caller
     if actor is None or operation.affected_devices is None or not actor.sites:
         return call
-    sites = devices.sites_of(call.context, operation.affected_devices(call))
-    held = {site: _greater(actor.role, actor.sites.get(site, actor.role)) for site in sites} or {"": actor.role}
+    held = _held_at(call, actor, operation.affected_devices(call))
     for site, role in held.items():
         if role not in operation.roles:
             raise _role(operation, f"at {site or 'no site'} you are a {role}, it takes the role")
-    least = min(held.values(), key=rank)
-    return replace(call, caller=replace(actor, role=least))
+    return replace(call, caller=replace(actor, role=min(held.values(), key=rank)))
+
+
+def role_at(call: Call[Any, Any], names: Iterable[str]) -> str:
+    """The role in which the caller acts on these devices: the least of those that they have at their sites."""
+    actor = call.actor
+    return min(_held_at(call, actor, names).values(), key=rank) if actor.sites else actor.role
+
+
+def _held_at(call: Call[Any, Any], actor: Actor, names: Iterable[str]) -> dict[str, str]:
+    """Site of these devices -> the role of the actor there."""
+    sites = devices.sites_of(call.context, names)
+    return {site: _greater(actor.role, actor.sites.get(site, actor.role)) for site in sites} or {"": actor.role}
+
+
+def allowed_operations(operations: Iterable[Operation], role: str, *, at_site: bool = False) -> list[str]:
+    """The names of the changing operations that a role may call; `at_site`: those that act on devices of a site."""
+    return [
+        one.name
+        for one in operations
+        if one.method != "GET" and role in one.roles and (one.affected_devices is not None or not at_site)
+    ]
 
 
 def _greater(one: str, other: str) -> str:

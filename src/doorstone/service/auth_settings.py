@@ -1,4 +1,4 @@
-"""The settings: how long a session lasts, how often a sign-in may fail, and through which provider one may come."""
+"""Settings of authentication: how long a session lasts, how often a sign-in may fail, which provider is asked."""
 
 from __future__ import annotations
 

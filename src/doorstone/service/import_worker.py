@@ -1,4 +1,4 @@
-"""Jobs: what takes longer than an answer may, one after the other, beside the requests."""
+"""The import worker: runs what takes longer than an answer may, one after the other, beside the requests."""
 
 from __future__ import annotations
 

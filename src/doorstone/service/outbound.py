@@ -1,4 +1,4 @@
-"""Carriers: events to webhooks over HTTP, signed (RFC 9421), and letters over SMTP. Each tries once."""
+"""Outbound calls: events to webhooks over HTTP, signed (RFC 9421), and mail over SMTP. Each tries once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rounds: at start and every so many seconds, what lapses is written down, what is due is told, what waits is sent."""
+"""The scheduler: at start and every so many seconds it lapses exceptions, notifies, delivers, polls."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who is told what: addresses that take events, what is on its way, what was told to be due."""
+"""Notifications in the records: webhooks, queued deliveries, what each person was notified of."""
 
 from __future__ import annotations
 

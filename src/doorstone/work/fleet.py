@@ -30,7 +30,7 @@ from doorstone.store.devices.profiles import ProfileCount
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.snapshot.selecting import SelectedDevices, SelectionCase, among, cases, choose_devices, counts
-from doorstone.work.snapshot.sheets import check_requirement
+from doorstone.work.snapshot.sheets import check_requirement, need_kit_route
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, sorted_of
 from doorstone.work.snapshot.standings import standings
 
@@ -139,8 +139,7 @@ def compare(
     chosen = choose_devices(context, platform_id, one[0], where or Filter(), selection)
     second = choose_devices(context, platform_id, other[0], Filter())
     for _, route in (one, other):
-        if route not in (Route.IN_PLACE, Route.CLEAN):
-            raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+        need_kit_route(route)
     now = snapshot(context)
     views = now.profile_views(chosen.platform)
     sizes: Counter[int] = Counter()

@@ -142,10 +142,7 @@ def plan_media(context: Context, devices: Sequence[str], release: str = "", stic
     if not 0 < len(devices) <= MOST_DEVICES:
         raise BadInputError(f"A media plan is for 1 to {MOST_DEVICES} devices", "Name them, or a selection")
     now = snapshot(context)
-    platforms = {now.need_sheet(device).platform.id: now.need_sheet(device).platform for device in devices}
-    if len(platforms) != 1:
-        raise BadInputError("The devices are of several platforms", "Make one plan per platform")
-    platform = next(iter(platforms.values()))
+    platform = now.one_platform(devices, "Make one plan per platform")
     release = release or target_release(platform, now.today)
     need_release(platform, release)
     with context.database.read() as db:

@@ -8,8 +8,10 @@ import pytest
 from doorstone.core.exceptions.life import (
     ExceptionState,
     ExceptionTerms,
+    Involved,
     Move,
     MoveRefusedError,
+    allowed_actions,
     check_approver,
     check_dates,
     next_state,
@@ -132,3 +134,40 @@ def test_situation_40_a_device_read_again_with_another_disk_is_stale() -> None:
     assert stale_because(before, again) == ["storage: disk.system_gib was 29 GiB, is 58 GiB"]
     gone = shown(assess(tarn(), "9.1", view(GOOD)), ["storage"])
     assert stale_because(before, gone)[0] == "storage: finding was unmet, is met"
+
+
+REQUEST_MOVES, APPROVED_MOVES = ("approve", "decline", "withdraw"), ("revoke", "close", "confirm")
+
+
+@pytest.mark.parametrize(
+    ("state", "moves", "person", "role", "expected"),
+    [
+        ("requested", REQUEST_MOVES, "petra", "technician", "withdraw edit comment answer attest attach transfer"),
+        ("requested", REQUEST_MOVES, "anselm", "approver",
+         "approve decline comment ask-back attest attach transfer"),
+        ("requested", REQUEST_MOVES, "odile", "approver", "decline comment ask-back attest attach transfer"),
+        ("requested", REQUEST_MOVES, "joss", "viewer", ""),
+        ("approved", APPROVED_MOVES, "petra", "technician", "comment answer attest attach review transfer renew"),
+        ("approved", APPROVED_MOVES, "anselm", "approver",
+         "revoke close confirm comment attest attach review transfer"),
+        ("lapsed", (), "petra", "technician", "comment answer attach"),
+        ("lapsed", (), "wilhelmina", "administrator", "comment attach"),
+    ],
+)  # fmt: skip
+def test_what_somebody_may_do_with_an_exception(
+    state: str, moves: tuple[str, ...], person: str, role: str, expected: str
+) -> None:
+    who = Involved("petra", "petra", frozenset({"odile"}), frozenset({"joss"}), asked_back=True)
+    assert allowed_actions(ExceptionState(state), moves, person, role, who, self_approval=False) == tuple(
+        expected.split()
+    )
+
+
+def test_who_has_approved_waits_for_the_other_and_self_approval_is_a_rule() -> None:
+    who = Involved("petra", "petra", approvers=frozenset({"anselm"}))
+    again = allowed_actions(ExceptionState.REQUESTED, REQUEST_MOVES, "anselm", "approver", who, self_approval=False)
+    assert "approve" not in again
+    mine = Involved("wilhelmina", "wilhelmina")
+    for own in (True, False):
+        may = allowed_actions(ExceptionState.REQUESTED, REQUEST_MOVES, "wilhelmina", "administrator", mine, own)
+        assert ("approve" in may) is own

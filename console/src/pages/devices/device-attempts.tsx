@@ -1,6 +1,6 @@
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { day, Empty, Go, Shown, Slab } from "../../ui/parts";
 import { Drift, FollowUps } from "./device-followups";
 import { History } from "./device-history";
@@ -36,7 +36,7 @@ function Attributed({ of }: { of: Attribution[] }) {
 
 export function AfterTab({ device, release }: DeviceProps) {
   const { me } = useHere();
-  const hands = me.role === "technician" || me.role === "administrator";
+  const hands = allows(me, "record_attempt");
   const standing = api.useQuery("get", "/api/v1/devices/{device}/standing", { params: { path: { device } } });
   const attempts = api.useQuery("get", "/api/v1/attempts", { params: { query: { device } } });
   return (

@@ -1,7 +1,7 @@
 // What rules rest on: a device's site, role and criticality, changed by whoever decides there.
 import { useState } from "react";
 import { client, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, Labelled, Tick, Trouble } from "../../ui/parts";
 import type { Detail } from "./device-props";
 
@@ -19,8 +19,7 @@ export function ChangeDevice({ data }: { data: Detail }) {
     },
     () => setNote(""),
   );
-  const roles = [me.role, me.sites[stands] ?? me.role];
-  if (!roles.some((held) => held === "approver" || held === "administrator")) return null;
+  if (!allows(me, "change_device", stands)) return null;
   const same = site === stands && role === serves && critical === lives;
   return (
     <details className="slab mb-4">

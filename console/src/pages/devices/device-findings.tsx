@@ -1,5 +1,5 @@
 import { api, type Dispute, type Exception, type Finding, type Leaf, type Platform } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Mark } from "../../ui/mark";
 import { count, day, Go } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
@@ -33,7 +33,7 @@ export function FindingsTab({
   const floors = findings.filter((finding) => finding.mark === "floor");
   const query = new URLSearchParams({ device, release });
   for (const check of checks) query.append("requirement", check.requirement.id);
-  const mayAsk = me.role === "technician" || me.role === "administrator";
+  const mayAsk = allows(me, "request_exception");
   return (
     <div className="space-y-3">
       {floors.length > 0 ? (

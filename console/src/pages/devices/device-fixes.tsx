@@ -1,7 +1,7 @@
 // The fixes of one device in order: after each, what is then met and what is no longer needed; and what was made.
 import { useState } from "react";
 import { api, client, type Fixes, once, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { StateMark } from "../../ui/mark";
 import { Button, day, Empty, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
@@ -73,8 +73,7 @@ function RecordFix({ device, title }: { device: string; title: string }) {
     },
     () => setNote(""),
   );
-  const roles = [me.role, ...Object.values(me.sites)];
-  if (!roles.some((held) => held === "technician" || held === "administrator")) return null;
+  if (!allows(me, "record_fix")) return null;
   return (
     <details className="mt-1">
       <summary className="cursor-pointer text-accent">Record it</summary>

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, Choice, count, day, Empty, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
 
 type Step = components["schemas"]["FollowUpResponse"];
@@ -15,7 +15,7 @@ const named = (names: readonly string[]) => names.map((name) => [name, name.repl
 
 export function FollowUps({ device }: { device: string }) {
   const { me } = useHere();
-  const hands = me.role === "technician" || me.role === "administrator";
+  const hands = allows(me, "settle_followup");
   const found = api.useQuery("get", "/api/v1/devices/{device}/follow-ups", { params: { path: { device } } });
   return (
     <Slab title="Follow-ups">

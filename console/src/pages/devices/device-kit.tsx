@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, client, once, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, Choice, Empty, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
 import { KitTable } from "../kits/kits";
 import type { DeviceProps } from "./device-props";
@@ -37,7 +37,7 @@ export function KitTab({ device, release }: DeviceProps) {
     },
     (kit) => kit && go(`/kits/${kit.kit.id}`),
   );
-  const mayMake = me.role === "technician" || me.role === "administrator";
+  const mayMake = allows(me, "make_kit");
   return (
     <div className="space-y-4">
       <Slab

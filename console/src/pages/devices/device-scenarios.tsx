@@ -1,4 +1,4 @@
-// Looking further: a device under several assumptions, what each exception does to it, what each way costs.
+// A device's forecast under several assumptions, what each exception adds, what each way costs.
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { day, Go, Scroll, Shown, Slab } from "../../ui/parts";

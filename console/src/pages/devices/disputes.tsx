@@ -1,7 +1,7 @@
 // Disputes: what sources say of the same thing, side by side, and the operator's word that settles it.
 import { useState } from "react";
 import { api, client, type Dispute, once, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, count, day, Empty, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble } from "../../ui/parts";
 
 export function DisputesPage() {
@@ -46,7 +46,7 @@ export function DisputeSlab({ dispute, bare = false }: { dispute: Dispute; bare?
     const body = { device: dispute.device, kind: dispute.kind, subject: dispute.subject, value, reason };
     await client.POST("/api/v1/settlements", { body, headers: once() });
   });
-  const mayJudge = me.role === "technician" || me.role === "administrator";
+  const mayJudge = allows(me, "settle_dispute");
   const group = `${dispute.device} ${dispute.subject}`;
   const table = (
     <>

@@ -1,7 +1,6 @@
 // What is looked after while an exception stands: conditions, evidence, what is said, who answers, reviews.
 import { type FormEvent, useState } from "react";
 import { api, client, type Exception, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
 import { Button, day, Empty, Go, Labelled, Slab, Tick, Trouble } from "../../ui/parts";
 
 const WORD_COLOURS: Record<string, string> = {
@@ -12,11 +11,7 @@ const WORD_COLOURS: Record<string, string> = {
   unread: "text-open",
 };
 
-const hands = (role: string) => role !== "viewer";
-
 export function Conditions({ data }: { data: Exception }) {
-  const { me } = useHere();
-  const standing = data.state === "approved" || data.state === "requested";
   const attest = useSend((condition: number) =>
     client.POST("/api/v1/exceptions/{exception}/attestations", {
       params: { path: { exception: data.id } },
@@ -47,7 +42,7 @@ export function Conditions({ data }: { data: Exception }) {
             </span>
             <span className="flex items-center gap-3">
               <strong className={WORD_COLOURS[one.word] ?? ""}>{one.word}</strong>
-              {one.kind === "attested" && standing && hands(me.role) && (
+              {one.kind === "attested" && data.actions.includes("attest") && (
                 <Button quiet disabled={attest.isPending} onClick={() => attest.mutate(one.number)}>
                   It is kept<span className="sr-only">: {one.text}</span>
                 </Button>
@@ -57,14 +52,13 @@ export function Conditions({ data }: { data: Exception }) {
         ))}
       </ul>
       {attest.error && <Trouble error={attest.error} />}
-      {data.state === "approved" && hands(me.role) && <Care data={data} />}
+      {data.actions.includes("review") && <Care data={data} />}
     </Slab>
   );
 }
 
 /** Another owner, a review, a renewal. */
 function Care({ data }: { data: Exception }) {
-  const { me } = useHere();
   const people = api.useQuery("get", "/api/v1/people");
   const [owner, setOwner] = useState("");
   const [note, setNote] = useState("");
@@ -76,7 +70,7 @@ function Care({ data }: { data: Exception }) {
   const review = useSend(() =>
     client.POST("/api/v1/exceptions/{exception}/reviews", { params, body: { next_on: next || null, note } }),
   );
-  const asks = me.role === "technician" || me.role === "administrator";
+  const asks = data.actions.includes("renew");
   return (
     <details className="mt-3 border-t border-edge pt-3">
       <summary className="cursor-pointer font-semibold">
@@ -134,7 +128,6 @@ function Care({ data }: { data: Exception }) {
 }
 
 export function Attachments({ data }: { data: Exception }) {
-  const { me } = useHere();
   const [title, setTitle] = useState("");
   const [link, setLink] = useState("");
   const [sha256, setDigest] = useState("");
@@ -176,7 +169,7 @@ export function Attachments({ data }: { data: Exception }) {
           </li>
         ))}
       </ul>
-      {hands(me.role) && (
+      {data.actions.includes("attach") && (
         <details className="mt-3">
           <summary className="cursor-pointer font-semibold">Attach by link</summary>
           <form onSubmit={submit} className="mt-2 grid gap-3 sm:grid-cols-2">
@@ -211,10 +204,8 @@ export function Attachments({ data }: { data: Exception }) {
 const KINDS = { comment: "", question: "asks back", answer: "answers" } as const;
 
 export function Said({ data }: { data: Exception }) {
-  const { me } = useHere();
   const [text, setText] = useState("");
   const [question, setQuestion] = useState(false);
-  const decides = me.role === "approver" || me.role === "administrator";
   const say = useSend(
     () =>
       client.POST("/api/v1/exceptions/{exception}/comments", {
@@ -226,7 +217,7 @@ export function Said({ data }: { data: Exception }) {
       setQuestion(false);
     },
   );
-  const answers = data.asked_back && me.name === data.requester;
+  const answers = data.actions.includes("answer");
   return (
     <Slab title="Said about it">
       {data.comments.length === 0 && <p className="text-ink-2">Nothing yet.</p>}
@@ -239,7 +230,7 @@ export function Said({ data }: { data: Exception }) {
           </li>
         ))}
       </ul>
-      {hands(me.role) && (
+      {data.actions.includes("comment") && (
         <form
           className="mt-3 grid gap-2"
           onSubmit={(event) => {
@@ -256,7 +247,7 @@ export function Said({ data }: { data: Exception }) {
               onChange={(event) => setText(event.target.value)}
             />
           </Labelled>
-          {decides && data.state === "requested" && me.name !== data.requester && (
+          {data.actions.includes("ask-back") && (
             <Tick label="Ask the requester back; it waits for the answer" checked={question} set={setQuestion} />
           )}
           <div>

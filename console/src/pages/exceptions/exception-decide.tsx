@@ -23,16 +23,9 @@ export function Decide({ data }: { data: Exception }) {
     };
     return client.POST("/api/v1/exceptions/{exception}/decision", { params, body });
   });
-  const here = [me.role, ...Object.values(me.sites)];
-  const decider = here.includes("approver") || here.includes("administrator");
-  const own = me.name === data.requester;
   const done = data.approvals.some((one) => one.person === me.name) && data.state === "requested";
   const ordered = [...data.moves].sort((one, other) => Number(other === "confirm") - Number(one === "confirm"));
-  const moves = ordered.filter((move) => {
-    if (move === "withdraw") return own || me.role === "administrator";
-    if (move === "approve" || move === "confirm") return decider && !done && (!own || me.self_approval);
-    return decider;
-  }) as (Decision | "withdraw")[];
+  const moves = ordered.filter((move) => data.actions.includes(move)) as (Decision | "withdraw")[];
   const toggle = (name: string) => (on: boolean) =>
     setOut((old) => (on ? old.filter((known) => known !== name) : [...old, name]));
   const parts = data.devices.length + data.requirements.length;

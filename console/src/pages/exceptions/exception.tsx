@@ -2,7 +2,6 @@
 import type { ReactNode } from "react";
 import { useParams } from "react-router";
 import { api, type Exception } from "../../api/api";
-import { useHere } from "../../frame/here";
 import { count, day, Go, Heading, Shown, Slab } from "../../ui/parts";
 import { Attachments, Conditions, Said } from "./exception-activity";
 import { Decide } from "./exception-decide";
@@ -92,8 +91,6 @@ function StillTrue({ data }: { data: Exception }) {
 }
 
 function Terms({ data }: { data: Exception }) {
-  const { me } = useHere();
-  const mine = me.name === data.requester || me.role === "administrator";
   return (
     <Slab title="What it permits">
       <dl>
@@ -168,7 +165,7 @@ function Terms({ data }: { data: Exception }) {
           </Row>
         )}
       </dl>
-      {data.state === "requested" && mine && <EditTerms key={data.version} data={data} />}
+      {data.actions.includes("edit") && <EditTerms key={data.version} data={data} />}
     </Slab>
   );
 }

@@ -1,5 +1,5 @@
 import { api, type Exception } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { day, Empty, Go, Heading, Shown, useParam } from "../../ui/parts";
 
 const STATES = ["requested", "approved", "declined", "withdrawn", "lapsed", "revoked", "closed"];
@@ -31,7 +31,7 @@ export function ExceptionsPage() {
         </label>
         <p className="flex flex-wrap gap-x-4 gap-y-1">
           <Go to="/uncovered">Who runs what without permission</Go>
-          {(me.role === "technician" || me.role === "administrator") && (
+          {allows(me, "request_exception") && (
             <>
               <Go to="/devices?state=needs-exception">Find a device that needs one</Go>
               <Go to="/exceptions/new?selection=">Ask for a saved selection</Go>

@@ -1,4 +1,5 @@
 // Asking for an exception: for one device, several, a saved selection, or to renew one that is about to end.
+import { addDays, formatISO, parseISO } from "date-fns";
 import { Checkbox } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -8,8 +9,7 @@ import { type AskedCondition, ConditionFields } from "../../ui/conditions";
 import { Mark } from "../../ui/mark";
 import { Button, Choice, count, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
-const plus = (iso: string, days: number) =>
-  new Date(Date.parse(`${iso}T00:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10);
+const plus = (iso: string, days: number) => formatISO(addDays(parseISO(iso), days), { representation: "date" });
 
 /** What the form starts from. */
 type Start = {

@@ -90,7 +90,9 @@ function Requirements({ data }: { data: Overview }) {
             <li key={row.requirement} className="grid items-center gap-x-3 sm:grid-cols-[15rem_1fr_6.5rem]">
               <Go to={`/devices?requirement=${row.requirement}`}>{row.title}</Go>
               <MarkBar marks={row.marks} />
-              <span className="text-sm text-ink-2 sm:text-right">{unmet ? `${unmet} without it` : "all meet it"}</span>
+              <span className="text-sm text-ink-2 sm:text-right">
+                {unmet ? `${unmet} do not meet it` : "all meet it"}
+              </span>
             </li>
           );
         })}

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, count, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
 type Kit = components["schemas"]["KitResponse"];
@@ -87,7 +87,7 @@ function DaysWork() {
     async () => (await client.POST("/api/v1/attempts/batch", { body: { items: attemptsOf(text) } })).data,
     () => setText(`${COLUMNS}\n`),
   );
-  if (me.role !== "technician" && me.role !== "administrator") return null;
+  if (!allows(me, "make_kit")) return null;
   return (
     <Slab title="A day's attempts">
       <Labelled label="One a line, in the order of the first line" hint="All are recorded, or none.">

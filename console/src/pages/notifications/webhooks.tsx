@@ -1,7 +1,7 @@
 // Addresses of other programs that are told what happens, and what came of it.
 import { type FormEvent, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, day, Empty, Heading, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
 
 export function WebhooksPage() {
@@ -10,7 +10,7 @@ export function WebhooksPage() {
   return (
     <>
       <Heading title="Webhooks">Other programs that are told what happens: CloudEvents over HTTP, signed.</Heading>
-      {me.role === "administrator" ? (
+      {allows(me, "add_webhook") ? (
         <div className="grid gap-4">
           <Add />
           <List />

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, type Person, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, day, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
@@ -10,7 +10,7 @@ type TokenRole = Role | "reporter";
 export function PeoplePage() {
   const { me } = useHere();
   const people = api.useQuery("get", "/api/v1/people");
-  const administers = me.role === "administrator";
+  const administers = allows(me, "add_person");
   return (
     <>
       <Heading title="People">Who may sign in, and the tokens of programs.</Heading>
@@ -173,15 +173,12 @@ function AddPerson() {
 function Issue() {
   const { me } = useHere();
   const [name, setName] = useState("");
-  const own = me.role as Role;
   const [role, setRole] = useState<TokenRole>("viewer");
   const [device, setDevice] = useState("");
   const issue = useSend(async () => {
     const body = { name, role, days: 90, device: role === "reporter" ? device : "", session: false };
     return (await client.POST("/api/v1/tokens", { body, headers: once() })).data;
   });
-  const hands = own === "technician" || own === "administrator";
-  const roles: TokenRole[] = own === "administrator" ? [...ROLES] : [...new Set<TokenRole>(["viewer", own])];
   const submit = (event: FormEvent) => {
     event.preventDefault();
     issue.mutate();
@@ -194,7 +191,7 @@ function Issue() {
         </Labelled>
         <Labelled label="Role">
           <select className="field" value={role} onChange={(event) => setRole(event.target.value as TokenRole)}>
-            {[...roles, ...(hands ? (["reporter"] as const) : [])].map((known) => (
+            {me.token_roles.map((known) => (
               <option key={known}>{known}</option>
             ))}
           </select>

@@ -1,7 +1,7 @@
 // Sheets: what loading one would change, the load itself, and every revision there was.
 import { type ChangeEvent, useState } from "react";
 import { api, client, type Impact, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, count, day, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble } from "../../ui/parts";
 
 export function SheetsPage() {
@@ -12,7 +12,7 @@ export function SheetsPage() {
         {platform.name} as it is described: revision {platform.sheet_revision}.
       </Heading>
       <div className="grid gap-4">
-        {me.role === "administrator" && <LoadSheet />}
+        {allows(me, "load_sheet") && <LoadSheet />}
         <Revisions id={platform.id} />
       </div>
     </>

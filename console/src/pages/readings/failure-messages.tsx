@@ -1,7 +1,7 @@
 // Failures that assessors report in words: what each speaks of, and those that nobody has placed yet.
 import { useState } from "react";
 import { api, client, type Told, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { Button, Choice, count, Go, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
 export function ToldTexts() {
@@ -43,7 +43,7 @@ function OneText({ told }: { told: Told }) {
       ) : (
         <p className="font-semibold text-open">Nobody has said what it speaks of.</p>
       )}
-      {!told.requirement && me.role === "administrator" && <Place told={told} />}
+      {!told.requirement && allows(me, "match_failure_text") && <Place told={told} />}
     </li>
   );
 }

@@ -2,7 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type ChangeEvent, useEffect, useState } from "react";
 import { api, client, type Import, once, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { ProgressBar } from "../../ui/bars";
 import {
   Button,
@@ -25,7 +25,7 @@ const FORMS = { csv: "csv", tsv: "tsv", tab: "tsv", json: "json" } as const;
 export function IntakePage() {
   const { me } = useHere();
   const [watched, watch] = useParam("import");
-  const hands = me.role === "technician" || me.role === "administrator";
+  const hands = allows(me, "begin_import");
   return (
     <>
       <Heading title="Readings">What sources report about devices: checked to the end, then taken over.</Heading>

@@ -1,7 +1,7 @@
 import { Collapsible } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { api, client, once, type SortingRow, useSend } from "../../api/api";
-import { useHere } from "../../frame/here";
+import { allows, useHere } from "../../frame/here";
 import { MarkBar } from "../../ui/bars";
 import { Mark } from "../../ui/mark";
 import { Button, count, day, Go, Heading, Labelled, Shown, Trouble, useParam } from "../../ui/parts";
@@ -55,7 +55,7 @@ function Row({ row }: { row: SortingRow }) {
         {row.against && <p className="mt-2 font-semibold text-floor">Evidence against it: {row.against}.</p>}
         <Collapsible.Content className="mt-3 grid gap-4 lg:grid-cols-2">
           <Evidence row={row} />
-          {me.role === "administrator" ? (
+          {allows(me, "decide") ? (
             <Decide row={row} />
           ) : (
             <p className="text-ink-2">An administrator decides how it is sorted.</p>
@@ -120,7 +120,7 @@ function OneDecision({ decision }: { decision: SortingRow["decisions"][number] }
           Withdrawn by {decision.withdrawn_by} on {day(decision.withdrawn_at)}: {decision.withdrawn_note}
         </span>
       )}
-      {!gone && me.role === "administrator" && (
+      {!gone && allows(me, "withdraw_decision") && (
         <details className="text-sm">
           <summary className="cursor-pointer text-ink-2">Withdraw</summary>
           <form

@@ -1,4 +1,4 @@
-"""Caring for exceptions from the command line: what is said, vouched for, attached, handed over."""
+"""Activity of exceptions from the command line: comments, attestations, attachments, owners, exports."""
 
 from __future__ import annotations
 

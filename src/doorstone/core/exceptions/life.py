@@ -12,6 +12,7 @@ from datetime import date, timedelta
 from enum import StrEnum
 from typing import Any
 
+from doorstone.core.people import covers
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
 
@@ -155,6 +156,47 @@ def next_state(state: ExceptionState, move: Move) -> ExceptionState:
 def possible_moves(state: ExceptionState) -> tuple[Move, ...]:
     """The moves that somebody may make from `state`."""
     return tuple(move for move in MADE_BY_PEOPLE if (state, move) in _MOVES)
+
+
+@dataclass(frozen=True, slots=True)
+class Involved:
+    """Who has what to do with an exception. `editors` shaped what would be approved; `approvers` have approved it."""
+
+    requester: str
+    owner: str
+    editors: frozenset[str] = frozenset()
+    approvers: frozenset[str] = frozenset()
+    asked_back: bool = False
+    renewed: bool = False
+
+
+def allowed_actions(
+    state: ExceptionState, moves: Iterable[str], person: str, role: str, who: Involved, self_approval: bool
+) -> tuple[str, ...]:
+    """What `person` may do with an exception now, in `role`: moves of those that are possible, then other actions."""
+    hands, decides = covers(role, "technician"), covers(role, "approver")
+    own = person == who.requester or role == "administrator"
+    open_ = state in (ExceptionState.REQUESTED, ExceptionState.APPROVED)
+    fresh = self_approval or person not in {who.requester, *who.editors}
+    asked = state is ExceptionState.REQUESTED
+    allowed = {
+        Move.APPROVE: decides and fresh and person not in who.approvers,
+        Move.CONFIRM: decides and fresh,
+        Move.WITHDRAW: hands and own,
+    }
+    actions = [move for move in moves if allowed.get(Move(move), decides)]
+    more = {
+        "edit": hands and own and asked,
+        "comment": hands or decides,
+        "ask-back": decides and asked and person != who.requester,
+        "answer": (hands or decides) and who.asked_back and person == who.requester,
+        "attest": (hands or decides) and open_,
+        "attach": hands or decides,
+        "review": state is ExceptionState.APPROVED and (decides or (hands and person == who.owner)),
+        "transfer": open_ and (decides or (hands and person == who.owner)),
+        "renew": hands and state is ExceptionState.APPROVED and not who.renewed,
+    }
+    return (*actions, *(name for name, may in more.items() if may))
 
 
 def approvals_needed(two_approvers: str, critical: bool) -> int:

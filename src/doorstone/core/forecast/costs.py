@@ -11,6 +11,8 @@ from dataclasses import dataclass, replace
 from datetime import date
 from decimal import ROUND_HALF_UP, Decimal
 
+from dateutil.relativedelta import relativedelta
+
 from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import Forecast, UpgradePath, forecast
@@ -119,13 +121,7 @@ def ways_of(
 
 def add_months(day: date, months: int) -> date:
     """The same day so many months on; the last of the month where there is none."""
-    year, month = divmod(day.year * 12 + day.month - 1 + months, 12)
-    for back in range(4):
-        try:
-            return date(year, month + 1, day.day - back)
-        except ValueError:
-            continue
-    raise AssertionError(day)
+    return day + relativedelta(months=months)
 
 
 def months_between(first: date, last: date | None) -> Decimal:

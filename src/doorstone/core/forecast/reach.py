@@ -15,7 +15,7 @@ from doorstone.core.conditions import Outcome
 from doorstone.core.days import Span, meet, union
 from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.facts import FactValue, View
-from doorstone.core.kits.overrides import Choice, choose
+from doorstone.core.kits.overrides import Choice, LeftOutReason, choose
 from doorstone.core.platforms.platform import Fix, Platform, Route, Sort
 from doorstone.core.sorting.assessment import Assessment, Decision, RequirementFinding, State, assess
 from doorstone.core.sorting.fix_search import cheapest
@@ -266,7 +266,7 @@ def _uncovered_words(platform: Platform, release: str, choice: Choice) -> str:
     ended = [
         f"{left.override.id} {left.why}"
         for left in choice.left_out
-        if left.override.covers & checks and left.why.startswith("ended")
+        if left.override.covers & checks and left.reason is LeftOutReason.ENDED
     ]
     titles = ", ".join(platform.requirement(name).title for name in choice.uncovered)
     return f"no override covers {titles} at {release}" + (f" ({'; '.join(ended)})" if ended else "")

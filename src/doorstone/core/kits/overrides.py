@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from enum import StrEnum
 from itertools import combinations
 from math import ceil
 
@@ -45,9 +46,22 @@ class OverrideSet:
         return _cost(self.overrides, len(self.excess))
 
 
+class LeftOutReason(StrEnum):
+    NOT_YET = "not-yet"
+    ENDED = "ended"
+    OTHER_ROUTE = "other-route"
+    NEEDS_UNMET = "needs-unmet"
+    COVERS_NOTHING = "covers-nothing"
+    WARNED = "warned"
+    NOT_CHOSEN = "not-chosen"
+
+
 @dataclass(frozen=True, slots=True)
 class LeftOut:
+    """An override that the choice does not use: why, as a value to decide on and in words."""
+
     override: Override
+    reason: LeftOutReason
     why: str
 
 
@@ -80,12 +94,12 @@ def choose(
     """
     wanted = frozenset(checks)
     asked_here = frozenset(r.id for r in platform.requirements_at(release))
-    reasons: dict[str, str] = {}
+    reasons: dict[str, tuple[LeftOutReason, str]] = {}
     usable: list[Override] = []
     for override in sorted(platform.overrides, key=lambda o: o.id):
         why = _why_not(platform, override, release, route, values, as_of)
         if why is None and not override.covers & wanted:
-            why = "covers nothing this device needs"
+            why = LeftOutReason.COVERS_NOTHING, "covers nothing this device needs"
         if why is None:
             usable.append(override)
         else:
@@ -95,11 +109,13 @@ def choose(
     best = found[0] if found else None
     for override in usable:
         if best is None or override.id not in best.ids:
-            reasons[override.id] = "; ".join(known.warnings([override.id])) or _why_unused(override, best, wanted)
+            warnings = "; ".join(known.warnings([override.id]))
+            reason = LeftOutReason.WARNED if warnings else LeftOutReason.NOT_CHOSEN
+            reasons[override.id] = reason, warnings or _why_unused(override, best, wanted)
     return Choice(
         best,
         tuple(found[1:]),
-        tuple(LeftOut(o, reasons[o.id]) for o in platform.overrides if o.id in reasons),
+        tuple(LeftOut(o, *reasons[o.id]) for o in platform.overrides if o.id in reasons),
         () if best else _smallest_uncovered(usable, wanted),
         tuple((o.id, tuple(sorted(o.covers & wanted))) for o in usable),
     )
@@ -112,17 +128,17 @@ def _why_not(
     route: Route,
     values: Mapping[str, FactValue],
     as_of: date,
-) -> str | None:
+) -> tuple[LeftOutReason, str] | None:
     at = platform.index(release)
     if at < platform.index(override.since):
-        return f"works only from release {override.since} on"
+        return LeftOutReason.NOT_YET, f"works only from release {override.since} on"
     if override.until is not None and at >= platform.index(override.until):
-        return f"ended at release {override.until}"
+        return LeftOutReason.ENDED, f"ended at release {override.until}"
     if route not in override.routes:
-        return f"not for the {route} route; only {', '.join(sorted(override.routes))}"
+        return LeftOutReason.OTHER_ROUTE, f"not for the {route} route; only {', '.join(sorted(override.routes))}"
     outcome = override.needs.outcome(values, as_of)
     if outcome is not Outcome.MET:
-        return f"needs {override.needs}, which is {outcome} here"
+        return LeftOutReason.NEEDS_UNMET, f"needs {override.needs}, which is {outcome} here"
     return None
 
 

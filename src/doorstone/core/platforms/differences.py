@@ -1,4 +1,4 @@
-"""Revisions: what a changed sheet changes, in words.
+"""Differences of two revisions of a sheet, in sentences.
 
 In: the platform before and after. Out: one change per thing that differs, with the releases it concerns.
 """

@@ -133,6 +133,7 @@ def overrides_for(call: Call[RouteQuery, None]) -> BaseModel:
             LeftOutResponse(
                 id=o.override.id,
                 title=o.override.title,
+                reason=o.reason,
                 why=o.why,
                 covers=sorted(o.override.covers & set(found.checks)),
             )

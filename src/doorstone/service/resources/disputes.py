@@ -1,4 +1,4 @@
-"""Disputes, and the failures that assessors tell in words."""
+"""Disputes, and failure messages of assessors."""
 
 from __future__ import annotations
 

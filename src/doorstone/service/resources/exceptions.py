@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any, Literal
 
 from doorstone.api.common import ErrorEntry, RequestModel
@@ -32,6 +32,7 @@ from doorstone.api.exceptions import (
     UncoveredResponse,
 )
 from doorstone.formats.safe_csv import csv_text
+from doorstone.service.auth import role_at
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
 from doorstone.work.exceptions import activity, decisions, register, uncovered
 from doorstone.work.exceptions import requests as exceptions
@@ -85,7 +86,8 @@ def _kept(view: KeptView) -> KeptResponse:
     return KeptResponse.model_validate({**asdict(view.kept), **more})
 
 
-def _shape(view: ExceptionView) -> ExceptionResponse:
+def _shape(call: Call[Any, Any], view: ExceptionView) -> ExceptionResponse:
+    actor = replace(call.actor, role=role_at(call, view.row.devices))
     row = {name: value for name, value in asdict(view.row).items() if name not in ("id", "state", "shown")}
     return ExceptionResponse.model_validate(
         {
@@ -95,6 +97,7 @@ def _shape(view: ExceptionView) -> ExceptionResponse:
             "in_force": view.in_force,
             "stale": dict(view.stale),
             "moves": list(view.moves),
+            "actions": list(exceptions.actions_of(call.context, actor, view)),
             "conditions": [_kept(one) for one in view.kept],
             "renews": view.renews,
             "renewed_by": view.renewed_by,
@@ -103,8 +106,8 @@ def _shape(view: ExceptionView) -> ExceptionResponse:
     )
 
 
-def _answer(view: ExceptionView) -> Answer:
-    return Answer(_shape(view), etag=f"v{view.row.version}")
+def _answer(call: Call[Any, Any], view: ExceptionView) -> Answer:
+    return Answer(_shape(call, view), etag=f"v{view.row.version}")
 
 
 def _condition(asked: ConditionRequest) -> NewCondition:
@@ -159,7 +162,7 @@ def change_risk(call: Call[None, RiskRequest]) -> RiskResponse:
 @operations("GET", "/exceptions", "List exceptions", roles=EVERYONE, query=ExceptionQuery, answer=ExceptionList)
 def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
     views = exceptions.list_exceptions(call.context, call.query.state, call.query.device, call.query.owner)
-    return ExceptionList(items=[_shape(view) for view in views])
+    return ExceptionList(items=[_shape(call, view) for view in views])
 
 
 @operations(
@@ -189,7 +192,7 @@ def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
 
 @operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionResponse)
 def get_exception(call: Call[None, None]) -> Answer:
-    return _answer(exceptions.get_exception(call.context, call.path["exception"]))
+    return _answer(call, exceptions.get_exception(call.context, call.path["exception"]))
 
 
 @operations(
@@ -214,7 +217,7 @@ def list_consequences(call: Call[None, None]) -> ConsequenceList:
     status=201, creates=True, affected_devices=lambda call: exceptions.check(call.context, _asked(call.body)).devices,
 )  # fmt: skip
 def request_exception(call: Call[None, ExceptionRequest]) -> Answer:
-    return _answer(exceptions.request(call.context, call.actor, _asked(call.body)))
+    return _answer(call, exceptions.request(call.context, call.actor, _asked(call.body)))
 
 
 @operations(
@@ -224,7 +227,7 @@ def request_exception(call: Call[None, ExceptionRequest]) -> Answer:
 def edit_exception(call: Call[None, ExceptionTermsRequest]) -> Answer:
     assert call.version is not None
     terms = _terms(call.body)
-    return _answer(exceptions.edit(call.context, call.actor, call.path["exception"], call.version, terms))
+    return _answer(call, exceptions.edit(call.context, call.actor, call.path["exception"], call.version, terms))
 
 
 @operations(
@@ -235,7 +238,7 @@ def decide_exception(call: Call[None, MoveRequest]) -> Answer:
     a = call.body
     part = Part(tuple(a.devices), tuple(a.requirements))
     name = call.path["exception"]
-    return _answer(decisions.decide(call.context, call.actor, name, a.move, a.note, call.version, part))
+    return _answer(call, decisions.decide(call.context, call.actor, name, a.move, a.note, call.version, part))
 
 
 @operations(
@@ -243,7 +246,9 @@ def decide_exception(call: Call[None, MoveRequest]) -> Answer:
     match=True, affected_devices=_touched,
 )  # fmt: skip
 def withdraw_exception(call: Call[None, None]) -> Answer:
-    return _answer(decisions.decide(call.context, call.actor, call.path["exception"], "withdraw", "", call.version))
+    return _answer(
+        call, decisions.decide(call.context, call.actor, call.path["exception"], "withdraw", "", call.version)
+    )
 
 
 @operations(
@@ -252,7 +257,9 @@ def withdraw_exception(call: Call[None, None]) -> Answer:
 )  # fmt: skip
 def comment_exception(call: Call[None, CommentRequest]) -> Answer:
     a = call.body
-    return _answer(activity.comment(call.context, call.actor, call.path["exception"], a.text, question=a.question))
+    return _answer(
+        call, activity.comment(call.context, call.actor, call.path["exception"], a.text, question=a.question)
+    )
 
 
 @operations(
@@ -261,7 +268,7 @@ def comment_exception(call: Call[None, CommentRequest]) -> Answer:
 )  # fmt: skip
 def attest_condition(call: Call[None, AttestRequest]) -> Answer:
     a = call.body
-    return _answer(activity.attest(call.context, call.actor, call.path["exception"], a.condition, a.note))
+    return _answer(call, activity.attest(call.context, call.actor, call.path["exception"], a.condition, a.note))
 
 
 @operations(
@@ -269,7 +276,7 @@ def attest_condition(call: Call[None, AttestRequest]) -> Answer:
     body=AttachmentRequest, answer=ExceptionResponse, affected_devices=_touched,
 )  # fmt: skip
 def attach_evidence(call: Call[None, AttachmentRequest]) -> Answer:
-    return _answer(activity.attach(call.context, call.actor, call.path["exception"], _attachment(call.body)))
+    return _answer(call, activity.attach(call.context, call.actor, call.path["exception"], _attachment(call.body)))
 
 
 @operations(
@@ -278,7 +285,9 @@ def attach_evidence(call: Call[None, AttachmentRequest]) -> Answer:
 )  # fmt: skip
 def transfer_exception(call: Call[None, OwnerRequest]) -> Answer:
     a = call.body
-    return _answer(activity.transfer(call.context, call.actor, call.path["exception"], call.version, a.owner, a.note))
+    return _answer(
+        call, activity.transfer(call.context, call.actor, call.path["exception"], call.version, a.owner, a.note)
+    )
 
 
 @operations(
@@ -287,7 +296,9 @@ def transfer_exception(call: Call[None, OwnerRequest]) -> Answer:
 )  # fmt: skip
 def review_exception(call: Call[None, ReviewRequest]) -> Answer:
     a = call.body
-    return _answer(activity.review(call.context, call.actor, call.path["exception"], call.version, a.next_on, a.note))
+    return _answer(
+        call, activity.review(call.context, call.actor, call.path["exception"], call.version, a.next_on, a.note)
+    )
 
 
 @operations(

@@ -1,4 +1,4 @@
-"""What is due, as a list and as a calendar; and the addresses that are told what happens."""
+"""The due list, calendars, and webhooks."""
 
 from __future__ import annotations
 

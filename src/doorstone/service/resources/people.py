@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from flask import request, session
+from flask import current_app, request, session
 from pydantic import Field
 
 from doorstone.api.common import RequestModel
@@ -28,6 +28,7 @@ from doorstone.api.people import (
     TokenResponse,
     WaysResponse,
 )
+from doorstone.core.people import token_roles
 from doorstone.service import auth
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
@@ -94,12 +95,21 @@ def get_session(call: Call[None, None]) -> SessionResponse:
 def _session(context: Context, name: str, role: str | None = None) -> SessionResponse:
     person = people.get_person(context, name)
     risk = exceptions.risk(context)
+    operations = current_app.extensions["doorstone.operations"]
+    may = auth.allowed_operations(operations, role or person.role)
+    may_at = {
+        site: sorted({*may, *auth.allowed_operations(operations, greater, at_site=True)})
+        for site, greater in person.sites.items()
+    }
     return SessionResponse.model_validate(
         {
             "name": person.name,
             "display": person.display,
             "role": role or person.role,
             "sites": dict(person.sites),
+            "token_roles": list(token_roles(role or person.role)),
+            "may": may,
+            "may_at": may_at,
             "today": context.today(),
             "risk_version": risk.version,
             "risk_statement": risk.text,

@@ -1,4 +1,4 @@
-"""Looking further: outlooks of a device, what if, and a plan for a budget."""
+"""Scenarios of a device and of the fleet, and a plan for a budget."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Operators' words in disputes."""
+"""Settlements of disputes."""
 
 from __future__ import annotations
 

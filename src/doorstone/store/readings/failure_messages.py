@@ -1,4 +1,4 @@
-"""Failure texts: what assessors report in their own words, what each was matched to, and what nobody has matched."""
+"""Failure messages as assessors report them, and the requirement that each was matched to."""
 
 from __future__ import annotations
 

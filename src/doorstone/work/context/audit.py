@@ -28,7 +28,7 @@ def record(
     creates: bool = False,
     devices: Iterable[str] = (),
 ) -> None:
-    """Write the ledger entry of a use case, and put it on its way to every webhook that is told of such.
+    """Write the ledger entry of a use case, and queue it for every webhook subscribed to this kind of event.
 
     With `creates`, also the receipt of its Idempotency-Key. Devices that the body names, and those in `devices`, get
     the entry into their story.
@@ -71,7 +71,7 @@ def tell_people(
     roles: Iterable[str] = (),
     besides: Iterable[str] = (),
 ) -> None:
-    """Put a letter on its way to everybody concerned who has chosen to be told of `kind` and has a mail address."""
+    """Queue a mail for everybody concerned who subscribes to `kind` and has a mail address."""
     named, wanted, never = set(people), set(roles), set(besides)
     for person in people_store.every(db):
         held = {person.role, *person.sites.values()}

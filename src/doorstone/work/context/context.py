@@ -84,7 +84,7 @@ class Context:
         if held is not None and held[0] == rests_on:
             return cast(T, held[1])
         turn = self._turns[hash(key) % len(self._turns)]
-        with nullcontext() if self.database.busy else turn:  # who is inside a transaction waits for nobody
+        with nullcontext() if self.database.busy else turn:  # do not wait for a lock inside a transaction
             with self._guard:
                 held = self._answers.get(key)
             if held is None or held[0] != rests_on:

@@ -16,11 +16,15 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class ErrorEntry:
-    """One place where something is wrong: a line and column, or a device and requirement; and the hint."""
+    """One place where something is wrong: a line and column, or a device and requirement; and the hint.
+
+    `device` is the one that it concerns, where it does.
+    """
 
     pointer: str
     detail: str
     hint: str
+    device: str = ""
 
 
 class WorkError(Exception):

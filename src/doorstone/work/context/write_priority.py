@@ -1,4 +1,4 @@
-"""Traffic: who works at the moment, so that a person who waits for a write goes before pages and imports.
+"""Write priority: a person who waits for a write goes before pages and imports.
 
 One process does everything, so whatever computes slows all else. Pages are worked out a few at a time, and these and
 an import wait a moment while somebody writes.

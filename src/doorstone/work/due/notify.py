@@ -13,7 +13,7 @@ from doorstone.work.due.due_list import due_list
 
 
 def tell_due(context: Context) -> int:
-    """Put on its way, to everybody and every webhook that wants to be told, what is due, each thing once.
+    """Queue what is due for every person and webhook that subscribes to it, each thing once.
 
     Returns how many letters that makes.
     """

@@ -1,4 +1,4 @@
-"""Caring for exceptions: comments, questions and answers, attested conditions, attachments, another owner."""
+"""Activity of exceptions: comments, questions and answers, attestations, attachments, another owner."""
 
 from __future__ import annotations
 
@@ -136,5 +136,5 @@ def review(
 def _words(text: str) -> str:
     text = text.strip()
     if not 2 <= len(text) <= 4000:
-        raise BadInputError("There is nothing said, or too much", "Use 2 to 4,000 characters")
+        raise BadInputError("The text is empty or too long", "Enter between 2 and 4,000 characters")
     return text

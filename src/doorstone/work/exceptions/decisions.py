@@ -1,4 +1,4 @@
-"""Deciding on exceptions: approving all or a part, alone or as one of two, second looks, revoking, closing."""
+"""Decisions on exceptions: approve all or a part, alone or as one of two, second looks, revoke, close."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Exceptions: asking for one, editing it, looking at it, and whether its approval still stands."""
+"""Exceptions: request one, edit it, look at it, list them."""
 
 from __future__ import annotations
 
@@ -11,8 +11,10 @@ from typing import Any
 from doorstone.core.conditions import ConditionError, parse
 from doorstone.core.exceptions.life import (
     ExceptionState,
+    Involved,
     Move,
     MoveRefusedError,
+    allowed_actions,
     approvals_needed,
     check_dates,
     possible_moves,
@@ -226,9 +228,10 @@ def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
         raise BadInputError("An exception names devices and requirements", "Name at least one of each")
     if len(devices) > MOST_DEVICES:
         raise BadInputError(f"{len(devices):,} devices are too many for one", f"Ask for {MOST_DEVICES:,} at a time")
-    platform = _one_platform(now, devices, asked.release)
+    platform = now.one_platform(devices, "Ask for one exception per platform")
+    need_release(platform, asked.release)
     refused = refusal_entries(now, asked.release, asked.requirements, devices)
-    out = {entry.pointer.split(",")[0] for entry in refused}
+    out = {entry.device for entry in refused}
     return Checked(platform, tuple(d for d in devices if d not in out), tuple(refused))
 
 
@@ -319,6 +322,21 @@ def check_version(row: ExceptionRow, name: str, version: int | None) -> None:
         raise StaleEditError(detail, "Load it again, look at what changed, and repeat your edit")
 
 
+def actions_of(context: Context, actor: Actor, view: ExceptionView) -> tuple[str, ...]:
+    """What an actor may do with an exception now, in the role that they act in."""
+    row = view.row
+    who = Involved(
+        row.requester,
+        row.owner,
+        frozenset(row.shaped_by),
+        frozenset(one.person for one in row.approvals),
+        row.asked_back,
+        row.renewed_by is not None,
+    )
+    state = ExceptionState(view.state)
+    return allowed_actions(state, view.moves, actor.name, actor.role, who, context.policy.self_approval)
+
+
 def need_own(row: ExceptionRow, actor: Actor, deed: str) -> None:
     if actor.name != row.requester and actor.role != "administrator":
         raise RefusedError(f"{id_of('EX', row.id)} was requested by {row.requester}", f"Ask them to {deed}")
@@ -343,19 +361,6 @@ def _view(row: ExceptionRow, now: Snapshot) -> ExceptionView:
     )
 
 
-def _one_platform(now: Snapshot, devices: Iterable[str], release: str) -> Platform:
-    platforms: dict[str, Platform] = {}
-    known = {row.id: row for row in now.rows(devices)}
-    for device in devices:
-        row = known.get(device) or now.device(device)
-        platform = (now.sheets.get(row.platform) or now.need_sheet(device)).platform
-        platforms[platform.id] = platform
-        need_release(platform, release)
-    if len(platforms) != 1:
-        raise BadInputError("The devices are of several platforms", "Ask for one exception per platform")
-    return next(iter(platforms.values()))
-
-
 def refusal_entries(
     now: Snapshot, release: str, requirements: Sequence[str], devices: Sequence[str]
 ) -> list[ErrorEntry]:
@@ -369,18 +374,19 @@ def refusal_entries(
             titles = " and ".join(floor.title for floor in floors)
             reason = f"{titles} is a floor at {release}: no exception carries the device there"
             found.append(
-                ErrorEntry(f"{device}, {floors[0].id}", reason, "Leave the device out, or sort the floor anew")
+                ErrorEntry(f"{device}, {floors[0].id}", reason, "Leave the device out, or sort the floor anew", device)
             )
         for refusal in refusals(device, known, set(requirements)):
-            found.append(ErrorEntry(f"{refusal.device}, {refusal.requirement}", refusal.reason, refusal.hint))
+            pointer = f"{refusal.device}, {refusal.requirement}"
+            found.append(ErrorEntry(pointer, refusal.reason, refusal.hint, device))
     return found
 
 
 def refuse_if(found: Sequence[ErrorEntry]) -> None:
     if found:
-        devices = len({entry.pointer.split(",")[0] for entry in found})
+        devices = len({entry.device for entry in found})
         count = "1 device" if devices == 1 else f"{devices} devices"
-        raise RefusedError(f"No exception can be had for {count} as asked", "Leave out or mend each named", found)
+        raise RefusedError(f"No exception can be had for {count} as asked", "Leave out or correct each named", found)
 
 
 def _check_terms(

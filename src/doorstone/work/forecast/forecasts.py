@@ -1,4 +1,4 @@
-"""Looking ahead: one device's forecast, the fleet's, and the overview that starts the day."""
+"""Forecasts of one device and of the fleet, and the overview that starts the day."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Looking further: a device under several assumptions, what each exception does, what each way costs, a plan."""
+"""Scenarios: a device under several assumptions, what each exception adds, what each way costs, a budget plan."""
 
 from __future__ import annotations
 

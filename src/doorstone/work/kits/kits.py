@@ -35,7 +35,7 @@ from doorstone.work.kits.overrides import overrides_for
 from doorstone.work.snapshot.approvals import stale_devices
 from doorstone.work.snapshot.kit_standing import KitStanding, kit_standings
 from doorstone.work.snapshot.media_on_record import choose_media, on_record, with_media
-from doorstone.work.snapshot.sheets import need_release
+from doorstone.work.snapshot.sheets import need_kit_route, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
 
 CARRY_OVER = ("everything", "files", "nothing")
@@ -156,8 +156,7 @@ def _check_wanted(wanted: KitOptions) -> None:
     route, carry_over = wanted.route, wanted.carry_over
     if not wanted.devices or len(wanted.devices) > MOST_DEVICES:
         raise BadInputError(f"A kit is for 1 to {MOST_DEVICES} devices", "Name them")
-    if route not in (Route.IN_PLACE, Route.CLEAN):
-        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    need_kit_route(route)
     if carry_over not in CARRY_OVER or (route == Route.CLEAN) != (carry_over == "nothing"):
         raise BadInputError(
             f"The {route} route cannot carry over {carry_over!r}", "In place: everything or files. Clean: nothing"
@@ -168,14 +167,7 @@ def _check_wanted(wanted: KitOptions) -> None:
 
 
 def _platform_of(now: Snapshot, wanted: KitOptions) -> tuple[Platform, str]:
-    platforms: dict[str, Platform] = {}
-    for name in wanted.devices:
-        now.device(name)
-        platform = now.need_sheet(name).platform
-        platforms[platform.id] = platform
-    if len(platforms) != 1:
-        raise BadInputError("The devices are of several platforms", "Make one kit per platform")
-    platform = next(iter(platforms.values()))
+    platform = now.one_platform(wanted.devices, "Make one kit per platform")
     release = wanted.release or target_release(platform, now.today)
     need_release(platform, release)
     known = {gate.id: gate for gate in platform.gates}
@@ -323,8 +315,7 @@ def device_gates(
     context: Context, device: str, route: str, release: str = "", carry_over: str = "", media: str = ""
 ) -> tuple[GateResult, ...]:
     """The gates before one device on a route, as they stand today, with the media named or the one that fits best."""
-    if route not in (Route.IN_PLACE, Route.CLEAN):
-        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    need_kit_route(route)
     carry_over = carry_over or ("nothing" if route == Route.CLEAN else "everything")
     now = snapshot(context)
     now.device(device)

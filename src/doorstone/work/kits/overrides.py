@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from doorstone.core.kits.overrides import Choice, choose
 from doorstone.core.platforms.platform import Route, Sort
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError
+from doorstone.work.snapshot.sheets import need_kit_route
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
 
 
@@ -27,8 +27,7 @@ def overrides_for(context: Context, device: str, release: str, route: str) -> Ov
     assessment = assess_device(context, device, release)
     now = snapshot(context)
     platform = now.need_sheet(device).platform
-    if route not in (Route.IN_PLACE, Route.CLEAN):
-        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    need_kit_route(route)
     excepted = {
         name
         for e in now.exceptions_of(device)

@@ -1,4 +1,4 @@
-"""Telling people and programs: webhooks, news by mail, and carrying both out with ever longer waits between tries."""
+"""Webhooks and mail: add, remove, try, and deliver with growing waits between tries."""
 
 from __future__ import annotations
 
@@ -107,7 +107,7 @@ def remove_webhook(context: Context, actor: Actor, name: str) -> Webhook:
 
 
 def try_webhook(context: Context, actor: Actor, name: str) -> None:
-    """Put an event of kind `webhook.tried` on its way to a webhook, whatever it is told of otherwise."""
+    """Queue an event of kind `webhook.tried` for a webhook, whatever kinds it subscribes to."""
     found = get_webhook(context, name)
     with context.database.write() as db:
         event = f"T-{secrets.token_hex(8)}"

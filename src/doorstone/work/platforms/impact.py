@@ -1,4 +1,4 @@
-"""What loading a changed sheet would do: to words, states, runways, costs, exceptions, kits, whoever relies on it."""
+"""The impact of a changed sheet: states, runways, costs, exceptions, kits, everybody who relies on them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Failures told in words: a queue of texts nobody foresaw, each matched to a requirement or made into a new one."""
+"""Failure messages: match one to a requirement, or make it a new requirement."""
 
 from __future__ import annotations
 

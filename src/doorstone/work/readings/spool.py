@@ -1,4 +1,4 @@
-"""What an import has checked, on its way to the records: a file of blocks, each of which stands by itself.
+"""The spool of an import: what was checked and is not yet applied, in blocks that can be read one by one.
 
 A block holds readings, each as device, source, time and two numbers: of what it says, and of what it says of the
 device itself. What several readings of a block say stands in it once.

@@ -1,4 +1,4 @@
-"""Hearing: what a reading says is added to what is known of a device, and the device is settled and placed anew.
+"""Contents of readings: what a reading adds to what each source of a device says now.
 
 In: readings by the number of their content. Out: the devices' rows, their history, their counts. Work that is the
 same for many devices is done once: two devices of whom the same was said, by the same sources, in the same order

@@ -17,7 +17,7 @@ def need_active(db: sqlite3.Connection, name: str) -> PersonRow:
     if row is None or not row.active:
         known = ", ".join(p.name for p in store.every(db) if p.active)
         raise BadInputError(
-            f"{name!r} is nobody who signs in here", f"Name one of {known or 'the people you add first'}"
+            f"There is no active account named {name!r}", f"Name one of {known or 'the people you add first'}"
         )
     return row
 

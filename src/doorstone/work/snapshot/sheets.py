@@ -9,7 +9,7 @@ from functools import lru_cache
 
 from doorstone.core.conditions import Leaf
 from doorstone.core.facts import FactSpec, FactType
-from doorstone.core.platforms.platform import Platform, Requirement
+from doorstone.core.platforms.platform import Platform, Requirement, Route
 from doorstone.core.platforms.summary import Explanation, explain
 from doorstone.formats.sheet import read_sheet
 from doorstone.store import platforms as store
@@ -17,7 +17,7 @@ from doorstone.store.devices import profiles
 from doorstone.store.readings import failure_messages
 from doorstone.store.readings.failure_messages import ReportedRow
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import MissingError
+from doorstone.work.context.errors import BadInputError, MissingError
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,3 +138,10 @@ def check_requirement(platform: Platform, release: str, requirement: str) -> Non
     known = [r.id for r in platform.requirements_at(release)]
     if requirement and requirement not in known:
         raise MissingError(f"Release {release} asks for no {requirement!r}", f"It asks for {', '.join(known)}")
+
+
+def need_kit_route(route: str) -> Route:
+    """The route of a kit. Raises `BadInputError`."""
+    if route not in (Route.IN_PLACE, Route.CLEAN):
+        raise BadInputError(f"{route!r} is not a route of a kit", "Use in-place or clean")
+    return Route(route)

@@ -26,7 +26,7 @@ from doorstone.store.devices.devices import DeviceRow, Filter, Record
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import MissingError
+from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.contents import bounded
 from doorstone.work.snapshot.override_results import FleetOverrideResults
@@ -117,6 +117,19 @@ class Snapshot:
             name = self.device(device).platform or "unread"
             raise MissingError(f"The platform of {device} is {name}, which no sheet describes", "Load its sheet first")
         return sheet
+
+    def one_platform(self, devices: Iterable[str], hint: str) -> Platform:
+        """The platform of these devices. Raises `MissingError`; `BadInputError` with the hint if there are several."""
+        wanted = list(dict.fromkeys(devices))
+        known = {row.id: row for row in self.rows(wanted)}
+        found: dict[str, Platform] = {}
+        for device in wanted:
+            row = known.get(device) or self.device(device)
+            platform = (self.sheets.get(row.platform) or self.need_sheet(device)).platform
+            found[platform.id] = platform
+        if len(found) != 1:
+            raise BadInputError("The devices are of several platforms", hint)
+        return next(iter(found.values()))
 
     def decisions_for(self, platform: Platform) -> list[Decision]:
         return self._decisions.get(platform.id, [])

@@ -55,13 +55,16 @@ def api() -> Iterator[str]:
     yield "- **`ETag`:** every JSON answer to GET has one. Operations marked *match* ask for `If-Match`:"
     yield "  428 without it, 412 if somebody else was faster."
     yield "- **`Idempotency-Key`:** operations marked *key* take one; the same key again gives the first answer."
+    yield "- **Dry run:** operations marked *dry* take `?dry_run=true`: every check is made, the answer says what would"
+    yield "  happen (200 in place of 201), and nothing is kept."
     yield "- **Pages:** operations marked *pages* give `next` in the body and a `Link` with `rel=next` (RFC 8288).\n"
     yield "| operation | what it does | roles | |"
     yield "|---|---|---|---|"
     for o in OPERATIONS:
         path = o.path if o.tag == "health" else f"/api/v1{o.path}"
         roles = "everybody" if len(o.roles) == 4 else ", ".join(sorted(o.roles)) or "public"
-        marks = [word for word, on in (("match", o.match), ("key", o.creates), ("pages", o.pages)) if on]
+        known = (("match", o.match), ("key", o.creates), ("pages", o.pages), ("dry", o.rehearsed))
+        marks = [word for word, on in known if on]
         yield f"| `{o.method} {path}` | {o.summary} | {roles} | {', '.join(marks)} |"
 
 

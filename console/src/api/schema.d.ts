@@ -6985,7 +6985,10 @@ export interface operations {
     };
     change_me: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -7111,7 +7114,10 @@ export interface operations {
     };
     change_my_password: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7223,7 +7229,10 @@ export interface operations {
     };
     confirm_second_factor: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7326,13 +7335,25 @@ export interface operations {
     };
     begin_second_factor: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -7400,7 +7421,10 @@ export interface operations {
     };
     drop_second_factor: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7472,7 +7496,10 @@ export interface operations {
     };
     drop_a_second_factor: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 person: string;
@@ -7555,7 +7582,10 @@ export interface operations {
     };
     bind_person: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 person: string;
@@ -7799,7 +7829,10 @@ export interface operations {
     };
     add_person: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7810,6 +7843,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -7904,7 +7946,10 @@ export interface operations {
     };
     change_person: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -8032,7 +8077,10 @@ export interface operations {
     };
     set_password: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 person: string;
@@ -8184,7 +8232,10 @@ export interface operations {
     };
     issue_token: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -8198,6 +8249,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -8292,7 +8352,10 @@ export interface operations {
     };
     revoke_token: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 token: string;
@@ -8558,7 +8621,10 @@ export interface operations {
     };
     load_sheet: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8663,7 +8729,10 @@ export interface operations {
     };
     sheet_impact: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9018,7 +9087,10 @@ export interface operations {
     };
     import_readings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -9032,6 +9104,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -9173,7 +9254,10 @@ export interface operations {
     };
     begin_import: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -9187,6 +9271,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -9887,7 +9980,10 @@ export interface operations {
     };
     change_device: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 device: string;
@@ -10272,7 +10368,10 @@ export interface operations {
     };
     settle_dispute: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -10286,6 +10385,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettlementResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -10449,7 +10557,10 @@ export interface operations {
     };
     match_failure_text: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10554,7 +10665,10 @@ export interface operations {
     };
     new_requirement: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10565,6 +10679,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailureMessageResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -10795,7 +10918,10 @@ export interface operations {
     };
     decide: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -10809,6 +10935,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -10903,7 +11038,10 @@ export interface operations {
     };
     withdraw_decision: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 decision: string;
@@ -11176,7 +11314,10 @@ export interface operations {
     };
     what_if: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11511,7 +11652,10 @@ export interface operations {
     };
     record_fix: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -11527,6 +11671,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FixDoneResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -11668,7 +11821,10 @@ export interface operations {
     };
     save_selection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -11775,7 +11931,10 @@ export interface operations {
     };
     delete_selection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -11926,7 +12085,10 @@ export interface operations {
     };
     change_risk: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12100,7 +12262,10 @@ export interface operations {
     };
     request_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -12114,6 +12279,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -12276,7 +12450,10 @@ export interface operations {
     };
     check_request: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12448,7 +12625,10 @@ export interface operations {
     };
     edit_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -12710,7 +12890,10 @@ export interface operations {
     };
     decide_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -12838,7 +13021,10 @@ export interface operations {
     };
     withdraw_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -12944,7 +13130,10 @@ export interface operations {
     };
     comment_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 exception: string;
@@ -13051,7 +13240,10 @@ export interface operations {
     };
     attest_condition: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 exception: string;
@@ -13158,7 +13350,10 @@ export interface operations {
     };
     attach_evidence: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 exception: string;
@@ -13265,7 +13460,10 @@ export interface operations {
     };
     transfer_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -13393,7 +13591,10 @@ export interface operations {
     };
     review_exception: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header: {
                 /** @description The ETag of what was seen */
                 "If-Match": string;
@@ -13727,7 +13928,10 @@ export interface operations {
     };
     add_media: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -13741,6 +13945,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MediaResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -13835,7 +14048,10 @@ export interface operations {
     };
     media_plan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14007,7 +14223,10 @@ export interface operations {
     };
     verify_media: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 media: string;
@@ -14114,7 +14333,10 @@ export interface operations {
     };
     withdraw_media: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 media: string;
@@ -14288,7 +14510,10 @@ export interface operations {
     };
     make_kit: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -14302,6 +14527,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDetail"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -14425,7 +14659,10 @@ export interface operations {
     };
     kit_cases: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15077,7 +15314,10 @@ export interface operations {
     };
     record_attempt: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -15091,6 +15331,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -15185,7 +15434,10 @@ export interface operations {
     };
     record_attempts: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15196,6 +15448,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptList"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -15425,7 +15686,10 @@ export interface operations {
     };
     record_observations: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15436,6 +15700,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -15597,7 +15870,10 @@ export interface operations {
     };
     record_observation: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -15611,6 +15887,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObservationResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -15839,7 +16124,10 @@ export interface operations {
     };
     settle_followup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 step: string;
@@ -16013,7 +16301,10 @@ export interface operations {
     };
     add_verification: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 device: string;
@@ -16026,6 +16317,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifiedResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -16395,7 +16695,10 @@ export interface operations {
     };
     what_if_device: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 device: string;
@@ -16502,7 +16805,10 @@ export interface operations {
     };
     what_if_fleet: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16607,7 +16913,10 @@ export interface operations {
     };
     budget_plan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16712,7 +17021,10 @@ export interface operations {
     };
     budget_plan_csv: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16887,7 +17199,10 @@ export interface operations {
     };
     make_calendar: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -16961,7 +17276,10 @@ export interface operations {
     };
     revoke_calendar: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -17129,7 +17447,10 @@ export interface operations {
     };
     add_webhook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
@@ -17143,6 +17464,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookResponse"];
+                };
+            };
             /** @description Done */
             201: {
                 headers: {
@@ -17237,7 +17567,10 @@ export interface operations {
     };
     remove_webhook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 webhook: string;
@@ -17322,7 +17655,10 @@ export interface operations {
     };
     try_webhook: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: never;
             path: {
                 webhook: string;

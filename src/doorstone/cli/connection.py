@@ -10,6 +10,7 @@ from pathlib import Path
 import typer
 
 from doorstone.api.platforms import PlatformResponse
+from doorstone.cli.output import DRY_RUN
 from doorstone.client import Client
 
 
@@ -28,7 +29,9 @@ def connection_of(context: typer.Context) -> Connection:
 def client(context: typer.Context) -> Client:
     """A client for the service named by --server and --token, or their variables."""
     connection = connection_of(context)
-    return Client(connection.server, connection.token or saved_tokens().get(connection.server))
+    made = Client(connection.server, connection.token or saved_tokens().get(connection.server))
+    made.dry_run = DRY_RUN.get()
+    return made
 
 
 def _token_file() -> Path:

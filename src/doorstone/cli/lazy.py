@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from importlib import import_module
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import typer
 from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
+
+from doorstone.cli.output import DRY_RUN
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +35,55 @@ class Place:
             single.command(name)(found)
             command = get_command(single)
         command.name, command.rich_help_panel = name, self.panel
+        _add_dry_runs(command, name)
         return command
+
+
+WRITING: Mapping[str, str] = {
+    "sheet": "load",
+    "device": "change",
+    "dispute": "settle",
+    "sorting": "decide withdraw match new-requirement",
+    "fix": "record",
+    "selection": "save delete",
+    "exception": "edit approve decline confirm revoke close withdraw comment attest attach review transfer",
+    "media": "add verify withdraw",
+    "kit": "make",
+    "attempt": "record import",
+    "follow-up": "settle verified",
+    "observe": "record import",
+    "person": "add change password bind drop-second-factor",
+    "token": "issue revoke",
+    "me": "tell calendar second-factor password",
+    "webhook": "add try remove",
+}
+"""Commands that write, by group; those of imports and requests have a dry run of their own."""
+
+
+def _rehearse(given: bool) -> None:
+    DRY_RUN.set(given)
+
+
+def _model(
+    dry_run: Annotated[
+        bool,
+        typer.Option(
+            "--dry-run",
+            "-n",
+            callback=_rehearse,
+            expose_value=False,
+            help="Make every check and say what would happen; change nothing.",
+        ),
+    ] = False,
+) -> None:
+    """A command of which only the option is used."""  # fmt: skip
+
+
+def _add_dry_runs(group: Any, name: str) -> None:
+    for part in WRITING.get(name, "").split():
+        app = typer.Typer(add_completion=False)
+        app.command()(_model)
+        group.commands[part].params += [one for one in get_command(app).params if one.name == "dry_run"]
 
 
 class LazyGroup(TyperGroup):

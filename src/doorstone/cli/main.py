@@ -9,6 +9,7 @@ import typer
 
 from doorstone import __version__
 from doorstone.cli.lazy import LazyGroup, Place
+from doorstone.cli.output import DRY_RUN
 
 DESCRIBE, READ, SORT, EXCEPT = "1. Describe", "2. Read", "3. Sort", "4. Except"
 UPGRADE, FOLLOW, ACCOUNT, RUN = "5. Upgrade", "6. Follow", "7. Account", "8. Run the service"
@@ -134,6 +135,7 @@ def main(
 ) -> None:
     # The client library is loaded by the command that calls it: help is not to wait for it.
     context.obj = (server, token)
+    DRY_RUN.set(False)
 
 
 def run() -> None:

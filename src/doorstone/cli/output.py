@@ -6,6 +6,7 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from enum import StrEnum
 from functools import wraps
 from typing import Annotated, Any, NoReturn, ParamSpec, TypeVar
@@ -23,6 +24,8 @@ from doorstone.formats.safe_csv import csv_text
 
 FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
 
+DRY_RUN: ContextVar[bool] = ContextVar("dry_run", default=False)
+"""Whether the command was called with --dry-run."""
 P = ParamSpec("P")
 R = TypeVar("R")
 
@@ -164,8 +167,9 @@ def _text(value: Any) -> str:
 
 
 def say(words: str) -> None:
-    """A line for the person, on standard error, so that standard output stays data."""
-    err().print(words)
+    """A line for the person, on standard error, so that standard output stays data. A dry run has no next step."""
+    if not DRY_RUN.get():
+        err().print(words)
 
 
 def asked_for(what: str, *, twice: bool = False) -> str:
@@ -207,6 +211,9 @@ def reports_errors(command: Callable[P, R]) -> Callable[P, R]:
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> R:
         with plain_errors():
-            return command(*args, **kwargs)
+            found = command(*args, **kwargs)
+            if DRY_RUN.get():
+                err().print("Nothing was changed; it was a dry run.")
+            return found
 
     return run

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Annotated
 
@@ -11,6 +12,7 @@ from doorstone.api.people import PersonChangeRequest, PersonRequest, PersonRespo
 from doorstone.cli.connection import client, connection_of, save_token
 from doorstone.cli.output import (
     BAD_INPUT,
+    DRY_RUN,
     MISSING,
     USAGE,
     FormOption,
@@ -83,7 +85,8 @@ def add_person(
         if role != "administrator":
             fail(BAD_INPUT, "The first person is an administrator", "Give --role administrator")
         local = Actor("local", "administrator", "local")
-        person = people.add_person(records, local, name, display, role, password, first=True)
+        with records.database.undone() if DRY_RUN.get() else nullcontext():
+            person = people.add_person(records, local, name, display, role, password, first=True)
     except WorkError as error:
         fail(BAD_INPUT, error.detail, error.hint)
     say(f"Added {person.name}, {person.role}. Next: [bold]doorstone serve --data {data}[/] and sign in")

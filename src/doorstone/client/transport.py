@@ -20,7 +20,8 @@ class Transport:
     """Talks to one service. `transport` swaps the socket for anything httpx takes, such as a WSGI app.
 
     Reads are tried up to three times when no answer comes; creating calls carry an Idempotency-Key and are
-    tried again as well, so that a retry never makes a thing twice. Errors are of the tree in `doorstone.client`.
+    tried again as well, so that a retry never makes a thing twice. With `dry_run` set, writing calls make every check
+    and answer what would happen, and nothing is kept. Errors are of the tree in `doorstone.client`.
     """
 
     def __init__(
@@ -39,6 +40,7 @@ class Transport:
             base_url=address, headers=headers, timeout=timeout, transport=transport, verify=secure
         )
         self._tries = tries
+        self.dry_run = False
 
     def __enter__(self) -> Self:
         return self
@@ -65,6 +67,8 @@ class Transport:
         pieces: Iterator[bytes] | None = None,
     ) -> httpx.Response:
         headers = {}
+        if self.dry_run and method != "GET":
+            params = {**(params or {}), "dry_run": "true"}
         if creates:
             headers["Idempotency-Key"] = str(uuid.uuid4())
         if version is not None:

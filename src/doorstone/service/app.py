@@ -25,7 +25,7 @@ from doorstone.service.console import bind_console
 from doorstone.service.import_worker import ImportWorker
 from doorstone.service.oidc import bind_provider
 from doorstone.service.openapi import openapi
-from doorstone.service.operations import Answer, Call, Operation
+from doorstone.service.operations import DRY_IMPORTS, Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.service.resources import OPERATIONS
 from doorstone.store.devices.profiles import Stamp
@@ -127,12 +127,29 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         if operation.upload:
             request.max_content_length = LARGEST_UPLOAD
             file = cast(BinaryIO, request.stream)
+        dry = _dry_run(operation)
+        if dry and operation.name in DRY_IMPORTS and body is not None:
+            body = body.model_copy(update={"dry": True})
         call = Call(context, actor, path, query, body, _version(operation), jobs, file)
-        with _lane(context, operation):
+        undone = dry and operation.name not in DRY_IMPORTS
+        with _lane(context, operation), context.database.undone() if undone else nullcontext():
             answer = operation.handler(auth.at_sites(operation, call))
-        return _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
+        response = _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
+        if undone and response.status_code == 201:
+            response.status_code = 200
+        return response
 
     return view
+
+
+def _dry_run(operation: Operation) -> bool:
+    """Whether the call asks to be rehearsed: all checks are made, what would happen is answered, nothing is kept."""
+    word = request.args.get("dry_run", "false")
+    if word not in ("true", "false"):
+        raise ServiceProblemError(400, "bad-request", f"{word!r} is no value of dry_run", "Give true or false")
+    if word == "true" and not operation.rehearsed and operation.method != "GET":
+        raise ServiceProblemError(400, "bad-request", f"{operation.summary}: no dry run", "Leave dry_run out")
+    return word == "true" and operation.rehearsed
 
 
 def _lane(context: Context, operation: Operation) -> AbstractContextManager[Any]:
@@ -162,7 +179,10 @@ def _query(operation: Operation) -> BaseModel | None:
     if operation.query is None:
         return None
     try:
-        return operation.query.model_validate(request.args.to_dict())
+        given = request.args.to_dict()
+        if operation.rehearsed:
+            given.pop("dry_run", None)
+        return operation.query.model_validate(given)
     except ValidationError as error:
         raise problems.of_validation(error, "query") from error
 

@@ -85,6 +85,10 @@ def _parameters(operation: Operation, path: str) -> list[dict[str, Any]]:
             about = {"description": part.pop("description")} if "description" in part else {}
             required = name in schema.get("required", [])
             found.append({"name": name, "in": "query", "required": required, **about, "schema": part})
+    if operation.rehearsed:
+        words = "Make every check and answer what would happen; keep nothing"
+        kind = {"type": "boolean", "default": False}
+        found.append({"name": "dry_run", "in": "query", "required": False, "description": words, "schema": kind})
     if operation.creates:
         again = "The same key again gives the first answer and makes nothing new"
         found.append(_header("Idempotency-Key", again, required=False))
@@ -140,4 +144,9 @@ def _responses(operation: Operation, refs: Any) -> dict[str, Any]:
         codes |= {"412": "Somebody else changed it", "428": "If-Match is missing"}
     problem = {"application/problem+json": {"schema": refs[(Problem, "serialization")]}}
     bad = {code: {"description": words, "content": problem} for code, words in sorted(codes.items())}
-    return {str(operation.status): good, **bad}
+    rehearsed = {"200": {**good, "description": "A dry run: what would have been made"}}
+    return {
+        str(operation.status): good,
+        **(rehearsed if operation.rehearsed and operation.status == 201 else {}),
+        **bad,
+    }

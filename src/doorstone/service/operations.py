@@ -70,6 +70,9 @@ def page_alone(text: str, style: str) -> Answer:
     return Answer(text.encode(), media_type="text/html; charset=utf-8", policy=policy)
 
 
+NOT_REHEARSED = frozenset({"sign_out", "cancel_import"})
+DRY_IMPORTS = frozenset({"import_readings", "begin_import"})
+
 Handler = Callable[[Call[Any, Any]], Answer | BaseModel]
 AffectedDevices = Callable[[Call[Any, Any]], Iterable[str]]
 """The devices that a call changes something of: by their sites, whoever has a greater role there may."""
@@ -104,6 +107,11 @@ class Operation:
     cacheable: bool
     own: bool
     handler: Handler
+
+    @property
+    def rehearsed(self) -> bool:
+        """Whether `dry_run` may be asked of it: it is done in a transaction that is taken back, or is a dry import."""
+        return self.method != "GET" and bool(self.roles) and not self.upload and self.name not in NOT_REHEARSED
 
 
 class Operations:

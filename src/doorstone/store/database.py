@@ -30,6 +30,10 @@ class DamagedError(RuntimeError):
     """The records are not what they were; the service does not go on as if they were new."""
 
 
+class _UndoneError(Exception):
+    pass
+
+
 def ledger_key(database: Path, *, make: bool = True) -> bytes:
     """The key beside the database that seals the ledger's end: made once, readable by the owner only."""
     path = database.with_name(LEDGER_KEY)
@@ -192,6 +196,13 @@ class Database:
             return
         with self._turn, self._transaction("BEGIN IMMEDIATE") as connection:
             yield connection
+
+    @contextmanager
+    def undone(self) -> Iterator[None]:
+        """Inside, everything is done as it would be, in one transaction that is taken back at the end."""
+        with contextlib.suppress(_UndoneError), self.write():
+            yield
+            raise _UndoneError
 
     def copy(self, path: Path) -> Database:
         """A copy of the whole file, to try something on."""

@@ -1,8 +1,4 @@
-"""The part of a kit's scripts that tells a misspelt name from a missing one, in POSIX awk: shared by every `verify`."""
-
-from __future__ import annotations
-
-NEAR = r"""        function least(a, b, c) { if (b < a) a = b; return c < a ? c : a }
+        function least(a, b, c) { if (b < a) a = b; return c < a ? c : a }
         function distance(a, b,   i, j, d, cost) {
             for (i = 0; i <= length(a); i++) d[i, 0] = i
             for (j = 0; j <= length(b); j++) d[0, j] = j
@@ -19,4 +15,3 @@ NEAR = r"""        function least(a, b, c) { if (b < a) a = b; return c < a ? c 
             if (length(have) > length(want)) return "letter " i ": " x " is too many"
             return "letter " i ": " x " in place of " y
         }
-"""

@@ -1,16 +1,3 @@
-"""The part of a kit's scripts that edits one JSON file: a JSON Patch reader in POSIX awk, run by sh.
-
-It takes add, remove, replace and test on members of objects, all or nothing, and writes the patch that takes back what
-it did. A member that a patch adds must not be there yet, unless it is lax: nothing is overwritten unseen.
-"""
-
-from __future__ import annotations
-
-from doorstone.core.kits.near_miss import NEAR
-
-JSON = r"""
-json() {  # mode (try, apply, look), document, patch or wanted, what to write, the way back to write, lax, place
-    MODE=$1 DOC=$2 OPS=$3 OUT=${4:-} BACK=${5:-} LAX=${6:-} PLACE=${7:-} LC_ALL=C awk '
     function stop(words) { print words > "/dev/stderr"; bad = 1; exit 4 }
     function slurp(file,   row, text) {
         text = ""
@@ -191,6 +178,4 @@ json() {  # mode (try, apply, look), document, patch or wanted, what to write, t
             if (ENVIRON["BACK"]) print "[" back "]" > ENVIRON["BACK"]
         }
     }
-    END { if (bad) exit 4 }'
-}
-""".replace("@NEAR@", NEAR)
+    END { if (bad) exit 4 }

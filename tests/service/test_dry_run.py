@@ -1,0 +1,111 @@
+"""Every writing call can be rehearsed: all its checks are made, it says what would happen, and nothing is kept."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+import pytest
+
+from doorstone.client import BadInputError, Client, StaleEditError
+from doorstone.service.app import create_app
+from doorstone.service.resources import OPERATIONS
+from doorstone.work import people
+from doorstone.work.context.actor import Actor
+from doorstone.work.context.context import Context
+from tests.cli.test_cli import data
+from tests.running import Run
+
+WRITING = [one for one in OPERATIONS if one.method != "GET" and one.roles]
+
+
+def state(context: Context) -> str:
+    """A digest of every row of every table."""
+    with context.database.read() as db:
+        tables = [r[0] for r in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name")]
+        rows = [[tuple(row) for row in db.execute(f"SELECT * FROM {table}")] for table in tables]  # noqa: S608
+    return hashlib.sha256(repr(rows).encode()).hexdigest()
+
+
+@pytest.fixture
+def call(demo: Context) -> Callable[..., httpx.Response]:
+    app = create_app(demo, b"k" * 32)
+    who = Actor("wilhelmina", "administrator", "test")
+    secret = people.issue_token(demo, who, "test", "administrator", 30, session=True).secret
+    client = httpx.Client(transport=httpx.WSGITransport(app=app), base_url="http://doorstone.test/api/v1")
+
+    def ask(method: str, path: str, **more: Any) -> httpx.Response:
+        headers = {"Authorization": f"Bearer {secret}", **more.pop("headers", {})}
+        return client.request(method, path, headers=headers, **more)
+
+    return ask
+
+
+def test_every_writing_operation_takes_a_dry_run_or_refuses_it(call: Callable[..., httpx.Response]) -> None:
+    none = {one.name for one in WRITING if not one.rehearsed}
+    assert none == {"sign_out", "cancel_import", "send_import_file"}
+    assert call("POST", "/imports/IM-0001/cancellation", params={"dry_run": "true"}).status_code in (400, 404, 405)
+
+
+CALLS: list[tuple[str, str, dict[str, Any], int]] = [
+    ("PUT", "/selections/gate", {"json": {"platform": "tarn", "where": {"site": "Visitor Gate"}}}, 200),
+    ("POST", "/devices/nbt-102/fixes", {"json": {"title": "Fit 8 GiB", "outcome": "failed", "note": "It broke."}}, 200),
+    ("PATCH", "/devices/nbt-101", {"json": {"site": "Herbarium", "note": "It was moved there."}}, 200),
+    ("POST", "/exceptions/EX-0001/comments", {"json": {"text": "Seen.", "question": False}}, 200),
+    ("POST", "/people", {"json": {"name": "ines", "role": "viewer", "password": "quiet-harbour-stones"}}, 200),
+    ("POST", "/webhooks", {"json": {"url": "https://told.northmere.example/in", "kinds": []}}, 200),
+    ("POST", "/kits", {"json": {"device": "nbt-102", "release": "9.1"}}, 200),
+    ("POST", "/tokens", {"json": {"name": "t", "role": "viewer", "days": 3}}, 200),
+]
+
+
+@pytest.mark.parametrize(("method", "path", "more", "expected"), CALLS, ids=[c[1] for c in CALLS])
+def test_a_dry_run_answers_what_would_be_made_and_keeps_nothing(
+    demo: Context, call: Callable[..., httpx.Response], method: str, path: str, more: dict[str, Any], expected: int
+) -> None:
+    before = state(demo)
+    answer = call(method, path, params={"dry_run": "true"}, headers={"Idempotency-Key": "once"}, **more)
+    if answer.status_code >= 400:  # refused as the real one is, in the same words
+        assert answer.json() == call(method, path, **more).json()
+    else:
+        assert answer.status_code == expected, answer.text
+    assert state(demo) == before
+    if answer.status_code < 400:
+        real = call(method, path, headers={"Idempotency-Key": "once"}, **more)
+        assert real.status_code in (200, 201)
+        assert real.json().keys() == answer.json().keys()
+        assert real.json().get("id") == answer.json().get("id")
+        assert state(demo) != before
+
+
+def test_a_dry_run_refuses_what_the_real_one_refuses(as_role: Callable[[str], Client], demo: Context) -> None:
+    approver = as_role("approver")
+    approver.dry_run = True
+    version, before = approver.exception("EX-0001").version, state(demo)
+    with pytest.raises(BadInputError, match="takes a reason"):
+        approver.decide_exception("EX-0001", "revoke", version)
+    ended = approver.decide_exception("EX-0001", "revoke", version, "It is no longer needed.")
+    assert ended.state == "revoked"
+    with pytest.raises(StaleEditError):
+        approver.decide_exception("EX-0001", "close", version + 90, "Done.")
+    assert approver.exception("EX-0001").state == "approved"
+    assert state(demo) == before
+
+
+def test_other_words_than_true_and_false_are_refused(call: Callable[..., httpx.Response]) -> None:
+    answer = call("PUT", "/selections/gate", params={"dry_run": "yes"}, json={"platform": "tarn", "where": {}})
+    assert (answer.status_code, answer.json()["detail"]) == (400, "'yes' is no value of dry_run")
+
+
+def test_every_writing_command_takes_it_and_says_so(run: Run) -> None:
+    done = run("exception", "revoke", "EX-0001", "--note", "It is no longer needed.", "--yes", "-n", by="anselm")
+    assert done.returncode == 0, done.stderr
+    assert "Nothing was changed; it was a dry run." in done.stderr
+    assert data(run("exception", "show", "EX-0001", "--format", "json", by="anselm"))["state"] == "approved"
+    made = run("kit", "make", "nbt-102", "--dry-run", by="petra")
+    assert "Next:" not in made.stderr
+    again = run("selection", "save", "Gate", "--site", "Visitor Gate", "-n", by="petra")
+    assert "dry run" in again.stderr
+    assert "Gate" not in run("selection", "list", by="petra").stdout

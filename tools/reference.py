@@ -63,8 +63,11 @@ def api() -> Iterator[str]:
     for o in OPERATIONS:
         path = o.path if o.tag == "health" else f"/api/v1{o.path}"
         roles = "everybody" if len(o.roles) == 4 else ", ".join(sorted(o.roles)) or "public"
-        known = (("match", o.match), ("key", o.creates), ("pages", o.pages), ("dry", o.rehearsed))
-        marks = [word for word, on in known if on]
+        marks = [
+            word
+            for word, on in (("match", o.match), ("key", o.creates), ("pages", o.pages), ("dry", o.rehearsed))
+            if on
+        ]
         yield f"| `{o.method} {path}` | {o.summary} | {roles} | {', '.join(marks)} |"
 
 

@@ -19,6 +19,7 @@ pytestmark = pytest.mark.browser
 
 def test_a_selection_is_asked_for_and_who_cannot_have_it_is_left_out(sign_in: SignIn) -> None:
     page = sign_in("petra", at="/exceptions/new?selection=Palm+house+slates")
+    page.get_by_label("The same requirements for all, as ticked").check()
     page.get_by_role("checkbox", name="6 GiB of memory asked by set-up").check()
     page.get_by_label(re.compile("^Devices")).fill("nbt-064")
     page.get_by_role("button", name="Who could have it?").click()
@@ -36,6 +37,20 @@ def test_a_selection_is_asked_for_and_who_cannot_have_it_is_left_out(sign_in: Si
     kept = page.get_by_role("region").or_(page.locator("section")).filter(has_text="Conditions to keep").last
     expect(kept).to_contain_text("They stay in the palm house")
     expect(kept).to_contain_text("disk.encrypted yes")
+
+
+def test_each_device_of_a_selection_gets_what_it_needs_in_the_fewest_exceptions(sign_in: SignIn) -> None:
+    page = sign_in("petra", at="/exceptions/new?selection=Palm+house+slates")
+    page.get_by_label(re.compile("^Devices")).fill("nbt-101")
+    page.get_by_role("button", name="What would be requested?").click()
+    said = page.get_by_role("status").filter(has_text="would be requested")
+    expect(said).to_contain_text(re.compile(r"\d+ exceptions? would be requested for \d+ devices?, none for \d+\."))
+    expect(said).to_contain_text("memory-set-up")
+    page.get_by_label("Reason").fill("The slates show labels in the palm house.")
+    page.get_by_label(re.compile("acknowledge both word for word")).check()
+    page.get_by_role("button", name="Request the exceptions").click()
+    expect(page.get_by_role("link", name="EX-0010")).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("EX-0010.*memory-set-up"))).to_be_visible()
 
 
 def test_an_approver_asks_back_approves_a_part_and_attests(sign_in: SignIn) -> None:

@@ -39,13 +39,13 @@ OWN = {
 CARE = {"comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "review_exception"}
 WRITES = {
     "technician": OWN | CARE | {
-        "import_readings", "begin_import", "send_import_file", "cancel_import", "request_exception",
+        "import_readings", "begin_import", "send_import_file", "cancel_import", "request_each", "request_exception",
         "edit_exception", "withdraw_exception", "make_kit", "record_attempt", "record_fix",
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",
         "record_observation", "settle_dispute", "save_selection", "delete_selection",
     },
-    "approver": OWN | CARE | {"decide_exception", "change_device"},
+    "approver": OWN | CARE | {"decide_exception", "decide_exceptions", "change_device"},
     "viewer": OWN,
     "reporter": {"import_readings"},
 }  # fmt: skip

@@ -1156,6 +1156,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exceptions/each": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Request for each device what it needs, in the fewest exceptions
+         * @description Roles: administrator, technician.
+         */
+        post: operations["request_each"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the same move on several exceptions, all or none
+         * @description Roles: administrator, approver.
+         */
+        post: operations["decide_exceptions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/exceptions/{exception}": {
         parameters: {
             query?: never;
@@ -3270,6 +3310,16 @@ export interface components {
             /** Hint */
             hint: string;
         };
+        /** ExceptionBatchResponse */
+        ExceptionBatchResponse: {
+            /** Groups */
+            groups: components["schemas"]["RequestGroupResponse"][];
+            /**
+             * Refused
+             * @description Devices for which nothing is requested, and why
+             */
+            refused: components["schemas"]["ErrorEntry"][];
+        };
         /** ExceptionList */
         ExceptionList: {
             /** Items */
@@ -3494,6 +3544,16 @@ export interface components {
              * Format: date
              */
             review_on: string;
+        };
+        /** ExceptionVersion */
+        ExceptionVersion: {
+            /** Exception */
+            exception: string;
+            /**
+             * Version
+             * @description The version that was looked at
+             */
+            version: number;
         };
         /** ExceptionWeightResponse */
         ExceptionWeightResponse: {
@@ -4451,6 +4511,21 @@ export interface components {
             /** Releases */
             releases: number;
         };
+        /** ManyMovesRequest */
+        ManyMovesRequest: {
+            /** Exceptions */
+            exceptions: components["schemas"]["ExceptionVersion"][];
+            /**
+             * Move
+             * @enum {string}
+             */
+            move: "approve" | "decline" | "revoke" | "close" | "confirm";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
         /** MeResponse */
         MeResponse: {
             /** Name */
@@ -5404,6 +5479,18 @@ export interface components {
              */
             terms: components["schemas"]["ErrorEntry"][];
         };
+        /**
+         * RequestGroupResponse
+         * @description Devices for which the same requirements are requested, and the exception that requests them.
+         */
+        RequestGroupResponse: {
+            /** Requirements */
+            requirements: string[];
+            /** Devices */
+            devices: string[];
+            /** Exception */
+            exception: string;
+        };
         /** RequirementCountResponse */
         RequirementCountResponse: {
             /** Requirement */
@@ -5654,7 +5741,7 @@ export interface components {
         SecondFactorResponse: {
             /**
              * Address
-             * @description otpauth:// address, to be read as a snapshot or typed in
+             * @description otpauth:// address, to be shown as a QR code or typed in
              */
             address: string;
         };
@@ -12471,6 +12558,234 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RequestCheckResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    request_each: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionRequest"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionBatchResponse"];
+                };
+            };
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionBatchResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_exceptions: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyMovesRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionList"];
                 };
             };
             /** @description The request cannot be read */

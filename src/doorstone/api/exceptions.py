@@ -182,6 +182,30 @@ class ExceptionList(ApiModel):
     items: list[ExceptionResponse]
 
 
+class RequestGroupResponse(ApiModel):
+    """Devices for which the same requirements are requested, and the exception that requests them."""
+
+    requirements: list[str]
+    devices: list[str]
+    exception: str
+
+
+class ExceptionBatchResponse(ApiModel):
+    groups: list[RequestGroupResponse]
+    refused: list[ErrorEntry] = Field(description="Devices for which nothing is requested, and why")
+
+
+class ExceptionVersion(RequestModel):
+    exception: str
+    version: int = Field(ge=1, description="The version that was looked at")
+
+
+class ManyMovesRequest(RequestModel):
+    exceptions: list[ExceptionVersion] = Field(min_length=1, max_length=500)
+    move: MoveName
+    note: str = Field("", max_length=4000)
+
+
 class ConsequenceResponse(ApiModel):
     device: str
     runs: str

@@ -32,7 +32,7 @@ class CodeRequest(RequestModel):
 class SecondFactorResponse(ApiModel):
     """What an authenticator needs. It is shown once, and holds once its first code has come."""
 
-    address: str = Field(description="otpauth:// address, to be read as a snapshot or typed in")
+    address: str = Field(description="otpauth:// address, to be shown as a QR code or typed in")
 
 
 class SubjectRequest(RequestModel):

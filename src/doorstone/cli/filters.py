@@ -17,7 +17,7 @@ SiteOption = Annotated[str, typer.Option(help="Only this site.")]
 RoleOption = Annotated[str, typer.Option(help="Only this role.")]
 ModelOption = Annotated[str, typer.Option(help="Only this machine model.")]
 RequirementOption = Annotated[str, typer.Option(help="Only where this requirement is not met.")]
-WordsOption = Annotated[str, typer.Option(help="ContentByTime in id, name, site, role or model.")]
+WordsOption = Annotated[str, typer.Option(help="Words in id, name, site, role or model.")]
 SelectionOption = Annotated[str, typer.Option(help="A saved selection; the other options come on top.")]
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from doorstone.api.exceptions import (
     AccountResponse,
@@ -11,10 +11,13 @@ from doorstone.api.exceptions import (
     CommentRequest,
     ConsequenceList,
     ConsequenceResponse,
+    ExceptionBatchResponse,
     ExceptionList,
     ExceptionRequest,
     ExceptionResponse,
     ExceptionTermsRequest,
+    ExceptionVersion,
+    ManyMovesRequest,
     MoveName,
     MoveRequest,
     OwnerRequest,
@@ -52,6 +55,19 @@ class ExceptionCalls(Transport):
     def request_exception(self, asked: ExceptionRequest) -> ExceptionResponse:
         """Raises `RefusedError` with an error per device; with `go_on` they are left out and listed in `refused`."""
         return self._create(ExceptionResponse, "/exceptions", asked)
+
+    def request_each(self, asked: ExceptionRequest) -> ExceptionBatchResponse:
+        """Request for each device the checks that it needs, in the fewest exceptions; all of them or none.
+
+        With `dry_run` set, what would be requested. Raises `RefusedError` if there is nothing to request.
+        """
+        return self._create(ExceptionBatchResponse, "/exceptions/each", asked)
+
+    def decide_exceptions(self, seen: Mapping[str, int], move: MoveName, note: str = "") -> list[ExceptionResponse]:
+        """Make the same move on several exceptions, by id as seen at their versions; all of them or none."""
+        wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
+        asked = ManyMovesRequest(exceptions=wanted, move=move, note=note)
+        return self._made(ExceptionList, "POST", "/exceptions/decisions", asked).items
 
     def edit_exception(self, name: str, version: int, terms: ExceptionTermsRequest) -> ExceptionResponse:
         """Raises `StaleEditError` if the exception is no longer at `version`."""

@@ -4,10 +4,11 @@ import { Checkbox } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, client, type Exception, type Finding, once, useSend } from "../../api/api";
+import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { type AskedCondition, ConditionFields } from "../../ui/conditions";
 import { Mark } from "../../ui/mark";
-import { Button, Choice, count, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, Empty, Heading, Labelled, Shown, Slab, Trouble, useParam } from "../../ui/parts";
 
 const plus = (iso: string, days: number) => formatISO(addDays(parseISO(iso), days), { representation: "date" });
 
@@ -125,6 +126,14 @@ function Form({ start, title }: { start: Start; title: string }) {
   const [upTo, setUpTo] = useState(start.old?.up_to ?? false);
   const [goOn, setGoOn] = useState(false);
   const [taken, setTaken] = useState(false);
+  const [kept, keep] = useParam("way");
+  const [way, setWay] = useState(kept);
+  const many = start.devices === "" && start.old === null;
+  const each = many && way !== "same";
+  const choose = (value: string) => {
+    setWay(value);
+    keep(value);
+  };
   const risk = api.useQuery("get", "/api/v1/risk", { params: { query: { platform: platform.id, release } } });
   const selections = api.useQuery("get", "/api/v1/selections");
   const body = () => ({
@@ -143,12 +152,23 @@ function Form({ start, title }: { start: Start; title: string }) {
     attachments: [],
   });
   const check = useSend(async () => (await client.POST("/api/v1/exceptions/check", { body: body() })).data);
+  const preview = useSend(async () => {
+    const seen = { risk_acknowledged: risk.data?.text ?? "", notice_acknowledged: risk.data?.notice ?? "" };
+    const asked = { ...body(), ...seen, reason: terms.reason || "Looked at before the reason is written." };
+    return (await client.POST("/api/v1/exceptions/each", { params: { query: { dry_run: true } }, body: asked })).data;
+  });
   const request = useSend(
-    async () => (await client.POST("/api/v1/exceptions", { body: body(), headers: once() })).data,
-    (made) => made && go(`/exceptions/${made.id}`),
+    async () => {
+      const sent = { body: body(), headers: once() };
+      if (each) return (await client.POST("/api/v1/exceptions/each", sent)).data && "/exceptions?state=requested";
+      const made = (await client.POST("/api/v1/exceptions", sent)).data;
+      return made && `/exceptions/${made.id}`;
+    },
+    (made) => made && go(made),
   );
   const toggle = (name: string, on: boolean) => {
     check.reset();
+    preview.reset();
     setNamed((old) => {
       const next = new Set(old);
       if (on) next.add(name);
@@ -175,6 +195,25 @@ function Form({ start, title }: { start: Start; title: string }) {
   return (
     <form onSubmit={submit} className="grid gap-4">
       <Slab title={title}>
+        {many && (
+          <fieldset className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
+            <legend className="sr-only">What is requested</legend>
+            {(
+              [
+                ["", "For each device what it needs, in the fewest exceptions"],
+                ["same", "The same requirements for all, as ticked"],
+              ] as const
+            ).map(([value, words]) => (
+              <label key={value} className="flex items-center gap-2">
+                <input type="radio" name="way" checked={way === value} onChange={() => choose(value)} />
+                {words}
+              </label>
+            ))}
+          </fieldset>
+        )}
+        {each && (
+          <p className="mb-2 text-ink-2">Ticked ones limit it to these; with none ticked, whatever a device needs.</p>
+        )}
         <ul className="space-y-2">
           {start.choices.map((one) => (
             <Need key={one.id} one={one} on={named.has(one.id)} set={(on) => toggle(one.id, on)} />
@@ -201,14 +240,18 @@ function Form({ start, title }: { start: Start; title: string }) {
           <Button
             quiet
             className="sm:mt-7"
-            disabled={named.size === 0 || check.isPending}
-            onClick={() => check.mutate()}
+            disabled={each ? preview.isPending || !risk.data : named.size === 0 || check.isPending}
+            onClick={() => (each ? preview.mutate() : check.mutate())}
           >
-            {check.isPending ? "Looking…" : "Who could have it?"}
+            {check.isPending || preview.isPending
+              ? "Looking…"
+              : each
+                ? "What would be requested?"
+                : "Who could have it?"}
           </Button>
         </div>
-        {check.error && <Trouble error={check.error} />}
-        {check.data && (
+        {!each && check.error && <Trouble error={check.error} />}
+        {!each && check.data && (
           <div role="status" className="mt-3">
             <p>
               <strong>{count(check.data.devices.length, "device")}</strong> could have it
@@ -226,11 +269,15 @@ function Form({ start, title }: { start: Start; title: string }) {
             )}
           </div>
         )}
-        <div className="mt-3">
-          <Tick id="go-on" on={goOn} set={setGoOn}>
-            Leave out the devices that cannot have it, and ask for the rest
-          </Tick>
-        </div>
+        {each && preview.error && <Trouble error={preview.error} />}
+        {each && preview.data && <Preview data={preview.data} />}
+        {!each && (
+          <div className="mt-3">
+            <Tick id="go-on" on={goOn} set={setGoOn}>
+              Leave out the devices that cannot have it, and ask for the rest
+            </Tick>
+          </div>
+        )}
       </Slab>
       <Slab title="The terms">
         <div className="grid gap-4 sm:grid-cols-3">
@@ -279,11 +326,43 @@ function Form({ start, title }: { start: Start; title: string }) {
       </Slab>
       {request.error && <Trouble error={request.error} />}
       <div>
-        <Button type="submit" disabled={!taken || named.size === 0 || request.isPending}>
-          {request.isPending ? "Asking…" : "Request the exception"}
+        <Button type="submit" disabled={!taken || (!each && named.size === 0) || request.isPending}>
+          {request.isPending ? "Asking…" : each ? "Request the exceptions" : "Request the exception"}
         </Button>
       </div>
     </form>
+  );
+}
+
+/** What a request in bulk would make: a row per exception, then the devices for which there is none. */
+function Preview({ data }: { data: components["schemas"]["ExceptionBatchResponse"] }) {
+  return (
+    <div role="status" className="mt-3 grid gap-3">
+      <p>
+        <strong>{count(data.groups.length, "exception")}</strong> would be requested for{" "}
+        {count(
+          data.groups.reduce((sum, one) => sum + one.devices.length, 0),
+          "device",
+        )}
+        , none for {data.refused.length}.
+      </p>
+      <ul className="max-h-72 space-y-1 overflow-y-auto">
+        {data.groups.map((one) => (
+          <li key={one.requirements.join()}>
+            <strong>{one.requirements.join(", ")}</strong>: {one.devices.join(", ")}
+          </li>
+        ))}
+      </ul>
+      {data.refused.length > 0 && (
+        <ul className="max-h-64 overflow-y-auto text-sm">
+          {data.refused.map((entry) => (
+            <li key={entry.pointer}>
+              <strong>{entry.pointer}</strong>: {entry.detail}. {entry.hint}.
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
   );
 }
 

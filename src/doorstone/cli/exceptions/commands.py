@@ -25,6 +25,7 @@ from doorstone.client import Client
 
 app = typer.Typer(no_args_is_help=True)
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
+NamesArgument = Annotated[list[str], typer.Argument(metavar="EXCEPTION...", help="Exception ids, such as EX-0001.")]
 NoteOption = Annotated[str, typer.Option(help="Why, in a sentence.")]
 StartsOption = Annotated[
     datetime | None, typer.Option(formats=["%Y-%m-%d"], help="First day it is in force; a request's is today.")
@@ -36,7 +37,7 @@ ReviewOption = Annotated[
 DeviceOption = Annotated[list[str] | None, typer.Option("--device", "-d", help="Device id; repeat for more.")]
 ConditionOption = Annotated[
     list[str] | None,
-    typer.Option("--condition", help="ContentByTime to be attested by the review date; repeat for more."),
+    typer.Option("--condition", help="Words to be attested by the review date; repeat for more."),
 ]
 CheckOption = Annotated[
     list[str] | None,
@@ -63,7 +64,12 @@ def request(
     release: Annotated[str, typer.Option("--release", "-r", help="The release that it lets them have.")],
     reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")],
     expires: Annotated[datetime, typer.Option(formats=["%Y-%m-%d"], help="Last day it is in force.")],
-    requirement: Annotated[list[str], typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")],
+    requirement: Annotated[
+        list[str] | None, typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")
+    ] = None,
+    each: Annotated[
+        bool, typer.Option("--each", help="Request for each device what it needs, in the fewest exceptions.")
+    ] = False,
     device: DeviceOption = None,
     selection: Annotated[str, typer.Option(help="A saved selection whose devices come on top.")] = "",
     go_on: Annotated[bool, typer.Option("--go-on", help="Leave out devices that cannot have it.")] = False,
@@ -87,7 +93,7 @@ def request(
         asked = ExceptionRequest(
             release=release,
             up_to=up_to,
-            requirements=requirement,
+            requirements=requirement or [],
             devices=device or [],
             selection=selection,
             go_on=go_on,
@@ -100,6 +106,15 @@ def request(
             expires_on=end,
             review_on=review.date() if review else _half_way(start, end),
         )
+        if each:
+            _request_each(service, asked, only_check, acknowledge_risk, form)
+            return
+        if not requirement:
+            fail(
+                USAGE,
+                "No requirement is named",
+                "Name one with --requirement, or add --each for what each device needs",
+            )
         checked = service.check_request(asked)
         if only_check:
             rows = [[name, "can be had", ""] for name in checked.devices]
@@ -108,19 +123,45 @@ def request(
             if checked.terms or (checked.refused and not (go_on and checked.devices)):
                 raise typer.Exit(REFUSED)  # as the request itself would be
             return
-        risk = service.risk(checked.platform, release)
-        if not acknowledge_risk:
-            err().print(Panel(escape(risk.text), title="The risk statement", width=80))
-            if risk.notice:
-                err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
-            fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
-        found = service.request_exception(
-            asked.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
-        )
+        found = service.request_exception(_acknowledged(service, asked, checked.platform, acknowledge_risk))
     print_exceptions(form, [found])
     for entry in found.refused:
         say(f"Left out: [bold]{escape(entry.pointer)}[/]: {escape(entry.detail)}")
     say(f"An approver decides. Next: [bold]doorstone exception approve[/] {found.id}")
+
+
+def _acknowledged(service: Client, asked: ExceptionRequest, platform: str, given: bool) -> ExceptionRequest:
+    """What is asked with the risk statement in it; the statement is shown to whoever has not acknowledged it."""
+    risk = service.risk(platform, asked.release)
+    if not given:
+        err().print(Panel(escape(risk.text), title="The risk statement", width=80))
+        if risk.notice:
+            err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
+        fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
+    return asked.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
+
+
+def _request_each(service: Client, asked: ExceptionRequest, dry: bool, acknowledged: bool, form: OutputFormat) -> None:
+    """Request for each device what it needs, or with `dry` say what would be requested."""
+    named = {one.name: one.platform for one in service.selections()}
+    platform = named.get(asked.selection) or service.device((asked.devices or [""])[0]).device.platform
+    asked = _acknowledged(service, asked, platform, acknowledged or dry)
+    service.dry_run = dry
+    found = service.request_each(asked)
+    rows: list[list[object]] = [
+        ["would be requested" if dry else one.exception, one.requirements, len(one.devices), one.devices]
+        for one in found.groups
+    ]
+    rows += [["not requested", f"{t.detail}. {t.hint}", 1, [t.pointer.split(", ")[0]]] for t in found.refused]
+    show(form, found, ["exception", "requirements, or why not", "count", "devices"], rows)
+    asks = f"{len(found.groups)} exception{'s' if len(found.groups) != 1 else ''}"
+    devices = sum(len(one.devices) for one in found.groups)
+    if dry:
+        say(f"{asks} would be requested for {devices} devices, none for {len(found.refused)}. Nothing was changed.")
+        return
+    ids = " ".join(one.exception for one in found.groups)
+    say(f"{asks} requested for {devices} devices, none for {len(found.refused)}.")
+    say(f"An approver decides. Next: [bold]doorstone exception approve[/] {ids}")
 
 
 def _half_way(start: date, end: date) -> date:
@@ -200,6 +241,13 @@ def edit(
     print_exceptions(form, [found])
 
 
+def _decide_all(context: typer.Context, names: list[str], move: MoveName, note: str, form: OutputFormat) -> None:
+    """Make the same move on several exceptions: all of them, or none."""
+    with client(context) as service:
+        seen = {name: service.exception(name).version for name in names}
+        print_exceptions(form, service.decide_exceptions(seen, move, note))
+
+
 def _decide(
     context: typer.Context,
     name: str,
@@ -220,7 +268,7 @@ def _decide(
 @reports_errors
 def approve(
     context: typer.Context,
-    name: NameArgument,
+    names: NamesArgument,
     note: NoteOption = "",
     device: Annotated[
         list[str] | None, typer.Option("--device", "-d", help="Only this device of it; repeat for more.")
@@ -230,8 +278,16 @@ def approve(
     ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Approve a request or a part of it, on the findings as they are now. Never one's own."""
-    found = _decide(context, name, "approve", note, form, device, requirement)
+    """Approve requests, or a part of one, on the findings as they are now. Never one's own."""
+    if len(names) > 1:
+        if device or requirement:
+            fail(
+                USAGE, "A part can only be approved of one exception", "Name one, or leave out --device, --requirement"
+            )
+        _decide_all(context, names, "approve", note, form)
+        say("Next: [bold]doorstone kit cases[/]")
+        return
+    found = _decide(context, names[0], "approve", note, form, device, requirement)
     if found.state == "requested":
         left = found.approvals_needed - len(found.approvals)
         say(f"It takes {found.approvals_needed} approvers: {left} more.")
@@ -244,10 +300,10 @@ def approve(
 @app.command()
 @reports_errors
 def decline(
-    context: typer.Context, name: NameArgument, note: NoteOption, form: FormOption = OutputFormat.TABLE
+    context: typer.Context, names: NamesArgument, note: NoteOption, form: FormOption = OutputFormat.TABLE
 ) -> None:
-    """Decline a request, saying why."""
-    _decide(context, name, "decline", note, form)
+    """Decline requests, saying why."""
+    _decide_all(context, names, "decline", note, form)
 
 
 @app.command()
@@ -267,17 +323,18 @@ def confirm(
 @reports_errors
 def revoke(
     context: typer.Context,
-    name: NameArgument,
+    names: NamesArgument,
     note: NoteOption,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Revoke an approved exception, after showing what must then be done for its devices."""
+    """Revoke approved exceptions, after showing what must then be done for their devices."""
     with client(context) as service:
-        relying = _consequences(service, name, form)
-    if relying and not yes and not typer.confirm(f"{relying} devices rely on {name}. Revoke it?", err=True):
+        relying = sum(_consequences(service, name, form) for name in names)
+    which = ", ".join(names)
+    if relying and not yes and not typer.confirm(f"{relying} devices rely on {which}. Revoke?", err=True):
         fail(REFUSED, "Nothing was revoked", "Correct the devices first, or add --yes")
-    _decide(context, name, "revoke", note, form)
+    _decide_all(context, names, "revoke", note, form)
 
 
 def _consequences(service: Client, name: str, form: OutputFormat) -> int:
@@ -291,10 +348,10 @@ def _consequences(service: Client, name: str, form: OutputFormat) -> int:
 @app.command()
 @reports_errors
 def close(
-    context: typer.Context, name: NameArgument, note: NoteOption = "", form: FormOption = OutputFormat.TABLE
+    context: typer.Context, names: NamesArgument, note: NoteOption = "", form: FormOption = OutputFormat.TABLE
 ) -> None:
-    """Close an approved exception that is no longer needed."""
-    _decide(context, name, "close", note, form)
+    """Close approved exceptions that are no longer needed."""
+    _decide_all(context, names, "close", note, form)
 
 
 @app.command()

@@ -1,4 +1,4 @@
-"""ContentByTime: what each source has said of a device last, and how a further reading changes that.
+"""Source contents: what each source has said of a device last, and how a further reading changes that.
 
 In: what a source said before and a new reading, both as JSON holds them. Out: what it says now.
 A later word on a fact replaces an earlier one; the order in which readings arrive does not matter.

@@ -16,15 +16,18 @@ from doorstone.api.exceptions import (
     ConditionRequest,
     ConsequenceList,
     ConsequenceResponse,
+    ExceptionBatchResponse,
     ExceptionList,
     ExceptionRequest,
     ExceptionResponse,
     ExceptionTermsRequest,
     KeptResponse,
+    ManyMovesRequest,
     MoveRequest,
     OwnerRequest,
     PermissionResponse,
     RequestCheckResponse,
+    RequestGroupResponse,
     ReviewRequest,
     RiskRequest,
     RiskResponse,
@@ -34,7 +37,7 @@ from doorstone.api.exceptions import (
 from doorstone.formats.safe_csv import csv_text
 from doorstone.service.auth import role_at
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
-from doorstone.work.exceptions import activity, decisions, register, uncovered
+from doorstone.work.exceptions import activity, batch, decisions, register, uncovered
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.decisions import Part
 from doorstone.work.exceptions.requests import ExceptionView, NewAttachment, NewCondition, NewException, NewTerms
@@ -188,6 +191,32 @@ def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
     refused = [ErrorEntry.model_validate(entry) for entry in found.refused]
     terms = [ErrorEntry.model_validate(entry) for entry in found.terms]
     return RequestCheckResponse(platform=found.platform.id, devices=list(found.devices), refused=refused, terms=terms)
+
+
+@operations(
+    "POST", "/exceptions/each", "Request for each device what it needs, in the fewest exceptions", roles=HANDS,
+    body=ExceptionRequest, answer=ExceptionBatchResponse, status=201, creates=True,
+    affected_devices=lambda call: batch.devices_of(call.context, _asked(call.body)),
+)  # fmt: skip
+def request_each(call: Call[None, ExceptionRequest]) -> ExceptionBatchResponse:
+    found = batch.request_each(call.context, call.actor, _asked(call.body))
+    groups = [
+        RequestGroupResponse(requirements=view.row.requirements, devices=view.row.devices, exception=view.id)
+        for view in found.made
+    ]
+    return ExceptionBatchResponse(groups=groups, refused=[ErrorEntry.model_validate(one) for one in found.refused])
+
+
+@operations(
+    "POST", "/exceptions/decisions", "Make the same move on several exceptions, all or none", roles=DECIDERS,
+    body=ManyMovesRequest, answer=ExceptionList,
+    affected_devices=lambda call: batch.devices_named(call.context, [one.exception for one in call.body.exceptions]),
+)  # fmt: skip
+def decide_exceptions(call: Call[None, ManyMovesRequest]) -> ExceptionList:
+    a = call.body
+    wanted = [(one.exception, one.version) for one in a.exceptions]
+    found = batch.decide_many(call.context, call.actor, wanted, a.move, a.note)
+    return ExceptionList(items=[_shape(call, view) for view in found])
 
 
 @operations("GET", "/exceptions/<exception>", "One exception", roles=EVERYONE, answer=ExceptionResponse)

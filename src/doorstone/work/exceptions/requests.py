@@ -223,7 +223,7 @@ def _devices(devices: Sequence[str]) -> str:
 
 
 def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
-    devices = _devices_asked(context, now, asked)
+    devices = devices_asked(context, now, asked)
     if not devices or not asked.requirements:
         raise BadInputError("An exception names devices and requirements", "Name at least one of each")
     if len(devices) > MOST_DEVICES:
@@ -235,7 +235,8 @@ def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
     return Checked(platform, tuple(d for d in devices if d not in out), tuple(refused))
 
 
-def _devices_asked(context: Context, now: Snapshot, asked: NewException) -> list[str]:
+def devices_asked(context: Context, now: Snapshot, asked: NewException) -> list[str]:
+    """The devices that a request names, those of its selection included, by id."""
     devices = set(asked.devices)
     if asked.selection:
         platform = asked.platform or _platform_of_selection(context, asked.selection)

@@ -27,7 +27,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.snapshot.settling import decisions_of, roll
 
 turn = threading.RLock()
-"""Who works on bulk takes turns: they grow as they are asked."""
+"""Held while a cached assessment is used: it grows as it is asked."""
 
 
 @dataclass(frozen=True, slots=True)

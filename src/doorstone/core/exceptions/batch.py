@@ -1,0 +1,71 @@
+"""Requests for many devices at once: what to ask of each, and the fewest requests that ask for exactly that.
+
+In: assessments, and what is permitted or requested already. Out: groups of devices with the same checks, and refusals.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
+
+from doorstone.core.exceptions.life import Refusal
+from doorstone.core.sorting.assessment import Assessment
+
+
+@dataclass(frozen=True, slots=True)
+class RequestGroup:
+    """Devices for which the same requirements are to be excepted."""
+
+    requirements: tuple[str, ...]
+    devices: tuple[str, ...]
+
+
+def to_request(device: str, assessment: Assessment, named: Mapping[str, str]) -> frozenset[str] | Refusal:
+    """The checks to request for a device: those unmet that nothing meets and nothing names yet.
+
+    `named` maps a requirement to the exception that names it already, in force or requested.
+    """
+    marks = {finding.requirement.id: finding for finding in assessment.findings}
+    by_mark: dict[str, list[str]] = {}
+    for name, finding in marks.items():
+        by_mark.setdefault(finding.mark, []).append(name)
+
+    def titles(names: Iterable[str]) -> str:
+        return " and ".join(marks[name].requirement.title for name in names)
+
+    def refusal(names: list[str], reason: str, hint: str) -> Refusal:
+        return Refusal(device, names[0] if names else "", reason, hint)
+
+    release = assessment.release
+    if floors := by_mark.get("floor"):
+        reason = f"{titles(floors)} is a floor at {release}: no exception carries the device there"
+        return refusal(floors, reason, "Leave the device out, or sort the floor anew")
+    if unread := by_mark.get("unread"):
+        return refusal(unread, f"{titles(unread)}: nobody has measured it", "Import a reading of it first")
+    if disputed := by_mark.get("disputed"):
+        return refusal(disputed, f"{titles(disputed)}: the readings disagree", "Settle the dispute first")
+    if unsorted := by_mark.get("unsorted"):
+        return refusal(unsorted, f"{titles(unsorted)} is unsorted", "Have an administrator sort it first")
+    checks = by_mark.get("installer-check", [])
+    wanted = frozenset(checks).difference(named)
+    if wanted:
+        return wanted
+    if checks:
+        held = " and ".join(sorted({named[name] for name in checks}))
+        return refusal(checks, f"{held} names what it fails already", "There is nothing more to request")
+    if fixable := by_mark.get("fixable"):
+        return refusal(fixable, f"{titles(fixable)} can be fixed", f"Fix it: doorstone fix show {device}")
+    return refusal([], f"it meets everything that {release} asks", "Leave it out; there is nothing to except")
+
+
+def group(wanted: Mapping[str, Collection[str]], most: int) -> list[RequestGroup]:
+    """The fewest requests of at most so many devices: one per distinct set of requirements, the largest first."""
+    found: dict[tuple[str, ...], list[str]] = {}
+    for device, names in wanted.items():
+        found.setdefault(tuple(sorted(names)), []).append(device)
+    ordered = sorted(found.items(), key=lambda entry: (-len(entry[1]), entry[0]))
+    return [
+        RequestGroup(names, tuple(sorted(devices)[at : at + most]))
+        for names, devices in ordered
+        for at in range(0, len(devices), most)
+    ]

@@ -36,10 +36,14 @@ OWN = {
     "check_request", "kit_cases", "media_plan",
     "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv",
 }  # fmt: skip
-CARE = {"comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "review_exception"}
+CARE = {
+    "comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "transfer_exceptions",
+    "review_exception",
+}  # fmt: skip
 WRITES = {
     "technician": OWN | CARE | {
-        "import_readings", "begin_import", "send_import_file", "cancel_import", "request_each", "request_exception",
+        "import_readings", "begin_import", "send_import_file", "cancel_import", "request_each", "renew_exceptions",
+        "request_exception",
         "edit_exception", "withdraw_exception", "make_kit", "record_attempt", "record_fix",
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",

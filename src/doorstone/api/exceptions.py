@@ -206,6 +206,21 @@ class ManyMovesRequest(RequestModel):
     note: str = Field("", max_length=4000)
 
 
+class ManyOwnersRequest(RequestModel):
+    exceptions: list[ExceptionVersion] = Field(min_length=1, max_length=500)
+    owner: str
+    note: str = Field("", max_length=2000)
+
+
+class RenewalsRequest(RequestModel):
+    exceptions: list[str] = Field(min_length=1, max_length=500)
+    expires_on: date
+    review_on: date | None = Field(None, description="Half-way, if left out")
+    reason: str = Field("", max_length=4000, description="That of each exception, if left out")
+    risk_acknowledged: str
+    notices_acknowledged: list[str] = Field([], description="The vendor's notice of each release")
+
+
 class ConsequenceResponse(ApiModel):
     device: str
     runs: str

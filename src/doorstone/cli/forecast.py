@@ -124,7 +124,7 @@ def _drift(one: VerifiedResponse) -> list[str]:
 
 @reports_errors
 def outlook(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """Compare a device's forecast under several assumptions, with what each exception adds and each way costs."""
+    """Compare a device's forecast under several assumptions, and what each way costs."""
     with client(context) as service:
         found = service.outlook(device)
     rows = [

@@ -46,7 +46,7 @@ WRITING: Mapping[str, str] = {
     "sorting": "decide withdraw match new-requirement",
     "fix": "record",
     "selection": "save delete",
-    "exception": "edit approve decline confirm revoke close withdraw comment attest attach review transfer",
+    "exception": "renew edit approve decline confirm revoke close withdraw comment attest attach review transfer",
     "media": "add verify withdraw",
     "kit": "make",
     "attempt": "record import",

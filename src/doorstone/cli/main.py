@@ -56,7 +56,7 @@ class JobOrder(LazyGroup):
             FOLLOW,
             "forecast",
             "outlook",
-            "Compare a device's forecast under several assumptions, with what each exception adds and each way costs.",
+            "Compare a device's forecast under several assumptions, and what each way costs.",
         ),
         "suppose": Place(
             FOLLOW,

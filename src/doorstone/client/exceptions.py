@@ -18,9 +18,11 @@ from doorstone.api.exceptions import (
     ExceptionTermsRequest,
     ExceptionVersion,
     ManyMovesRequest,
+    ManyOwnersRequest,
     MoveName,
     MoveRequest,
     OwnerRequest,
+    RenewalsRequest,
     RequestCheckResponse,
     ReviewRequest,
     RiskRequest,
@@ -68,6 +70,16 @@ class ExceptionCalls(Transport):
         wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
         asked = ManyMovesRequest(exceptions=wanted, move=move, note=note)
         return self._made(ExceptionList, "POST", "/exceptions/decisions", asked).items
+
+    def renew_exceptions(self, asked: RenewalsRequest) -> ExceptionBatchResponse:
+        """Request a successor of several exceptions, each with its terms; all of them or none."""
+        return self._create(ExceptionBatchResponse, "/exceptions/renewals", asked)
+
+    def transfer_exceptions(self, seen: Mapping[str, int], owner: str, note: str = "") -> list[ExceptionResponse]:
+        """Make somebody else answer for several exceptions, as seen at their versions; all of them or none."""
+        wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
+        asked = ManyOwnersRequest(exceptions=wanted, owner=owner, note=note)
+        return self._made(ExceptionList, "POST", "/exceptions/owners", asked).items
 
     def edit_exception(self, name: str, version: int, terms: ExceptionTermsRequest) -> ExceptionResponse:
         """Raises `StaleEditError` if the exception is no longer at `version`."""

@@ -12,7 +12,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.devices import selections, views
 from doorstone.work.exceptions import batch, decisions, requests
-from tests.asking import ANSELM, CHIP, PETRA, asked, line, read
+from tests.asking import ANSELM, CHIP, NOTICE, PETRA, RISK, TERMS, D, asked, granted, line, read
 from tests.build import CHIPLESS, GOOD
 from tests.cli.test_cli import data
 from tests.running import Run
@@ -77,6 +77,39 @@ def test_many_are_decided_at_once_or_none(context: Context) -> None:
         decisions.decide(context, ANSELM, one.id, "approve", "", 2)
 
 
+def test_many_are_renewed_with_their_terms_from_the_day_after_their_last_or_none(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", SMALL))
+    one, two = granted(context, "d1"), granted(context, "d2", requirements=("storage",))
+    how = batch.Renewal(D("2028-03-31"), None, "", RISK, (NOTICE,))
+    found = batch.renew_many(context, replace(PETRA, receipt=Receipt("k", "f")), [one, two], how)
+    rows = [view.row for view in found.made]
+    assert [(row.renews and f"EX-{row.renews:04d}", row.start_on, row.expires_on) for row in rows] == [
+        (one, "2027-10-01", "2028-03-31"), (two, "2027-10-01", "2028-03-31"),
+    ]  # fmt: skip
+    assert [tuple(row.requirements) for row in rows] == [CHIP, ("storage",)]
+    assert [row.reason for row in rows] == [TERMS.reason] * 2
+    assert [[one.text for one in row.conditions] for row in rows] == [["The cupboard stays locked"]] * 2
+    again = batch.renew_many(context, replace(PETRA, receipt=Receipt("k", "f")), [one, two], how)
+    assert [view.id for view in again.made] == [view.id for view in found.made]
+    with pytest.raises(RefusedError) as error:  # each has a successor now
+        batch.renew_many(context, PETRA, [one, two], how)
+    assert [entry.pointer for entry in error.value.errors] == [one, two]
+    with pytest.raises(BadInputError, match="not acknowledged"):
+        batch.renew_many(context, PETRA, [one], replace(how, risk_acknowledged="yes"))
+
+
+def test_many_get_another_owner_or_none(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", SMALL))
+    one, two = granted(context, "d1"), granted(context, "d2", requirements=("storage",))
+    seen = [(name, requests.get_exception(context, name).row.version) for name in (one, two)]
+    with pytest.raises(RefusedError) as error:
+        batch.transfer_many(context, ANSELM, [seen[0], (two, 99)], "wilhelmina", "")
+    assert [entry.pointer for entry in error.value.errors] == [two]
+    assert {requests.get_exception(context, name).row.owner for name, _ in seen} == {"petra"}
+    done = batch.transfer_many(context, ANSELM, seen, "wilhelmina", "Petra has left.")
+    assert [view.row.owner for view in done] == ["wilhelmina", "wilhelmina"]
+
+
 def test_from_the_command_line(run: Run) -> None:
     terms = ["-r", "9.1", "--reason", "They run the reading rooms until spring.", "--expires", "2027-09-30"]
     run("selection", "save", "Needing", "--state", "needs-exception", by="petra")
@@ -93,3 +126,10 @@ def test_from_the_command_line(run: Run) -> None:
     assert done.returncode == 0, done.stderr
     states = {one["id"]: one["state"] for one in data(run("exception", "list", "--format", "json", by="petra"))}
     assert {states[name] for name in ids} == {"declined"}
+    renewed = run("exception", "renew", "EX-0002", "EX-0004", "--expires", "2028-01-31", "-n", by="petra")
+    assert renewed.returncode == 3  # joss, who answers for EX-0002, has left
+    assert "EX-0002: There is no active account named 'joss'" in renewed.stderr
+    moved = run("exception", "transfer", "EX-0001", "EX-0002", "wilhelmina", "--note", "Joss has left.", by="anselm")
+    assert moved.returncode == 0, moved.stderr
+    owners = {one["id"]: one["owner"] for one in data(run("exception", "list", "--format", "json", by="petra"))}
+    assert (owners["EX-0001"], owners["EX-0002"]) == ("wilhelmina", "wilhelmina")

@@ -87,7 +87,7 @@ function Requirements({ data }: { data: Overview }) {
         {data.roll_up.requirements.map((row) => {
           const unmet = Object.entries(row.marks).reduce((sum, [mark, n]) => sum + (mark === "met" ? 0 : n), 0);
           return (
-            <li key={row.requirement} className="grid items-center gap-x-3 sm:grid-cols-[15rem_1fr_6.5rem]">
+            <li key={row.requirement} className="grid items-center gap-x-3 sm:grid-cols-[15rem_1fr_8rem]">
               <Go to={`/devices?requirement=${row.requirement}`}>{row.title}</Go>
               <MarkBar marks={row.marks} />
               <span className="text-sm text-ink-2 sm:text-right">

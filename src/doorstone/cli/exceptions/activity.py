@@ -79,16 +79,16 @@ def attach(
 @reports_errors
 def transfer(
     context: typer.Context,
-    name: NameArgument,
-    owner: Annotated[str, typer.Argument(help="Who is to answer for it.")],
+    names: Annotated[list[str], typer.Argument(metavar="EXCEPTION...", help="Exception ids, such as EX-0001.")],
+    owner: Annotated[str, typer.Argument(help="Who is to answer for them.")],
     note: Annotated[str, typer.Option(help="Why, in a sentence.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Make somebody else answer for an exception."""
+    """Make somebody else answer for exceptions: all that are named, or none."""
     with client(context) as service:
-        found = service.transfer_exception(name, service.exception(name).version, owner, note)
-    print_exceptions(form, [found])
-    say(f"{found.owner} answers for {name} now.")
+        seen = {name: service.exception(name).version for name in names}
+        print_exceptions(form, service.transfer_exceptions(seen, owner, note))
+    say(f"{owner} answers for {', '.join(names)} now.")
 
 
 @reports_errors

@@ -16,6 +16,8 @@ from doorstone.api.exceptions import (
     ExceptionResponse,
     ExceptionTermsRequest,
     MoveName,
+    RenewalsRequest,
+    RiskResponse,
 )
 from doorstone.cli.connection import client
 from doorstone.cli.exceptions import activity
@@ -134,11 +136,15 @@ def _acknowledged(service: Client, asked: ExceptionRequest, platform: str, given
     """What is asked with the risk statement in it; the statement is shown to whoever has not acknowledged it."""
     risk = service.risk(platform, asked.release)
     if not given:
-        err().print(Panel(escape(risk.text), title="The risk statement", width=80))
-        if risk.notice:
-            err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
+        _show_risk(risk)
         fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
     return asked.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
+
+
+def _show_risk(risk: RiskResponse) -> None:
+    err().print(Panel(escape(risk.text), title="The risk statement", width=80))
+    if risk.notice:
+        err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
 
 
 def _request_each(service: Client, asked: ExceptionRequest, dry: bool, acknowledged: bool, form: OutputFormat) -> None:
@@ -166,6 +172,44 @@ def _request_each(service: Client, asked: ExceptionRequest, dry: bool, acknowled
 
 def _half_way(start: date, end: date) -> date:
     return start + timedelta(days=max(0, (end - start).days // 2))
+
+
+@app.command()
+@reports_errors
+def renew(
+    context: typer.Context,
+    names: NamesArgument,
+    expires: Annotated[datetime, typer.Option(formats=["%Y-%m-%d"], help="Last day of the successors.")],
+    reason: Annotated[str, typer.Option(help="Why they are still needed; that of each if left out.")] = "",
+    review: ReviewOption = None,
+    acknowledge_risk: Annotated[
+        bool, typer.Option("--acknowledge-risk", help="You have read the risk statement and take it on.")
+    ] = False,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Request a successor of each exception, with its terms, from the day after its last: all, or none."""
+    with client(context) as service:
+        held = [service.exception(name) for name in names]
+        risks = [service.risk(*pair) for pair in sorted({(one.platform, one.release) for one in held})]
+        if not acknowledge_risk and not service.dry_run:
+            for risk in risks:
+                _show_risk(risk)
+            fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
+        asked = RenewalsRequest(
+            exceptions=names,
+            expires_on=expires.date(),
+            review_on=review.date() if review else None,
+            reason=reason,
+            risk_acknowledged=risks[0].text,
+            notices_acknowledged=[risk.notice for risk in risks if risk.notice],
+        )
+        found = service.renew_exceptions(asked)
+    rows: list[list[object]] = [[g.exception, g.requirements, len(g.devices), g.devices] for g in found.groups]
+    rows += [["left out", f"{t.detail}. {t.hint}", 1, [t.pointer.split(", ")[0]]] for t in found.refused]
+    show(form, found, ["exception", "requirements, or why not", "count", "devices"], rows)
+    say(
+        f"An approver decides. Next: [bold]doorstone exception approve[/] {' '.join(g.exception for g in found.groups)}"
+    )
 
 
 @app.command("list")

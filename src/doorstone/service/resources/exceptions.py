@@ -23,9 +23,11 @@ from doorstone.api.exceptions import (
     ExceptionTermsRequest,
     KeptResponse,
     ManyMovesRequest,
+    ManyOwnersRequest,
     MoveRequest,
     OwnerRequest,
     PermissionResponse,
+    RenewalsRequest,
     RequestCheckResponse,
     RequestGroupResponse,
     ReviewRequest,
@@ -39,6 +41,7 @@ from doorstone.service.auth import role_at
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
 from doorstone.work.exceptions import activity, batch, decisions, register, uncovered
 from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.batch import BatchView, Renewal
 from doorstone.work.exceptions.decisions import Part
 from doorstone.work.exceptions.requests import ExceptionView, NewAttachment, NewCondition, NewException, NewTerms
 from doorstone.work.snapshot.approvals import KeptView
@@ -199,12 +202,38 @@ def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
     affected_devices=lambda call: batch.devices_of(call.context, _asked(call.body)),
 )  # fmt: skip
 def request_each(call: Call[None, ExceptionRequest]) -> ExceptionBatchResponse:
-    found = batch.request_each(call.context, call.actor, _asked(call.body))
+    return _batch(batch.request_each(call.context, call.actor, _asked(call.body)))
+
+
+def _batch(found: BatchView) -> ExceptionBatchResponse:
     groups = [
         RequestGroupResponse(requirements=view.row.requirements, devices=view.row.devices, exception=view.id)
         for view in found.made
     ]
     return ExceptionBatchResponse(groups=groups, refused=[ErrorEntry.model_validate(one) for one in found.refused])
+
+
+@operations(
+    "POST", "/exceptions/renewals", "Request a successor of several exceptions, all or none", roles=HANDS,
+    body=RenewalsRequest, answer=ExceptionBatchResponse, status=201, creates=True,
+    affected_devices=lambda call: batch.devices_named(call.context, call.body.exceptions),
+)  # fmt: skip
+def renew_exceptions(call: Call[None, RenewalsRequest]) -> ExceptionBatchResponse:
+    a = call.body
+    how = Renewal(a.expires_on, a.review_on, a.reason.strip(), a.risk_acknowledged, tuple(a.notices_acknowledged))
+    return _batch(batch.renew_many(call.context, call.actor, a.exceptions, how))
+
+
+@operations(
+    "POST", "/exceptions/owners", "Make somebody else answer for several exceptions, all or none", roles=ALL_HANDS,
+    body=ManyOwnersRequest, answer=ExceptionList,
+    affected_devices=lambda call: batch.devices_named(call.context, [one.exception for one in call.body.exceptions]),
+)  # fmt: skip
+def transfer_exceptions(call: Call[None, ManyOwnersRequest]) -> ExceptionList:
+    a = call.body
+    wanted = [(one.exception, one.version) for one in a.exceptions]
+    found = batch.transfer_many(call.context, call.actor, wanted, a.owner, a.note)
+    return ExceptionList(items=[_shape(call, view) for view in found])
 
 
 @operations(

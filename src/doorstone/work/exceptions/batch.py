@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date, timedelta
 
 from doorstone.core.exceptions.batch import RequestGroup, group, to_request
 from doorstone.core.exceptions.life import ExceptionState, Refusal
@@ -13,14 +14,18 @@ from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, RefusedError, StaleEditError
+from doorstone.work.exceptions.activity import transfer
 from doorstone.work.exceptions.decisions import decide
 from doorstone.work.exceptions.requests import (
     MOST_DEVICES,
     ExceptionView,
+    NewCondition,
     NewException,
+    NewTerms,
     devices_asked,
     get_exception,
     request,
+    risk,
 )
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
@@ -118,19 +123,79 @@ def decide_many(
 
     Raises `RefusedError` that names each exception on which it may not be made.
     """
+    seen = dict(wanted)
+    return _all_or_none(context, seen, lambda name: decide(context, actor, name, move, note, seen[name]))
+
+
+def transfer_many(
+    context: Context, actor: Actor, wanted: Sequence[tuple[str, int]], owner: str, note: str
+) -> tuple[ExceptionView, ...]:
+    """Make somebody else answer for several exceptions: all of them, or none. Raises as `decide_many` does."""
+    seen = dict(wanted)
+    return _all_or_none(context, seen, lambda name: transfer(context, actor, name, seen[name], owner, note))
+
+
+@dataclass(frozen=True, slots=True)
+class Renewal:
+    """How several exceptions are renewed. `reason` and `review_on` are those of each, if not given."""
+
+    expires_on: date
+    review_on: date | None
+    reason: str
+    risk_acknowledged: str
+    notices_acknowledged: tuple[str, ...]
+
+
+def renew_many(context: Context, actor: Actor, names: Sequence[str], how: Renewal) -> BatchView:
+    """Request a successor of each exception with its terms, from the day after its last: all of them, or none.
+
+    Devices that no longer need what it permits are left out and named. Raises as `decide_many` does.
+    """
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            return BatchView(tuple(get_exception(context, name) for name in before.split()), ())
+        alone = replace(actor, receipt=None)
+        made = _all_or_none(context, names, lambda name: request(context, alone, _successor(context, name, how)))
+        if actor.receipt is not None:
+            ids = " ".join(view.id for view in made)
+            ledger.keep_receipt(db, actor.name, actor.receipt.key, actor.receipt.fingerprint, ids, context.now())
+    return BatchView(made, tuple(entry for view in made for entry in view.refused))
+
+
+def _successor(context: Context, name: str, how: Renewal) -> NewException:
+    row = get_exception(context, name).row
+    start = max(date.fromisoformat(row.expires_on) + timedelta(days=1), context.today())
+    conditions = tuple(
+        NewCondition(one.text if one.fact_condition is None else "", one.fact_condition, None, one.every_days)
+        for one in row.conditions
+    )
+    half = start + max(timedelta(0), how.expires_on - start) // 2
+    terms = NewTerms(how.reason or row.reason, conditions, row.owner, start, how.expires_on, how.review_on or half)
+    platform = snapshot(context).sheets[row.platform].platform
+    notice = risk(context, platform, row.release).notice
+    return NewException(
+        row.release, bool(row.up_to), tuple(row.requirements), tuple(row.devices), how.risk_acknowledged, terms,
+        notice if notice in how.notices_acknowledged else "", go_on=True, renews=name,
+    )  # fmt: skip
+
+
+def _all_or_none(
+    context: Context, names: Iterable[str], make: Callable[[str], ExceptionView]
+) -> tuple[ExceptionView, ...]:
+    """Do the same to each exception in one transaction; if one cannot have it, none has, and each such is named."""
+    wanted = list(dict.fromkeys(names))
     if not 0 < len(wanted) <= MOST_AT_ONCE:
         raise BadInputError(f"{len(wanted)} exceptions at once", f"Name 1 to {MOST_AT_ONCE}")
     if len(wanted) == 1:
-        name, version = wanted[0]
-        return (decide(context, actor, name, move, note, version),)
-    errors = []
+        return (make(wanted[0]),)
+    errors, made = [], []
     with context.database.write():
-        for name, version in dict(wanted).items():
+        for name in wanted:
             try:
-                decide(context, actor, name, move, note, version)
-            except (RefusedError, StaleEditError) as error:
+                made.append(make(name))
+            except (BadInputError, RefusedError, StaleEditError) as error:
                 errors.append(ErrorEntry(name, error.detail, error.hint))
                 errors += [ErrorEntry(f"{name}, {one.pointer}", one.detail, one.hint) for one in error.errors]
         if errors:
-            raise RefusedError("Nothing was decided", "Leave out or correct each named", errors)
-    return tuple(get_exception(context, name) for name, _ in dict(wanted).items())
+            raise RefusedError("Nothing was changed", "Leave out or correct each named", errors)
+    return tuple(made)

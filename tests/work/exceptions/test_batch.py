@@ -12,7 +12,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.devices import selections, views
 from doorstone.work.exceptions import batch, decisions, requests
-from tests.asking import ANSELM, CHIP, NOTICE, PETRA, RISK, TERMS, D, asked, granted, line, read
+from tests.asking import ANSELM, CHIP, NOTICE, PETRA, RISK, TERMS, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 from tests.cli.test_cli import data
 from tests.running import Run
@@ -33,6 +33,17 @@ def test_the_fewest_requests_for_exactly_what_each_device_needs(context: Context
     with pytest.raises(RefusedError, match="nothing to request") as error:
         batch.request_each(context, PETRA, asked("d1", "d2", requirements=()))
     assert "names what it fails already" in error.value.errors[0].detail
+
+
+def test_a_request_whose_last_day_has_passed_stands_in_nobodys_way(context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    requests.request(context, PETRA, asked("d1"))  # through 30 September, never decided
+    later = on(context, "2027-10-05")
+    read(later, line("d1", CHIPLESS, "2027-10-04T08:00:00"))
+    terms = {"start_on": D("2027-10-05"), "review_on": D("2027-11-01"), "expires_on": D("2027-12-31"),
+             "conditions": ()}  # fmt: skip
+    found = batch.request_each(later, PETRA, asked("d1", requirements=(), **terms))
+    assert [tuple(view.row.devices) for view in found.made] == [("d1",)]
 
 
 def test_every_device_of_the_demo_that_needs_one_gets_one_and_the_others_are_named(demo: Context) -> None:

@@ -107,11 +107,9 @@ def _named(now: Snapshot, platform: Platform, release: str, devices: Sequence[st
     """Device -> requirement -> the exception that names it at the release already, in force or requested."""
     found: dict[str, Mapping[str, str]] = {}
     for device, held in now.held(devices).items():
-        standing = (
-            e for e in held
-            if e.reaches(platform, release)
-            and (e.state is ExceptionState.REQUESTED or (e.stands and e.in_force(now.today)))
-        )  # fmt: skip
+        reaching = [e for e in held if e.reaches(platform, release)]
+        waits = [e for e in reaching if e.state is ExceptionState.REQUESTED and now.today <= e.expiry]
+        standing = waits + [e for e in reaching if e.stands and e.in_force(now.today)]
         found[device] = {name: e.id for e in standing for name in e.requirements}
     return found
 

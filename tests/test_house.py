@@ -134,6 +134,15 @@ def test_the_table_of_rooms_is_that_of_the_tree() -> None:
         assert there - BESIDE_ROOMS[floor] == listed, floor
 
 
+@pytest.mark.parametrize("page", ["docs/architecture.md", "CONTRIBUTING.md", *sorted(
+    str(path.relative_to(ROOT)) for path in (ROOT / "docs" / "decisions").glob("*.md"))])  # fmt: skip
+def test_places_that_are_named_are_there(page: str) -> None:
+    named = set(re.findall(r"`([a-z_]+/[\w./-]*)`", (ROOT / page).read_text()))
+    roots = (ROOT, PACKAGE, ROOT / "docs", ROOT / "console" / "src", (ROOT / page).parent)
+    named = {name for name in named if "ROOM" not in name}
+    assert {name for name in named if not any((root / name).exists() for root in roots)} == set()
+
+
 def circles(imported: dict[str, set[str]]) -> set[str]:
     """Whoever imports itself through others."""
 

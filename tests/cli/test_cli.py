@@ -14,7 +14,7 @@ from click import Context
 from typer.core import TyperGroup
 from typer.main import get_command
 
-from doorstone.cli.main import app
+from doorstone.cli.main import JobOrder, app
 from doorstone.demo.fleet import build_fleet, ndjson
 from tests.running import Done, Run
 
@@ -270,3 +270,34 @@ def test_nothing_that_may_be_left_out_is_called_required() -> None:
     for place, param in found:
         optional = "left out" in (getattr(param, "help", "") or "") or getattr(param, "prompt", None)
         assert not (param.required and optional), place
+
+
+READING = set("""
+sheet: check impact revisions explain preview new list show schema; collect: -; device: list show; dispute: list settled
+reading: list show problems sources; sort: -; sorting: show decisions texts; fix: list show; selection: list
+fleet: show compare forecast what-if; exception: list show uncovered consequences account export page
+media: list check plan
+kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
+observe: standing; forecast: -; outlook: -; suppose: -; plan: -; due: -; ledger: list story export verify
+person: list sign-ins; token: list; me: show; webhook: list log; serve: -; openapi: -
+""".replace("\n", "; ").split("; "))  # fmt: skip
+WITHOUT = {"reading cancel", "sign-in", "backup", "restore"}
+"""What writes and has no dry run: what is cancelled is gone, the others write no records of a service."""
+
+
+def test_every_command_that_writes_has_a_dry_run() -> None:
+    reading = {
+        f"{group} {name}".removesuffix(" -")
+        for entry in READING
+        if entry.strip()
+        for group, _, names in [entry.strip().partition(": ")]
+        for name in names.split()
+    }
+    rehearsed, others = set(), set()
+    for group, place in JobOrder.places.items():
+        command = place.load(group)
+        for name, leaf in getattr(command, "commands", {"": command}).items():
+            options = {one for parameter in leaf.params for one in getattr(parameter, "opts", ())}
+            (rehearsed if "--dry-run" in options else others).add(f"{group} {name}".strip())
+    assert others == reading | WITHOUT
+    assert not rehearsed & reading

@@ -10,11 +10,16 @@ import httpx
 import pytest
 
 from doorstone.client import BadInputError, Client, StaleEditError
+from doorstone.demo.seed import sheet_text
 from doorstone.service.app import create_app
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.devices.devices import Filter
 from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
+from doorstone.work.devices import views
+from doorstone.work.exceptions.uncovered import list_uncovered
+from doorstone.work.forecast import forecasts
 from tests.cli.test_cli import data
 from tests.running import Run
 
@@ -78,6 +83,40 @@ def test_a_dry_run_answers_what_would_be_made_and_keeps_nothing(
         assert real.json().keys() == answer.json().keys()
         assert real.json().get("id") == answer.json().get("id")
         assert state(demo) != before
+
+
+def pages(context: Context) -> list[Any]:
+    """What pages answer that rest on what is kept between calls."""
+    found: list[Any] = [forecasts.overview(context, "tarn", release) for release in ("9.1", "9.2")]
+    found += [views.list_devices(context, "tarn", "9.1", Filter(state=state), "", 200) for state in ("", "excepted")]
+    found += [views.get_device(context, name, "9.1") for name in ("nbt-101", "nbt-102", "nbt-012")]
+    return [*found, forecasts.device_forecast(context, "nbt-102", "9.1"), list_uncovered(context, "tarn")]
+
+
+def test_nothing_that_a_dry_run_has_seen_is_remembered(demo: Context, call: Callable[..., httpx.Response]) -> None:
+    """Each changes how devices are settled or sorted; afterwards pages answer as in a service just started."""
+    text, lists = sheet_text()
+    assert "memory.mib" in text
+    sheet = {"name": "tarn.toml", "text": text.replace("at_least = 6144", "at_least = 8192"), "lists": lists}
+    contested = call("GET", "/disputes", params={"platform": "tarn"}).json()["items"][0]
+    tried: list[tuple[str, str, dict[str, Any]]] = [
+        ("POST", "/sheets", sheet),
+        ("POST", "/devices/nbt-073/fixes", {"title": "Switch Secure Boot on in firmware set-up", "outcome": "done"}),
+        ("PATCH", "/devices/nbt-101", {"site": "Herbarium", "note": "It was moved there."}),
+        ("POST", "/settlements", {"device": contested["device"], "kind": contested["kind"],
+                                  "subject": contested["subject"], "value": contested["sides"][-1]["value"],
+                                  "reason": "Looked at in firmware set-up."}),
+        ("POST", "/decisions", {"platform": "tarn", "requirement": "security-chip", "release": "9.1",
+                                "scope": "release", "target": "", "sort": "floor", "evidence": "trial",
+                                "note": "It did not start."}),
+    ]  # fmt: skip
+    pages(demo)
+    done = 0
+    for method, path, body in tried:
+        answer = call(method, path, params={"dry_run": "true"}, json=body)
+        done += answer.status_code < 300
+        assert pages(demo) == pages(Context(demo.database, demo.clock, demo.policy)), path
+    assert done == len(tried)
 
 
 def test_a_dry_run_refuses_what_the_real_one_refuses(as_role: Callable[[str], Client], demo: Context) -> None:

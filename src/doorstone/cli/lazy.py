@@ -76,7 +76,7 @@ def _model(
         ),
     ] = False,
 ) -> None:
-    """A command of which only the option is used."""  # fmt: skip
+    """A command of which only the option is used."""
 
 
 def _add_dry_runs(group: Any, name: str) -> None:

@@ -404,7 +404,7 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """One settled content of a device on `as_of`. `aged` holds facts whose only readings are too old.
+    """A device as it is settled on `as_of`. `aged` holds facts whose only readings are too old.
 
     `ruled` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
     `fixed` maps fact -> what a fix that was recorded as done gave it last, whether or not it was read since.

@@ -204,8 +204,8 @@ def _with_receipt(actor: Actor, operation: Operation, body: BaseModel | None) ->
         return actor
     if not 1 <= len(key) <= 200:
         raise ServiceProblemError(400, "bad-request", "The Idempotency-Key is too long", "Use up to 200 characters")
-    snapshot = f"{operation.name} {body.model_dump_json() if body else ''}"
-    fingerprint = hashlib.sha256(snapshot.encode()).hexdigest()
+    asked = f"{operation.name} {body.model_dump_json() if body else ''}"
+    fingerprint = hashlib.sha256(asked.encode()).hexdigest()
     return replace(actor, receipt=Receipt(key, fingerprint))
 
 

@@ -180,7 +180,7 @@ class Database:
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
-        """One consistent content of the records; nothing may be written."""
+        """One consistent view of the records; nothing may be written."""
         with self._transaction("BEGIN DEFERRED") as connection:
             yield connection
 

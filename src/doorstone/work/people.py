@@ -238,7 +238,7 @@ def check_password(context: Context, name: str, password: str) -> Person | None:
 
 
 def begin_second_factor(context: Context, actor: Actor) -> str:
-    """A new secret for an authenticator, as the address that one reads from a snapshot; it waits for a first code."""
+    """A new secret for an authenticator, as an address to be shown as a QR code; it waits for a first code."""
     secret = pyotp.random_base32()
     with context.database.write() as db:
         if _need(db, actor.name).origin != "password":

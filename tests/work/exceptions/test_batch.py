@@ -66,8 +66,10 @@ def test_every_device_of_the_demo_that_needs_one_gets_one_and_the_others_are_nam
 def test_the_same_key_makes_nothing_twice(context: Context) -> None:
     read(context, line("d1", CHIPLESS), line("d2", SMALL))
     actor = replace(PETRA, receipt=Receipt("k", "f"))
-    first = batch.request_each(context, actor, asked("d1", "d2", requirements=()))
-    again = batch.request_each(context, actor, asked("d1", "d2", requirements=()))
+    read(context, line("d3", GOOD))
+    first = batch.request_each(context, actor, asked("d1", "d2", "d3", requirements=()))
+    again = batch.request_each(context, actor, asked("d1", "d2", "d3", requirements=()))
+    assert again.refused == first.refused != ()
     assert [v.id for v in again.made] == [v.id for v in first.made] == ["EX-0001", "EX-0002"]
     assert len(requests.list_exceptions(context)) == 2
 

@@ -22,7 +22,19 @@ from doorstone.api.exceptions import (
 from doorstone.cli.connection import client
 from doorstone.cli.exceptions import activity
 from doorstone.cli.exceptions.view import print_exceptions, print_one
-from doorstone.cli.output import REFUSED, USAGE, FormOption, OutputFormat, err, fail, out, reports_errors, say, show
+from doorstone.cli.output import (
+    MISSING,
+    REFUSED,
+    USAGE,
+    FormOption,
+    OutputFormat,
+    err,
+    fail,
+    out,
+    reports_errors,
+    say,
+    show,
+)
 from doorstone.client import Client
 
 app = typer.Typer(no_args_is_help=True)
@@ -150,7 +162,11 @@ def _show_risk(risk: RiskResponse) -> None:
 def _request_each(service: Client, asked: ExceptionRequest, dry: bool, acknowledged: bool, form: OutputFormat) -> None:
     """Request for each device what it needs, or with `dry` say what would be requested."""
     named = {one.name: one.platform for one in service.selections()}
-    platform = named.get(asked.selection) or service.device((asked.devices or [""])[0]).device.platform
+    if asked.selection and asked.selection not in named:
+        fail(MISSING, f"There is no selection {asked.selection!r}", "See them with 'doorstone selection list'")
+    if not asked.selection and not asked.devices:
+        fail(USAGE, "No device is named", "Name devices with --device, or a saved --selection")
+    platform = named.get(asked.selection) or service.device(asked.devices[0]).device.platform
     asked = _acknowledged(service, asked, platform, acknowledged or dry)
     service.dry_run = dry
     found = service.request_each(asked)

@@ -243,7 +243,7 @@ def shown(assessment: Assessment, requirements: Iterable[str]) -> dict[str, Any]
 
 
 def stale_because(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
-    """What changed between two `shown` contents of a device, in words; empty while the approval still stands."""
+    """What changed between two `shown` records of a device, in words; empty while the approval still stands."""
     changes = []
     for name in sorted(before):
         old, new = before[name], after.get(name)

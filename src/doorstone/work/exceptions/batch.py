@@ -49,7 +49,9 @@ def request_each(context: Context, actor: Actor, asked: NewException) -> BatchVi
     """
     with context.database.write() as db:
         if before := object_made_before(db, actor):
-            return BatchView(tuple(get_exception(context, name) for name in before.split()), ())
+            ids = before.split()
+            _, refused = _plan(context, asked, besides=frozenset(ids))
+            return BatchView(tuple(get_exception(context, name) for name in ids), tuple(refused))
         groups, refused = _plan(context, asked)
         if not groups:
             raise RefusedError("There is nothing to request for these devices", "See each reason", refused)
@@ -78,7 +80,9 @@ def devices_named(context: Context, names: Sequence[str]) -> list[str]:
     return sorted({device for name in names for device in get_exception(context, name).row.devices})
 
 
-def _plan(context: Context, asked: NewException) -> tuple[list[RequestGroup], list[ErrorEntry]]:
+def _plan(
+    context: Context, asked: NewException, besides: frozenset[str] = frozenset()
+) -> tuple[list[RequestGroup], list[ErrorEntry]]:
     now = snapshot(context)
     devices = devices_asked(context, now, asked)
     if not devices:
@@ -86,7 +90,7 @@ def _plan(context: Context, asked: NewException) -> tuple[list[RequestGroup], li
     platform = now.one_platform(devices, "Request per platform")
     need_release(platform, asked.release)
     assessed = now.assessments(now.rows(devices), asked.release)
-    named = _named(now, platform, asked.release, devices)
+    named = _named(now, platform, asked.release, devices, besides)
     wanted, refused = {}, []
     for device in devices:
         known = assessed.get(device) or now.assessment(device, asked.release)
@@ -103,11 +107,13 @@ def _plan(context: Context, asked: NewException) -> tuple[list[RequestGroup], li
     return group(wanted, MOST_DEVICES), refused
 
 
-def _named(now: Snapshot, platform: Platform, release: str, devices: Sequence[str]) -> dict[str, Mapping[str, str]]:
-    """Device -> requirement -> the exception that names it at the release already, in force or requested."""
+def _named(
+    now: Snapshot, platform: Platform, release: str, devices: Sequence[str], besides: frozenset[str]
+) -> dict[str, Mapping[str, str]]:
+    """Device -> requirement -> the exception, but for those `besides`, that names it already: in force or requested."""
     found: dict[str, Mapping[str, str]] = {}
     for device, held in now.held(devices).items():
-        reaching = [e for e in held if e.reaches(platform, release)]
+        reaching = [e for e in held if e.reaches(platform, release) and e.id not in besides]
         waits = [e for e in reaching if e.state is ExceptionState.REQUESTED and now.today <= e.expiry]
         standing = waits + [e for e in reaching if e.stands and e.in_force(now.today)]
         found[device] = {name: e.id for e in standing for name in e.requirements}

@@ -1,4 +1,4 @@
-"""The bulk of a platform and a release, kept in memory: which profiles there are, and how each is sorted.
+"""All profiles of a platform against a release, kept in memory: which there are, and how each is sorted.
 
 What it rests on is asked of the records each time: the profiles in use, the sheet, the decisions, the day. Profiles
 never change, so only new ones are read; only rules that differ are applied anew.
@@ -66,7 +66,7 @@ class Raised(NamedTuple):
 
 
 class _Cached:
-    """What is kept for one platform: the table of profiles, and a bulk per release with the rules it was made by."""
+    """Kept for one platform: the table of profiles, and an assessment per release with the rules it was made by."""
 
     def __init__(self, platform: Platform, names: Any, table: ProfileTable) -> None:
         self.platform = platform
@@ -125,7 +125,7 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
 
 
 def _cached(context: Context, platform: Platform) -> _Cached:
-    """The platform's cached; an empty one once its sheet looks at other facts, or too many profiles are of the past."""
+    """Kept for the platform; an empty one once its sheet looks at other facts, or too many profiles are of the past."""
     held: _Cached | None = context.memory.get(("bulk", platform.id))
     if held is not None and held.platform is platform and len(held.table.rows) <= MOST_ROWS:
         return held
@@ -196,7 +196,7 @@ def assessments(
 
 
 def _with(context: Context, db: sqlite3.Connection, platform: Platform, profiles: Collection[int]) -> _Cached:
-    """A cached on which these profiles are; in a transaction that writes, one for itself if some are new there."""
+    """Kept for the platform, with these profiles in it; in a transaction that writes, one of its own for new ones."""
     cached = _cached(context, platform)
     missing = [number for number in profiles if number not in cached.table.place]
     if missing and context.database.writing:

@@ -67,8 +67,8 @@ def test_imports_point_one_way(path: Path) -> None:
 
 
 CORE_ORDER = (
-    "numbers", "days", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices", "sorting",
-    "exceptions", "fixes", "attempts", "media", "kits", "updates", "followups", "forecast", "due",
+    "errors", "numbers", "days", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices",
+    "sorting", "exceptions", "fixes", "attempts", "media", "kits", "updates", "followups", "forecast", "due",
 )  # fmt: skip
 GROUND = {"context", "snapshot"}
 PLACES = {
@@ -76,7 +76,7 @@ PLACES = {
     "service": PACKAGE / "service" / "resources", "cli": PACKAGE / "cli", "console": ROOT / "console" / "src" / "pages",
 }  # fmt: skip
 BESIDE_ROOMS = {
-    "core": {"numbers", "days", "facts", "conditions"},
+    "core": {"errors", "numbers", "days", "facts", "conditions"},
     "store": {"database", "keys", "vault", "ledger_changes", "migrations"},
     "api": {"common", "times", "disputes"},
     "work": GROUND,

@@ -6,7 +6,7 @@ from datetime import date
 from typing import Literal
 
 from doorstone.api.common import ApiModel
-from doorstone.core.due import DueKind
+from doorstone.core.due.items import DueKind
 
 
 class CalendarResponse(ApiModel):

@@ -10,7 +10,7 @@ from doorstone.api.notifications import WebhookRequest, WebhookResponse
 from doorstone.api.people import OwnChangeRequest
 from doorstone.cli.connection import client, connection_of
 from doorstone.cli.output import FormOption, OutputFormat, asked_for, reports_errors, say, show
-from doorstone.core.due import DueKind
+from doorstone.core.due.items import DueKind
 
 webhook_app = typer.Typer(no_args_is_help=True)
 me_app = typer.Typer(no_args_is_help=True)

@@ -5,12 +5,13 @@ In: a platform, the overrides used, what is known of the device. Out: `Step`s wi
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
 from doorstone.core.conditions import Outcome
+from doorstone.core.errors import InvalidInputError, MoveRefusedError
 from doorstone.core.facts import View
 from doorstone.core.platforms.platform import Override, Platform
 
@@ -87,3 +88,56 @@ def follow_ups(
         steps.append(Step("media-copy", "The working copy of the media is gone", todo, StepKind.MEDIA, False, week))
     order = list(StepKind)
     return tuple(sorted(steps, key=lambda s: (not s.blocking, s.kind is StepKind.ROLLBACK, order.index(s.kind))))
+
+
+STEP_STATES = ("done", "failed", "skipped")
+ANSWERS = ("as-before", "slower", "faster")
+"""What is said of how a device runs after its upgrade."""
+
+
+def unfinished(state: str, *, blocking: bool) -> bool:
+    """Whether a device is not finished because of a follow-up in this state."""
+    return blocking and state in ("open", "failed")
+
+
+def check_settled(kind: StepKind, title: str, state: str, answer: str, reason: str) -> None:
+    """What came of a follow-up: all but `done` take a reason, and only how it runs takes an answer.
+
+    Raises `InvalidInputError`.
+    """
+    if state not in STEP_STATES:
+        raise InvalidInputError(f"{state!r} is not what comes of a follow-up", f"Use one of {', '.join(STEP_STATES)}")
+    if state != "done" and len(reason.strip()) < 3:
+        raise InvalidInputError(f"{state.capitalize()} takes a reason", "Say in a sentence why")
+    asks = kind is StepKind.PERFORMANCE and state == "done"
+    if asks != bool(answer) or (answer and answer not in ANSWERS):
+        hint = f"Answer with one of {', '.join(ANSWERS)}" if asks else "Leave the answer out"
+        wrong = f"{answer!r} is no answer to it" if answer else "it takes an answer"
+        raise InvalidInputError(f"{title}: {wrong}", hint)
+
+
+def check_ends_rollback(
+    title: str, unfinished_titles: Sequence[str], rollback_until: date | None, as_of: date, *, confirmed: bool
+) -> None:
+    """Ending rollback is asked twice, and never while the device is not finished. Raises `MoveRefusedError`."""
+    if unfinished_titles:
+        listed = "; ".join(unfinished_titles)
+        raise MoveRefusedError(
+            f"{title}: it ends going back, and the device is not finished: {listed}", "Settle these first"
+        )
+    if not confirmed:
+        still = f", which is possible through {rollback_until}" if rollback_until and rollback_until >= as_of else ""
+        raise MoveRefusedError(f"{title}: this ends going back{still}", "Say once more that it is meant: confirm")
+
+
+SETTING_STATES = ("right", "missing", "different", "near-miss")
+
+
+def drift(before: Iterable[Mapping[str, str]], after: Iterable[Mapping[str, str]]) -> tuple[tuple[str, str, str], ...]:
+    """The settings whose state differs between two verifications of a kit: (setting, was, is)."""
+    was = {(row["place"], row["section"], row["name"]): row["state"] for row in before}
+    return tuple(
+        (f"{row['section']}/{row['name']}".lstrip("/"), was[key], row["state"])
+        for row in after
+        if (key := (row["place"], row["section"], row["name"])) in was and was[key] != row["state"]
+    )

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
+from doorstone.core.errors import InvalidInputError
 from doorstone.core.platforms.platform import Platform, Standing, UpdateClass
 from doorstone.core.sorting.assessment import Assessment, Finding
 
@@ -23,6 +24,40 @@ class Observation:
     reason: str = ""
     source: str = ""
     detail: str = ""
+
+
+RESULTS = ("arrived", "offered", "not-offered")
+REASONS = ("phased", "held", "unsupported", "unknown")
+"""Why a release is not offered."""
+REPEAT_AFTER = timedelta(days=7)
+"""The update service is asked often; the same answer is recorded anew only after this time."""
+FIRST_RETRY, LONGEST_RETRY = timedelta(minutes=5), timedelta(days=1)
+
+
+def check_observation(update_class: str, result: str, reason: str, seen_on: date, as_of: date) -> None:
+    """Raises `InvalidInputError` for a word that is not known, a reason that does not fit, a day to come."""
+    if update_class not in set(UpdateClass):
+        raise InvalidInputError(f"{update_class!r} is not an update class", f"Use one of {', '.join(UpdateClass)}")
+    if result not in RESULTS:
+        raise InvalidInputError(f"{result!r} is not what can be seen", f"Use one of {', '.join(RESULTS)}")
+    if (result == "not-offered") != bool(reason) or (reason and reason not in REASONS):
+        raise InvalidInputError(
+            "The reason does not fit", f"Not offered takes one of {', '.join(REASONS)}; else leave it out"
+        )
+    if seen_on > as_of:
+        raise InvalidInputError(f"{seen_on} is yet to come", "Record what was seen, on the day it was seen")
+
+
+def says_something(last: Observation | None, new: Observation) -> bool:
+    """Whether a service's answer is worth a record: it differs from the last one, or that is a week old."""
+    if last is None or (last.result, last.reason) != (new.result, new.reason):
+        return True
+    return new.seen_on - last.seen_on >= REPEAT_AFTER
+
+
+def retry_after(failures: int) -> timedelta:
+    """How long to wait after so many failures in a row and one more: 5 minutes, doubled each time, up to a day."""
+    return min(LONGEST_RETRY, FIRST_RETRY * (1 << min(failures, 20)))
 
 
 @dataclass(frozen=True, slots=True)

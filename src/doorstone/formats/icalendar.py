@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
-from doorstone.core.due import Due
+from doorstone.core.due.items import Due
 
 
 def calendar(name: str, found: Iterable[Due], now: datetime, address: str = "") -> bytes:

@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 T = TypeVar("T")
 CHANGED = "changed"
@@ -436,20 +436,33 @@ def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
     return _load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())
 
 
-def past(db: sqlite3.Connection, today: str) -> list[tuple[int, str]]:
-    """Approved ones whose expiry day is over, with that day."""
-    rows = db.execute("SELECT id, expires_on FROM exceptions WHERE state = 'approved' AND expires_on < ?", (today,))
-    return [(row["id"], row["expires_on"]) for row in rows]
+class ApprovedRow(NamedTuple):
+    """An approved exception, with its approved renewal if there is one."""
+
+    id: int
+    expires_on: str
+    owner: str
+    requester: str
+    successor: int | None
+    successor_start: str | None
 
 
-def replaced(db: sqlite3.Connection, today: str) -> list[tuple[int, int]]:
-    """Approved ones whose approved successor has started: (predecessor, successor)."""
+def approved(db: sqlite3.Connection) -> list[ApprovedRow]:
+    """Those that are approved, oldest first."""
     rows = db.execute(
-        "SELECT old.id, new.id FROM exceptions AS old JOIN exceptions AS new ON new.renews = old.id"
-        " WHERE old.state = 'approved' AND new.state = 'approved' AND new.start_on <= ?",
-        (today,),
+        "SELECT old.id, old.expires_on, old.owner, old.requester, new.id, new.start_on FROM exceptions AS old"
+        " LEFT JOIN exceptions AS new ON new.renews = old.id AND new.state = 'approved'"
+        " WHERE old.state = 'approved' ORDER BY old.id"
     )
-    return [(row[0], row[1]) for row in rows]
+    return [ApprovedRow(*row) for row in rows]
+
+
+def devices_of(db: sqlite3.Connection, number: int) -> tuple[str, ...]:
+    """The devices that an exception names, those left out apart."""
+    rows = db.execute(
+        "SELECT device FROM exception_devices WHERE exception = ? AND left_out = '' ORDER BY device", (number,)
+    )
+    return tuple(row["device"] for row in rows)
 
 
 def owned_by(db: sqlite3.Connection, person: str) -> list[int]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any
 
+from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
 from doorstone.core.attempts.success_rates import Rate, rates_by
 from doorstone.core.followups import follow_ups
 from doorstone.core.platforms.platform import Platform, target_release
@@ -19,7 +20,7 @@ from doorstone.store.readings.contents import body_of
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import NewReading
 from doorstone.work.snapshot.kit_standing import kit_standings
@@ -27,7 +28,6 @@ from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import snapshot
 
-OUTCOMES = ("completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned")
 MOST_TEXT = 500
 
 
@@ -77,14 +77,8 @@ def record_attempts(context: Context, actor: Actor, given: Sequence[NewAttempt])
 
 def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt:
     """Record an attempt. One that completed is also a reading of the release that the device now runs."""
-    if given.outcome not in OUTCOMES:
-        raise BadInputError(f"{given.outcome!r} is not an outcome", f"Use one of {', '.join(OUTCOMES)}")
-    if given.ended_at < given.started_at:
-        raise BadInputError(f"It ended {given.ended_at}, before it started", "Correct the times")
-    if given.mismatch and given.outcome != "carry-over-lost":
-        raise BadInputError("Only carry-over-lost has a mismatch", "Correct the outcome, or leave it out")
-    if given.ended_at > context.clock.now():
-        raise BadInputError(f"It ended {given.ended_at}, which is yet to come", "Record it once it has ended")
+    with rules():
+        check_outcome(given.outcome, given.started_at, given.ended_at, context.clock.now(), given.mismatch)
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return get_attempt(context, before)
@@ -98,11 +92,8 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             )
         release = kit.release if kit else given.release or target_release(platform, context.today())
         need_release(platform, release)
-        known = {r.id for r in platform.requirements_at(release)}
-        if unknown := [name for name in given.refused_by if name not in known]:
-            raise BadInputError(
-                f"{release} asks for no {', '.join(unknown)}", f"Name the check: {', '.join(sorted(known))}"
-            )
+        with rules():
+            check_refused_by(platform, release, given.refused_by)
         unmet = [f.requirement.id for f in now.assessment(given.device, release).unmet()]
         values = {
             "device": given.device,
@@ -127,7 +118,7 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
         if kit and given.outcome != "abandoned":
             model, well = now.device(given.device).model, given.outcome == "completed"
             store.count_tries(db, platform.id, model, release, kit.overrides, well)
-        if given.outcome in ("completed", "carry-over-lost"):
+        if given.outcome in ARRIVED:
             ended = given.ended_at.isoformat()
             settler = Settler(context, db)
             settler.drop_older(given.device, "os.release", ended)

@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from doorstone.core.followups import StepKind
+from doorstone.core.followups import (
+    SETTING_STATES,
+    StepKind,
+    check_ends_rollback,
+    check_settled,
+    drift,
+    unfinished,
+)
 from doorstone.store import followups as store
 from doorstone.store import kits as kit_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, MissingError, RefusedError
+from doorstone.work.context.errors import BadInputError, MissingError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.snapshot import snapshot
-
-STATES = ("done", "failed", "skipped")
-ANSWERS = ("as-before", "slower", "faster")
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +39,7 @@ class FollowUps:
     @property
     def blocked(self) -> bool:
         """Whether something is open that the device is not finished without."""
-        return any(step.blocking and step.state in ("open", "failed") for step in self.steps)
+        return any(unfinished(step.state, blocking=step.blocking) for step in self.steps)
 
 
 def device_followups(context: Context, device: str) -> FollowUps:
@@ -61,29 +65,18 @@ def settle(
     context: Context, actor: Actor, name: str, state: str, answer: str = "", reason: str = "", confirm: bool = False
 ) -> store.FollowUpRow:
     """Say what came of a follow-up. One that ends rollback is asked twice: it needs `confirm`."""
-    if state not in STATES:
-        raise BadInputError(f"{state!r} is not what comes of a follow-up", f"Use one of {', '.join(STATES)}")
-    if state != "done" and len(reason.strip()) < 3:
-        raise BadInputError(f"{state.capitalize()} takes a reason", "Say in a sentence why")
     with context.database.write() as db:
         row = _need(db, name)
         if row.state != "open" and row.state == state and row.answer == answer:
             return row
-        asks = row.kind == StepKind.PERFORMANCE and state == "done"
-        if asks != bool(answer) or (answer and answer not in ANSWERS):
-            hint = f"Answer with one of {', '.join(ANSWERS)}" if asks else "Leave the answer out"
-            wrong = f"{answer!r} is no answer to it" if answer else "it takes an answer"
-            raise BadInputError(f"{row.title}: {wrong}", hint)
+        with rules():
+            check_settled(StepKind(row.kind), row.title, state, answer, reason)
         if row.kind == StepKind.ROLLBACK and state == "done":
             steps = [s for s in store.of_device(db, row.device) if s.attempt == row.attempt]
-            if open_ := [s.title for s in steps if s.blocking and s.state in ("open", "failed")]:
-                first = "; ".join(open_)
-                raise RefusedError(f"{row.title}: it ends going back, and the device is not finished: {first}",
-                                   "Settle these first")  # fmt: skip
-        until = rollback_until(db, snapshot(context), row.device)
-        if row.kind == StepKind.ROLLBACK and state == "done" and not confirm:
-            still = f", which is possible through {until}" if until and until >= context.today() else ""
-            raise RefusedError(f"{row.title}: this ends going back{still}", "Say once more that it is meant: confirm")
+            left = [s.title for s in steps if unfinished(s.state, blocking=s.blocking)]
+            until = rollback_until(db, snapshot(context), row.device)
+            with rules():
+                check_ends_rollback(row.title, left, until, context.today(), confirmed=confirm)
         said = {"state": state, "answer": answer, "reason": reason.strip(), "by": actor.name, "at": context.now()}
         store.settle_step(db, row.id, said)
         body = {"device": row.device, "step": row.name, **said}
@@ -121,7 +114,7 @@ def add_verification(context: Context, actor: Actor, kit: str, device: str, repo
     if report.get("kit") != kit or not isinstance(rows, list) or not isinstance(report.get("ok"), bool):
         raise BadInputError(f"This is not what verify of {kit} says", f"Give what 'sh {kit}/verify' prints")
     settings = [{key: str(row.get(key, "")) for key in _KEYS} for row in rows if isinstance(row, dict)]
-    if any(row["state"] not in ("right", "missing", "different", "near-miss") for row in settings):
+    if any(row["state"] not in SETTING_STATES for row in settings):
         raise BadInputError("A setting has a state that verify does not give", "Give the report as it was printed")
     with context.database.write() as db:
         held = kit_store.get(db, number_of("KT", kit))
@@ -153,17 +146,8 @@ def device_verifications(context: Context, device: str) -> list[Verified]:
     found = []
     for at, row in enumerate(rows):
         before = next((old for old in rows[at + 1 :] if old.kit == row.kit), None)
-        changed = _changed(before.settings if before else (), row.settings) if before else ()
+        changed = drift(before.settings, row.settings) if before else ()
         found.append(
             Verified(id_of("VF", row.id), id_of("KT", row.kit), device, row.at, row.by, row.ok, row.settings, changed)
         )
     return found
-
-
-def _changed(before: Sequence[Mapping[str, str]], now: Sequence[Mapping[str, str]]) -> tuple[tuple[str, str, str], ...]:
-    was = {(row["place"], row["section"], row["name"]): row["state"] for row in before}
-    return tuple(
-        (f"{row['section']}/{row['name']}".lstrip("/"), was[key], row["state"])
-        for row in now
-        if (key := (row["place"], row["section"], row["name"])) in was and was[key] != row["state"]
-    )

@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 
 from doorstone.core.platforms.platform import Sort
 from doorstone.core.sorting.assessment import Scope, effective_sort
+from doorstone.core.sorting.evidence import Tally, Trial, check_evidence, contradiction, tallies
 from doorstone.store import attempts as attempt_store
 from doorstone.store import sorting as store
 from doorstone.store.attempts import AttemptRow
@@ -14,14 +15,12 @@ from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, MissingError, RefusedError
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.roll_up import fleet_roll_up
 from doorstone.work.snapshot.settling import place
 from doorstone.work.snapshot.sheets import get_sheet, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
-
-EVIDENCE = ("vendor-statement", "trial", "attempt", "report")
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,16 +41,6 @@ class DecisionRecord:
     withdrawn_at: str | None
     withdrawn_by: str
     withdrawn_note: str
-
-
-@dataclass(frozen=True, slots=True)
-class Tally:
-    """What attempts without a requirement came to: on how many devices it ran, was refused, failed to start."""
-
-    model: str
-    ran: int
-    refused: int
-    failed_to_start: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,11 +76,12 @@ def sorting_table(context: Context, platform_id: str, release: str) -> list[Sort
     with context.database.read() as db:
         attempts = [a for a in attempt_store.every(db) if (a.platform, a.release) == (platform.id, release)]
         records = [_record(row) for row in store.every(db, platform_id)]
+    trials = _trials(now, attempts)
     rows = []
     for requirement in platform.requirements_at(release):
         sort, sorted_by = effective_sort(platform, requirement, release, decisions, "", "")
-        tallies = _tallies(now, attempts, requirement.id)
-        sorts = {t.model: effective_sort(platform, requirement, release, decisions, "", t.model)[0] for t in tallies}
+        found = tallies(trials, requirement.id)
+        sorts = {t.model: effective_sort(platform, requirement, release, decisions, "", t.model)[0] for t in found}
         rows.append(
             SortingRow(
                 requirement.id,
@@ -104,47 +94,19 @@ def sorting_table(context: Context, platform_id: str, release: str) -> list[Sort
                 sort,
                 sorted_by,
                 counts[requirement.id].marks,
-                sum(t.ran for t in tallies),
-                sum(t.refused for t in tallies),
-                sum(t.failed_to_start for t in tallies),
-                tallies,
-                "; ".join(filter(None, (_against(release, t, sorts[t.model]) for t in tallies))),
+                sum(t.ran for t in found),
+                sum(t.refused for t in found),
+                sum(t.failed_to_start for t in found),
+                found,
+                "; ".join(filter(None, (contradiction(release, t, sorts[t.model]) for t in found))),
                 tuple(d for d in records[::-1] if (d.requirement, d.release) == (requirement.id, release)),
             )
         )
     return rows
 
 
-def _tallies(now: Snapshot, attempts: list[AttemptRow], requirement: str) -> tuple[Tally, ...]:
-    """Per machine model, each device counted once for each thing that happened to it."""
-    seen: dict[str, dict[str, set[str]]] = {}
-    for a in attempts:
-        outcomes = seen.setdefault(now.device(a.device).model or "unread", {})
-        if requirement in a.unmet and a.outcome in ("completed", "failed-to-start"):
-            outcomes.setdefault(a.outcome, set()).add(a.device)
-        if requirement in a.refused_by.split(", "):
-            outcomes.setdefault("refused", set()).add(a.device)
-    return tuple(
-        Tally(model, *(len(found.get(word, ())) for word in ("completed", "refused", "failed-to-start")))
-        for model, found in sorted(seen.items())
-        if found
-    )
-
-
-def _against(release: str, tally: Tally, sort: Sort) -> str:
-    if sort is Sort.FLOOR and tally.ran:
-        return f"a floor for {tally.model}, yet {_devices(tally.ran)} without it {_run(tally.ran)} {release}"
-    if sort is Sort.CHECK and tally.failed_to_start:
-        return f"an installer check for {tally.model}, yet {_devices(tally.failed_to_start)} failed to start"
-    return ""
-
-
-def _run(count: int) -> str:
-    return "runs" if count == 1 else "run"
-
-
-def _devices(count: int) -> str:
-    return f"{count} device{'' if count == 1 else 's'}"
+def _trials(now: Snapshot, attempts: list[AttemptRow]) -> list[Trial]:
+    return [Trial(a.device, now.device(a.device).model, a.outcome, a.unmet, a.refused_by.split(", ")) for a in attempts]
 
 
 def _record(row: DecisionRow) -> DecisionRecord:
@@ -179,12 +141,8 @@ def decide(
             raise BadInputError(f"No device is a {target!r}", f"Use one of {', '.join(known_models) or 'none yet'}")
     elif scope == Scope.RELEASE and target:
         raise BadInputError("A decision for a whole release has no target", "Leave the target out")
-    if evidence not in EVIDENCE:
-        raise BadInputError(f"{evidence!r} is not a kind of evidence", f"Use one of {', '.join(EVIDENCE)}")
-    if link.strip() and not link.strip().startswith(("https://", "http://")):
-        raise BadInputError(f"{link!r} is not a link", "Write it with https:// in front, or leave it out")
-    if len(note.strip()) < 5:
-        raise BadInputError("A decision carries a note", "Say in a sentence what the evidence shows")
+    with rules():
+        check_evidence(evidence, note, link)
     values = {
         "platform": platform_id,
         "requirement": requirement,

@@ -8,7 +8,16 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from doorstone.core.platforms.platform import UpdateClass
-from doorstone.core.updates import Attribution, ClassStanding, Observation, attributions, standing
+from doorstone.core.updates import (
+    Attribution,
+    ClassStanding,
+    Observation,
+    attributions,
+    check_observation,
+    retry_after,
+    says_something,
+    standing,
+)
 from doorstone.store import attempts as attempt_store
 from doorstone.store import attempts as store
 from doorstone.store import followups as poll_store
@@ -16,8 +25,9 @@ from doorstone.store.followups import PollRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, rules
 from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.observations import observation_of
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.uncovered import by_exception
@@ -25,8 +35,6 @@ from doorstone.work.snapshot.uncovered import by_exception
 Fetch = Callable[[str, date], Mapping[str, Any]]
 SERVICE = Actor("doorstone", "administrator", "rounds")
 SOURCE = "update-service"
-SLOWEST = timedelta(days=1)
-KEEP_DAYS = 7
 
 
 def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: int = 50) -> dict[str, str]:
@@ -48,8 +56,7 @@ def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: i
             row = PollRow(device, (at + every).isoformat(), 0, "")
             said[device] = f"{recorded} recorded"
         except (OSError, BadInputError, KeyError, TypeError, ValueError) as error:
-            wait = min(SLOWEST, timedelta(minutes=5) * 2**failures)
-            row = PollRow(device, (at + wait).isoformat(), failures + 1, str(error)[:300])
+            row = PollRow(device, (at + retry_after(failures)).isoformat(), failures + 1, str(error)[:300])
             said[device] = f"failed: {error}"
         with context.database.write() as db:
             poll_store.keep_poll(db, row)
@@ -67,19 +74,12 @@ def _keep(context: Context, device: str, answer: Mapping[str, Any]) -> int:
         )  # fmt: skip
         with context.database.read() as db:
             seen = [o for o in attempt_store.observations(db, device) if o.update_class == kind and o.source == SOURCE]
-        last = seen[0] if seen else None
-        same = last is not None and (last.result, last.reason) == (given.result, given.reason)
-        if last is not None and same and given.seen_on - date.fromisoformat(last.seen_on) < timedelta(days=KEEP_DAYS):
+        last = observation_of(seen[0]) if seen else None
+        if not says_something(last, Observation(given.seen_on, kind, given.result, given.reason)):
             continue
         record_observation(context, SERVICE, given)
         recorded += 1
     return recorded
-
-
-RESULTS = ("arrived", "offered", "not-offered")
-
-
-REASONS = ("phased", "held", "unsupported", "unknown")
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,16 +123,8 @@ def record_observations(context: Context, actor: Actor, given: Sequence[NewObser
 
 def record_observation(context: Context, actor: Actor, given: NewObservation) -> store.ObservationRow:
     """Record what was seen of one update class on a device on a day."""
-    if given.update_class not in set(UpdateClass):
-        raise BadInputError(f"{given.update_class!r} is not an update class", f"Use one of {', '.join(UpdateClass)}")
-    if given.result not in RESULTS:
-        raise BadInputError(f"{given.result!r} is not what can be seen", f"Use one of {', '.join(RESULTS)}")
-    if (given.result == "not-offered") != bool(given.reason) or (given.reason and given.reason not in REASONS):
-        raise BadInputError(
-            "The reason does not fit", f"Not offered takes one of {', '.join(REASONS)}; else leave it out"
-        )
-    if given.seen_on > context.today():
-        raise BadInputError(f"{given.seen_on} is yet to come", "Record what was seen, on the day it was seen")
+    with rules():
+        check_observation(given.update_class, given.result, given.reason, given.seen_on, context.today())
     snapshot(context).device(given.device)
     values = {
         "device": given.device,
@@ -167,10 +159,7 @@ def device_standing(context: Context, device: str) -> DeviceStanding:
     platform = now.need_sheet(device).platform
     runs = now.view(device).text("os.release")
     need_release(platform, runs)
-    seen = [
-        Observation(date.fromisoformat(o.seen_on), UpdateClass(o.update_class), o.result, o.reason, o.source, o.detail)
-        for o in list_observations(context, device)
-    ]
+    seen = [observation_of(row) for row in list_observations(context, device)]
     assessment = now.assessment(device, runs)
     classes = standing(
         platform, assessment, seen, now.today, context.policy.check_every_days, now.device(device).edition

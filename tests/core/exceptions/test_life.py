@@ -5,20 +5,20 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.errors import InvalidInputError, MoveRefusedError
 from doorstone.core.exceptions.life import (
     ExceptionState,
     ExceptionTerms,
     Involved,
     Move,
-    MoveRefusedError,
     allowed_actions,
     check_approver,
-    check_dates,
     next_state,
     refusals,
     shown,
     stale_because,
 )
+from doorstone.core.exceptions.terms import check_dates
 from doorstone.core.sorting.assessment import assess
 from tests.build import CHIPLESS, GOOD, tarn, view
 
@@ -101,7 +101,7 @@ def test_the_approver_is_never_the_requester_unless_allowed() -> None:
     ],
 )
 def test_dates_that_do_not_fit(start: str, expiry: str, review: str, message: str) -> None:
-    with pytest.raises(MoveRefusedError, match=message):
+    with pytest.raises(InvalidInputError, match=message):
         check_dates(D(start), D(expiry), D(review), 365)
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.fixes.results import FixWord
 from doorstone.core.sorting.assessment import Finding
 from doorstone.work import attempts
 from doorstone.work.context.clock import FixedClock
@@ -19,7 +20,7 @@ from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.forecast import forecasts
 from doorstone.work.kits import kits
 from doorstone.work.kits.overrides import overrides_for
-from doorstone.work.snapshot.fix_results import FixWord, fixes_of, latest_fixes, told_of
+from doorstone.work.snapshot.fix_results import fixes_of, latest_fixes, told_of
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
 from tests.asking import PETRA, granted, line, on, read
 from tests.build import CHIPLESS, GOOD

@@ -1,11 +1,12 @@
 """Conditions to keep: what an exception was granted on, and whether it is still kept.
 
 In: a condition with a test of facts or a day until which somebody attests it, a settled view, a day.
-Out: a `Kept` with a word and what was seen.
+Out: a `ConditionStatus` with a word and what was seen.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
@@ -69,6 +70,12 @@ def by_facts(to_keep: ExceptionCondition, view: View) -> ConditionStatus:
     return ConditionStatus(
         to_keep.number, to_keep.text, words[to_keep.condition.outcome(view.values(), view.as_of)], measured
     )
+
+
+def worst(words: Iterable[ConditionState]) -> ConditionState:
+    """The word for several devices: broken if it is on one, else unread if it is on one, else kept."""
+    found = set(words)
+    return next((w for w in (ConditionState.BROKEN, ConditionState.UNREAD) if w in found), ConditionState.KEPT)
 
 
 def by_word(to_keep: ExceptionCondition, attested: date | None, as_of: date) -> ConditionStatus:

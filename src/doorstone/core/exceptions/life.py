@@ -12,6 +12,7 @@ from datetime import date, timedelta
 from enum import StrEnum
 from typing import Any
 
+from doorstone.core.errors import MoveRefusedError
 from doorstone.core.people import covers
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
@@ -49,15 +50,6 @@ _MOVES: Mapping[tuple[ExceptionState, Move], ExceptionState] = {
     (ExceptionState.APPROVED, Move.CONFIRM): ExceptionState.APPROVED,
     (ExceptionState.APPROVED, Move.LAPSE): ExceptionState.LAPSED,
 }
-
-
-class MoveRefusedError(ValueError):
-    """A move that may not be made. `reason` is for a person; `hint` says what to do instead."""
-
-    def __init__(self, reason: str, hint: str) -> None:
-        super().__init__(f"{reason}. {hint}")
-        self.reason = reason
-        self.hint = hint
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,6 +145,36 @@ def next_state(state: ExceptionState, move: Move) -> ExceptionState:
     return after
 
 
+def state_on(state: ExceptionState, expiry: date, day: date) -> ExceptionState:
+    """The state on a day: an approved exception past its expiry day has lapsed, written down or not."""
+    return ExceptionState.LAPSED if state is ExceptionState.APPROVED and day > expiry else state
+
+
+@dataclass(frozen=True, slots=True)
+class Ending:
+    """How an exception ends by itself, and the first day without it. `successor` is the one that replaced it."""
+
+    state: ExceptionState
+    on: date
+    successor: str = ""
+
+
+def ending(
+    state: ExceptionState, expiry: date, successor: str, successor_start: date | None, day: date
+) -> Ending | None:
+    """How an exception has ended by itself by `day`; None while it has not.
+
+    It is closed once its approved `successor` has started, else it lapses on the day after its expiry.
+    """
+    if state is not ExceptionState.APPROVED:
+        return None
+    if successor_start is not None and successor_start <= day:
+        return Ending(ExceptionState.CLOSED, day, successor)
+    if day > expiry:
+        return Ending(ExceptionState.LAPSED, expiry + timedelta(days=1))
+    return None
+
+
 def possible_moves(state: ExceptionState) -> tuple[Move, ...]:
     """The moves that somebody may make from `state`."""
     return tuple(move for move in MADE_BY_PEOPLE if (state, move) in _MOVES)
@@ -212,19 +234,6 @@ def check_approver(requester: str, editors: Iterable[str], approver: str, self_a
         raise MoveRefusedError("The approver is never the requester", "Ask another approver to decide")
     if approver in editors:
         raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
-
-
-def check_dates(start: date, expiry: date, review: date, most_days: int) -> None:
-    """Start <= review <= expiry, and no longer than `most_days`."""
-    if expiry < start:
-        raise MoveRefusedError(f"Expiry {expiry} lies before the start {start}", "Choose a later expiry")
-    if not start <= review <= expiry:
-        raise MoveRefusedError(f"Review {review} lies outside {start} to {expiry}", "Choose a review date in between")
-    if expiry - start > timedelta(days=most_days):
-        last = start + timedelta(days=most_days)
-        raise MoveRefusedError(
-            f"Expiry {expiry} is more than {most_days} days after the start", f"Choose {last} or earlier"
-        )
 
 
 def shown(assessment: Assessment, requirements: Iterable[str]) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from werkzeug.exceptions import NotFound
 from doorstone.api.common import RequestModel
 from doorstone.api.due import CalendarResponse, DueList, DueResponse
 from doorstone.api.notifications import DeliveryList, DeliveryResponse, WebhookList, WebhookRequest, WebhookResponse
-from doorstone.core.due import Due, DueKind
+from doorstone.core.due.items import Due, DueKind
 from doorstone.formats.icalendar import calendar as icalendar
 from doorstone.service import auth
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Answer, Call, Operations

@@ -267,15 +267,27 @@ def added_on(db: sqlite3.Connection, device: str) -> str:
     return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
 
 
-def running(db: sqlite3.Connection, platform: str) -> list[tuple[str, str, int, list[str]]]:
-    """(release, edition, devices, their sites) over the devices of a platform."""
+class RunningRow(NamedTuple):
+    """So many devices that run a release in an edition, and the sites that they are at."""
+
+    release: str
+    edition: str
+    devices: int
+    sites: frozenset[str]
+
+
+def running(db: sqlite3.Connection, platform: str) -> list[RunningRow]:
+    """What the devices of a platform run, by release and edition."""
     rows = db.execute(
         "SELECT running_release, edition, SUM(n) AS devices, json_group_array(site) AS sites FROM"
         " (SELECT running_release, edition, site, COUNT(*) AS n FROM devices WHERE platform = ? AND profile IS NOT NULL"
         " GROUP BY running_release, edition, site) GROUP BY running_release, edition ORDER BY running_release, edition",
         (platform,),
     )
-    return [(row["running_release"], row["edition"], row["devices"], json.loads(row["sites"])) for row in rows]
+    return [
+        RunningRow(row["running_release"], row["edition"], row["devices"], frozenset(json.loads(row["sites"])))
+        for row in rows
+    ]
 
 
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:

@@ -10,8 +10,11 @@ WorkError
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
+
+from doorstone.core.errors import InvalidInputError, MoveRefusedError
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,3 +58,14 @@ class StaleEditError(WorkError):
 
 class ReusedKeyError(WorkError):
     pass
+
+
+@contextmanager
+def rules() -> Iterator[None]:
+    """Ask rules of core inside: what they refuse leaves as `BadInputError` or `RefusedError`."""
+    try:
+        yield
+    except InvalidInputError as error:
+        raise BadInputError(error.detail, error.hint) from error
+    except MoveRefusedError as error:
+        raise RefusedError(error.detail, error.hint) from error

@@ -12,7 +12,6 @@ from doorstone.core.exceptions.consequences import Consequence, ConsequenceCase,
 from doorstone.core.exceptions.life import (
     ExceptionState,
     Move,
-    MoveRefusedError,
     approvals_needed,
     check_approver,
     next_state,
@@ -25,7 +24,7 @@ from doorstone.store.exceptions import ApprovalRow, ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record, tell_people
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, RefusedError
+from doorstone.work.context.errors import BadInputError, ErrorEntry, RefusedError, rules
 from doorstone.work.context.ids import id_of
 from doorstone.work.exceptions.requests import (
     ExceptionView,
@@ -63,15 +62,13 @@ def decide(
     with context.database.write() as db:
         row = need(db, name)
         check_version(row, name, version)
-        try:
-            wanted = Move(move)
-            after = next_state(ExceptionState(state_of(row, context.today())), wanted)
+        if move not in set(Move):
+            raise BadInputError(f"{move!r} is not a move", f"Use one of {', '.join(Move)}")
+        wanted = Move(move)
+        with rules():
+            after = next_state(state_of(row, context.today()), wanted)
             if wanted in (Move.APPROVE, Move.CONFIRM):
                 check_approver(row.requester, row.shaped_by, actor.name, context.policy.self_approval)
-        except MoveRefusedError as error:
-            raise RefusedError(error.reason, error.hint) from error
-        except ValueError as error:
-            raise BadInputError(f"{move!r} is not a move", f"Use one of {', '.join(Move)}") from error
         if wanted is Move.WITHDRAW:
             need_own(row, actor, "withdraw it; or decline it instead")
         if wanted in (Move.DECLINE, Move.REVOKE) and len(note) < 5:

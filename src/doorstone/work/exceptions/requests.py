@@ -13,12 +13,20 @@ from doorstone.core.exceptions.life import (
     ExceptionState,
     Involved,
     Move,
-    MoveRefusedError,
     allowed_actions,
     approvals_needed,
-    check_dates,
     possible_moves,
     refusals,
+)
+from doorstone.core.exceptions.terms import (
+    check_attachment,
+    check_attested,
+    check_dates,
+    check_expiry,
+    check_reason,
+    check_renewal,
+    check_required,
+    listed,
 )
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import State
@@ -28,7 +36,7 @@ from doorstone.store.exceptions import ConditionRow, ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record, tell_people
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
 from doorstone.work.snapshot.people import need_active
@@ -208,7 +216,7 @@ def request(context: Context, actor: Actor, asked: NewException) -> ExceptionVie
             "renews": asked.renews,
         }
         record(context, db, actor, "exception requested", "exception", name, body, creates=True)
-        words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {_devices(found.devices)}"
+        words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {listed(found.devices)}"
         tell_people(context, db, "request", name, words, roles=("approver", "administrator"), besides=(actor.name,))
     made = get_exception(context, name)
     return ExceptionView(**{**_fields(made), "refused": found.refused})
@@ -216,10 +224,6 @@ def request(context: Context, actor: Actor, asked: NewException) -> ExceptionVie
 
 def _fields(view: ExceptionView) -> dict[str, Any]:
     return {name: getattr(view, name) for name in ExceptionView.__slots__}
-
-
-def _devices(devices: Sequence[str]) -> str:
-    return ", ".join(devices) if len(devices) <= 3 else f"{len(devices)} devices"
 
 
 def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
@@ -264,13 +268,11 @@ def _renews(db: sqlite3.Connection, asked: NewException, found: Checked) -> Exce
     if not asked.renews:
         return None
     old = need(db, asked.renews)
-    if old.state not in (ExceptionState.APPROVED, ExceptionState.LAPSED):
-        raise RefusedError(f"{asked.renews} is {old.state}; there is nothing to renew", "Ask without renewing")
-    if old.renewed_by is not None:
-        raise RefusedError(f"{asked.renews} is renewed by {id_of('EX', old.renewed_by)}", "Look at that one")
-    if old.platform != found.platform.id or not set(found.devices) <= set(old.devices):
-        extra = sorted(set(found.devices) - set(old.devices))
-        raise BadInputError(f"{asked.renews} does not name {_devices(extra)}", "Renew its devices, ask anew for others")
+    if old.platform != found.platform.id:
+        raise BadInputError(f"{asked.renews} is for {old.platform}", "Renew it for devices of that platform")
+    renewed_by = id_of("EX", old.renewed_by) if old.renewed_by is not None else ""
+    with rules():
+        check_renewal(asked.renews, ExceptionState(old.state), renewed_by, found.devices, old.devices)
     return old
 
 
@@ -393,20 +395,14 @@ def refuse_if(found: Sequence[ErrorEntry]) -> None:
 def _check_terms(
     context: Context, db: sqlite3.Connection, platform: Platform, given: NewTerms, attached: bool
 ) -> list[ConditionRow]:
-    if len(given.reason.strip()) < 10:
-        raise BadInputError("The reason is too short", "Say in a sentence why the device cannot be fixed or replaced")
-    if not given.owner.strip():
-        raise BadInputError("An exception has an owner", "Name the person who answers for it")
+    has = {name for name, there in (("conditions", given.conditions), ("attachment", attached)) if there}
+    with rules():
+        check_reason(given.reason, given.owner)
     need_active(db, given.owner)
-    try:
+    with rules():
         check_dates(given.start_on, given.expires_on, given.review_on, context.policy.most_days)
-    except MoveRefusedError as error:
-        raise BadInputError(error.reason, error.hint) from error
-    if given.expires_on < context.today():
-        raise BadInputError(f"The expiry {given.expires_on} is past", "Choose a day from today on")
-    has = {"conditions": bool(given.conditions), "attachment": attached}
-    if lacking := [name for name in context.policy.required if not has.get(name, True)]:
-        raise BadInputError(f"A request here has {' and '.join(lacking)}", "Add what is missing")
+        check_expiry(given.expires_on, context.today())
+        check_required(context.policy.required, has)
     return [_condition(at, one, platform, given) for at, one in enumerate(given.conditions, 1)]
 
 
@@ -414,15 +410,9 @@ def _condition(at: int, given: NewCondition, platform: Platform, terms: NewTerms
     place = f"conditions, {at}"
     if given.fact_condition is None:
         text = given.text.strip().rstrip(".")
-        if not 3 <= len(text) <= 500 or not text.isprintable():
-            raise BadInputError(f"{place}: it says nothing or too much", "Say in 3 to 500 letters what is to be kept")
         due = given.due_on or terms.review_on
-        if not terms.start_on <= due <= terms.expires_on:
-            raise BadInputError(
-                f"{place}: {due} lies outside {terms.start_on} to {terms.expires_on}", "Choose a day in between"
-            )
-        if given.every_days is not None and not 1 <= given.every_days <= 366:
-            raise BadInputError(f"{place}: every {given.every_days} days cannot be", "Use 1 to 366 days")
+        with rules():
+            check_attested(place, text, due, given.every_days, terms.start_on, terms.expires_on)
         return ConditionRow(at, text, None, due.isoformat(), given.every_days)
     try:
         condition = parse(given.fact_condition, platform.specs, platform.lists)
@@ -433,18 +423,9 @@ def _condition(at: int, given: NewCondition, platform: Platform, terms: NewTerms
 
 
 def _check_attachments(given: Iterable[NewAttachment]) -> None:
-    for one in given:
-        check_attachment(one)
-
-
-def check_attachment(given: NewAttachment) -> None:
-    """A title, a link that a browser opens, and the SHA-256 of what is there, if it is known."""
-    if not 1 <= len(given.title.strip()) <= 200 or not given.title.isprintable():
-        raise BadInputError("An attachment has a title", "Say in up to 200 letters what it is")
-    if not given.link.startswith(("https://", "http://")) or not given.link.isprintable() or len(given.link) > 1000:
-        raise BadInputError(f"{given.link[:80]!r} is no link", "Give an address that starts with https://")
-    if given.sha256 and (len(given.sha256) != 64 or set(given.sha256) - set("0123456789abcdef")):
-        raise BadInputError("The SHA-256 is not one", "Give 64 hexadecimal digits, or leave it out")
+    with rules():
+        for one in given:
+            check_attachment(one.title, one.link, one.sha256)
 
 
 def _stored(given: NewTerms) -> dict[str, str]:

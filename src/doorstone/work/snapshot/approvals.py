@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus, by_facts, by_word
-from doorstone.core.exceptions.life import ExceptionState
+from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_word, worst
+from doorstone.core.exceptions.life import ExceptionState, state_on
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.staleness import conditions_of, stale_reasons
@@ -25,10 +25,9 @@ class KeptView:
     every_days: int | None = None
 
 
-def state_of(row: ExceptionRow, today: date) -> str:
-    """An approved exception past its expiry day has lapsed, written down or not."""
-    lapsed = row.state == ExceptionState.APPROVED and today > date.fromisoformat(row.expires_on)
-    return ExceptionState.LAPSED.value if lapsed else row.state
+def state_of(row: ExceptionRow, today: date) -> ExceptionState:
+    """The state of an exception on a day."""
+    return state_on(ExceptionState(row.state), date.fromisoformat(row.expires_on), today)
 
 
 def kept_conditions(row: ExceptionRow, now: Snapshot) -> tuple[KeptView, ...]:
@@ -44,8 +43,7 @@ def kept_conditions(row: ExceptionRow, now: Snapshot) -> tuple[KeptView, ...]:
             found.append(KeptView(by_word(keep, last, now.today), {}, one.attested, None, one.every_days))
             continue
         each = {device: by_facts(keep, now.view(device)) for device in row.devices}
-        words = {kept.word for kept in each.values()}
-        word = next((w for w in (ConditionState.BROKEN, ConditionState.UNREAD) if w in words), ConditionState.KEPT)
+        word = worst(kept.word for kept in each.values())
         open_ = {device: kept.measured for device, kept in each.items() if not kept.holds}
         found.append(KeptView(ConditionStatus(one.number, one.text, word), open_, (), one.fact_condition))
     return tuple(found)

@@ -5,22 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from enum import StrEnum
 
-from doorstone.core.facts import FIX
+from doorstone.core.fixes.results import FixWord, fix_result
 from doorstone.store import fixes as store
 from doorstone.store.fixes import FixDoneRow
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.snapshot import Snapshot
-
-
-class FixWord(StrEnum):
-    """How a recorded fix stands: waiting for a reading, proved by one, not seen in one; or it had failed."""
-
-    WAITING = "waiting"
-    PROVED = "proved"
-    NOT_SEEN = "not-seen"
-    FAILED = "failed"
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,18 +64,6 @@ def _standing(now: Snapshot, row: FixDoneRow) -> FixDone:
     name = id_of("FX", row.id)
     if row.outcome == "failed":
         return FixDone(name, row, FixWord.FAILED)
-    view, done = now.view(row.device), datetime.fromisoformat(row.done_at)
-    read, wrong = False, []
-    for fact, raw in row.gives.items():
-        spec, settled = now.specs.get(fact), view.facts.get(fact)
-        if spec is None or settled is None:
-            continue
-        words = (settled.believed, *settled.rivals, *settled.overruled)
-        since = [word for word in words if word.source != FIX and word.taken_at > done]
-        read = read or bool(since)
-        wanted = spec.parse(raw)
-        other = [word for word in since if not spec.close(word.value, wanted)]
-        wrong += [f"{fact} is {spec.show(word.value)} ({word.source}, {word.taken_at.date()})" for word in other]
-    if wrong:
-        return FixDone(name, row, FixWord.NOT_SEEN, "; ".join(wrong))
-    return FixDone(name, row, FixWord.PROVED if read else FixWord.WAITING)
+    gives = {fact: now.specs[fact].parse(value) for fact, value in row.gives.items() if fact in now.specs}
+    word, seen = fix_result(gives, datetime.fromisoformat(row.done_at), now.view(row.device), now.specs)
+    return FixDone(name, row, word, seen)

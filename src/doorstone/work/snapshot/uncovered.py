@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
 
+from doorstone.core.attempts import outcomes
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
 from doorstone.core.fixes.plan import plan_fixes
@@ -21,12 +22,9 @@ from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.ids import id_of, number_of
-from doorstone.work.snapshot.rollback import rollback_until
+from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, standings
-
-ARRIVED = ("completed", "carry-over-lost")
-
 
 UNMET = {"floor", "installer-check", "fixable"}
 
@@ -122,9 +120,8 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
 
 def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
     """The day of the attempt that brought the release, else the day from which the device is known."""
-    tries = (a for a in attempt_store.every(db, row.id) if a.release == release and a.outcome in ARRIVED)
-    ended = max((a.ended_at[:10] for a in tries), default="")
-    return date.fromisoformat(ended or device_store.added_on(db, row.id))
+    brought = outcomes.arrived_on(ended_attempts(attempt_store.every(db, row.id)), release)
+    return brought or date.fromisoformat(device_store.added_on(db, row.id))
 
 
 def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:

@@ -1,14 +1,16 @@
-"""What is due: requests that wait, second looks, reviews, lapses, conditions, rollbacks that end, checks.
-
-In: plain facts of exceptions and devices, a day. Out: `Due` items, the most pressing first, each with whom it concerns.
-"""
+"""Items of the due list: their kinds, whom each concerns, and their order."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
+
+DECIDERS = frozenset({"approver", "administrator"})
+HANDS = frozenset({"technician", "administrator"})
+KEEPERS = frozenset({"administrator"})
+MOST_NAMED = 4  # devices that a line names; more are counted
 
 
 class DueKind(StrEnum):
@@ -74,3 +76,23 @@ def in_order(found: Iterable[Due]) -> list[Due]:
         found,
         key=lambda due: (due.kind is not DueKind.UNCOVERED, due.on, kinds.index(due.kind), due.object, due.part),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class DueDevice:
+    """A device that an item speaks of, with its site: empty if it has none."""
+
+    id: str
+    site: str
+
+
+def names(devices: Sequence[DueDevice]) -> str:
+    """Up to four devices by name, then how many more."""
+    found = [device.id for device in devices]
+    if len(found) > MOST_NAMED:
+        return f"{', '.join(found[:MOST_NAMED])} and {len(found) - MOST_NAMED} more"
+    return " and ".join([", ".join(found[:-1]), found[-1]] if len(found) > 1 else found)
+
+
+def sites_of(devices: Iterable[DueDevice]) -> frozenset[str]:
+    return frozenset(device.site for device in devices)

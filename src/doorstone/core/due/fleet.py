@@ -1,0 +1,135 @@
+"""Due on the fleet: what runs without permission, contradictions, silence, and what ends by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from doorstone.core.due.items import DECIDERS, HANDS, KEEPERS, Due, DueDevice, DueKind, names, sites_of
+from doorstone.core.platforms.platform import Platform
+
+SERVICING_AHEAD = timedelta(days=90)
+"""Moving a fleet takes weeks."""
+
+
+@dataclass(frozen=True, slots=True)
+class Running:
+    """A device with `requirements` unmet at the release that it runs, since a day."""
+
+    device: DueDevice
+    release: str
+    requirements: tuple[str, ...]
+    since: date
+
+
+@dataclass(frozen=True, slots=True)
+class EditionInUse:
+    """So many devices that run one release in one edition, as they report it."""
+
+    release: str
+    edition: str
+    devices: int
+    sites: frozenset[str]
+
+
+def uncovered_due(found: Iterable[Running]) -> Iterator[Due]:
+    """Checks that no exception in force names; devices that lack the same are one item."""
+    for (release, missing), mine in _alike(found).items():
+        devices = [one.device for one in mine]
+        words = (
+            f"{names(devices)}: on {release} with {', '.join(missing)} unmet and no exception in force: "
+            "renew or ask, fix, or go back"
+        )
+        on = min(one.since for one in mine)
+        yield _due(DueKind.UNCOVERED, on, devices, words, DECIDERS | HANDS, f"{release} {' '.join(missing)}")
+
+
+def contradiction_due(platform: Platform, found: Iterable[Running]) -> Iterator[Due]:
+    """Floors unmet at the release that a device runs: it contradicts the sort."""
+    for (release, (requirement,)), mine in _alike(found).items():
+        devices = [one.device for one in mine]
+        title = platform.requirement(requirement).title
+        words = (
+            f"{names(devices)}: on {release} although “{title}” is unmet and sorted as a floor there: "
+            "sort it anew, or read again"
+        )
+        on = min(one.since for one in mine)
+        yield _due(DueKind.FLOOR_RUNS, on, devices, words, KEEPERS, f"{release} {requirement}")
+
+
+def _alike(found: Iterable[Running]) -> dict[tuple[str, tuple[str, ...]], list[Running]]:
+    alike: dict[tuple[str, tuple[str, ...]], list[Running]] = {}
+    for one in found:
+        alike.setdefault((one.release, one.requirements), []).append(one)
+    return alike
+
+
+def silence_due(site: str, devices: Sequence[DueDevice], last: date, silent_days: int) -> Due:
+    """Devices of a site of which nothing was read for long, the first since `last`."""
+    words = (
+        f"{names(devices)}: nothing read since {last} at {site or 'no site'}: read again, or find out where they are"
+    )
+    return _due(DueKind.SILENT, last + timedelta(days=silent_days + 1), devices, words, HANDS, site)
+
+
+def messages_due(platform: str, waiting: Sequence[tuple[str, int]], since: date) -> Due | None:
+    """Failure messages, each with its number of devices, that match no requirement."""
+    if not waiting:
+        return None
+    text, devices = waiting[0]
+    more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
+    what = f"“{text}” ({devices} device{'s' if devices > 1 else ''}){more}"
+    words = f"{platform}: {what} match no requirement: say what they speak of"
+    return Due(DueKind.UNMATCHED, since, "platform", platform, words, roles=KEEPERS)
+
+
+def late_releases(platform: Platform, shown: Collection[str], as_of: date) -> Iterator[Due]:
+    """Releases that should be out, and that nothing in `shown` is: no device, no media, no attempt."""
+    newest = max((platform.index(release) for release in shown if platform.has(release)), default=-1)
+    for release in platform.releases[newest + 1 :]:
+        if release.published < as_of:
+            words = (
+                f"{platform.id}: {release.id} was to be published on {release.published}, and nothing here shows it: "
+                "record its media, or correct the sheet's date"
+            )
+            on = release.published + timedelta(days=1)
+            yield Due(DueKind.LATE, on, "platform", platform.id, words, roles=KEEPERS, part=release.id)
+
+
+def servicing_due(platform: Platform, running: Iterable[EditionInUse], as_of: date) -> Iterator[Due]:
+    """Releases whose servicing ends within 90 days, or has ended, while devices run them."""
+    editions = {name.casefold(): name for name in platform.editions}
+    only = platform.editions[0] if len(platform.editions) == 1 else ""
+    for one in running:
+        edition = editions.get(one.edition.casefold(), only)
+        ends = platform.release(one.release).servicing_ends.get(edition) if platform.has(one.release) else None
+        if ends is not None and ends <= as_of + SERVICING_AHEAD:
+            count = "1 device" if one.devices == 1 else f"{one.devices} devices"
+            word = "ended" if ends < as_of else "ends"
+            words = (
+                f"{platform.id} {one.release}, {edition}: servicing {word} with this day for {count}; "
+                "take the next release"
+            )
+            part = f"{one.release} {edition}"
+            yield Due(
+                DueKind.SERVICING_ENDS, ends, "platform", platform.id, words, roles=HANDS, sites=one.sites, part=part
+            )
+
+
+def link_due(media: str, what: str, ends: date, as_of: date) -> Due:
+    """The link from which media can be had again ends; `what` says of which platform, release and language it is."""
+    word = "ended" if ends < as_of else "ends"
+    words = f"{media}: the link of {what}, {word} with this day: ask for it again"
+    return Due(DueKind.LINK_ENDS, ends, "media", media, words, roles=HANDS)
+
+
+def kit_due(kit: str, unused: Sequence[DueDevice], last: date) -> Due:
+    """A kit that was not used on each of its devices, and may be used through `last`."""
+    named = ", ".join(device.id for device in unused[:4])
+    words = f"{kit} for {named} may be used through this day: use it, or renew what it rests on"
+    return Due(DueKind.KIT_EXPIRES, last, "kit", kit, words, roles=HANDS, sites=sites_of(unused))
+
+
+def _due(kind: DueKind, on: date, devices: Sequence[DueDevice], words: str, roles: frozenset[str], part: str) -> Due:
+    return Due(kind, on, "device", devices[0].id, words, roles=roles, sites=sites_of(devices), part=part)

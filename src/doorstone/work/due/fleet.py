@@ -1,0 +1,105 @@
+"""What is due on the fleet: gathered from what devices run, kits, media, messages and the times of readings."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from datetime import date, timedelta
+
+from doorstone.core.due.fleet import (
+    EditionInUse,
+    Running,
+    contradiction_due,
+    kit_due,
+    late_releases,
+    link_due,
+    messages_due,
+    servicing_due,
+    silence_due,
+    uncovered_due,
+)
+from doorstone.core.due.items import Due, DueDevice
+from doorstone.core.platforms.platform import Platform, Sort
+from doorstone.store import attempts as attempt_store
+from doorstone.store import kits as kit_store
+from doorstone.store import media as media_store
+from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles as profile_store
+from doorstone.store.devices.devices import DeviceRow
+from doorstone.work.context.context import Context
+from doorstone.work.context.ids import id_of
+from doorstone.work.snapshot.failure_messages import list_messages
+from doorstone.work.snapshot.snapshot import Snapshot
+from doorstone.work.snapshot.uncovered import arrived_on, failing, uncovered_of
+
+
+def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
+    ahead = now.today + timedelta(days=context.policy.ahead_days)
+    for name in sorted(now.sheets):
+        platform = now.sheets[name].platform
+        yield from contradiction_due(platform, _floors(db, now, platform))
+        yield from uncovered_due(
+            Running(_device(one.row), one.release, one.found.requirements, one.found.since)
+            for one in uncovered_of(db, now, platform)
+        )
+        yield from _messages(context, platform)
+        yield from late_releases(platform, _shown(db, platform), now.today)
+        running = [
+            EditionInUse(row.release, row.edition, row.devices, row.sites)
+            for row in device_store.running(db, platform.id)
+        ]
+        yield from servicing_due(platform, running, now.today)
+    for media in media_store.every(db):
+        if media.link_ends is not None and (ends := date.fromisoformat(media.link_ends)) <= ahead:
+            what = f"{media.platform} {media.release}, {media.language}"
+            yield link_due(id_of("MD", media.id), what, ends, now.today)
+    yield from _kits(db, now, ahead)
+    yield from _silent(context, db, now)
+
+
+def _device(row: DeviceRow) -> DueDevice:
+    return DueDevice(row.id, row.site)
+
+
+def _floors(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Running]:
+    """Floors unmet at the release that a device runs."""
+    for release, rows in failing(db, now, platform):
+        assessed = now.assessments(rows, release)
+        for row in rows:
+            for finding in assessed[row.id].unmet() if row.id in assessed else ():
+                if finding.sort is Sort.FLOOR:
+                    since = arrived_on(db, row, release)
+                    yield Running(_device(row), release, (finding.requirement.id,), since)
+
+
+def _messages(context: Context, platform: Platform) -> Iterator[Due]:
+    waiting = list_messages(context, platform.id, waiting=True)
+    since = min((date.fromisoformat(one.last[:10]) for one in waiting), default=date.min)
+    if due := messages_due(platform.id, [(one.text, one.devices) for one in waiting], since):
+        yield due
+
+
+def _shown(db: sqlite3.Connection, platform: Platform) -> set[str]:
+    """The releases that some device runs, some media holds or somebody has tried."""
+    runs = {row.running_release for row in profile_store.in_use(db, platform.id).values()}
+    media = {row.release for row in media_store.every(db) if row.platform == platform.id}
+    return runs | media | attempt_store.releases_tried(db, platform.id)
+
+
+def _kits(db: sqlite3.Connection, now: Snapshot, ahead: date) -> Iterator[Due]:
+    used = {(a.kit, a.device) for a in attempt_store.every(db) if a.outcome == "completed"}
+    for row in kit_store.every(db, None):
+        last = date.fromisoformat(row.expires_on) if row.expires_on else None
+        unused = [device for device in row.devices if (row.id, device) not in used]
+        if unused and last is not None and now.today <= last <= ahead:
+            yield kit_due(id_of("KT", row.id), [DueDevice(name, now.device(name).site) for name in unused], last)
+
+
+def _silent(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
+    before = now.today - timedelta(days=context.policy.silent_days)
+    by_site: dict[str, list[tuple[str, DueDevice]]] = {}
+    for row, last in device_store.silent_since(db, before.isoformat()):
+        by_site.setdefault(row.site, []).append((last, _device(row)))
+    for site, held in sorted(by_site.items()):
+        first = date.fromisoformat(min(last for last, _ in held)[:10])
+        yield silence_due(site, [device for _, device in held], first, context.policy.silent_days)

@@ -11,9 +11,9 @@ from pathlib import Path
 
 from benchmarks import fleet as made_up
 from benchmarks.fleet import DAY, PLATFORM, TARGET, Fleet
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
 from doorstone.store.database import Database
-from doorstone.store.devices.devices import Filter
 from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
@@ -107,7 +107,7 @@ def _except(context: Context, wanted: int) -> None:
 def _needing(context: Context, wanted: int) -> dict[tuple[str, ...], list[str]]:
     """So many devices that need exceptions, by the checks that fail."""
     found: dict[tuple[str, ...], list[str]] = defaultdict(list)
-    where = Filter(state="needs-exception")
+    where = DeviceFilter(state="needs-exception")
     for row, stands in find_devices(context, made_up.platform(), TARGET, where, {}, limit=wanted):
         checks = tuple(name for name, mark in stands.marks.items() if mark == "installer-check")
         found[checks].append(row.id)

@@ -18,9 +18,9 @@ from datetime import date, datetime, timedelta
 from datetime import time as hour
 from pathlib import Path
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.seed import sheet_text
 from doorstone.store.database import Database
-from doorstone.store.devices.devices import Filter
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
@@ -102,7 +102,7 @@ def soak(folder: Path, days: int, devices: int, seed: int, tell: bool = False) -
         began = time.perf_counter()
         import_job.import_readings(context, WHO, "".join(readings(devices, today, chance)), ImportOptions("ndjson"))
         imported = time.perf_counter()
-        list_devices(context, "tarn", "9.1", Filter(), limit=50)
+        list_devices(context, "tarn", "9.1", DeviceFilter(), limit=50)
         listed = time.perf_counter()
         due.due_list(context)
         asked = time.perf_counter()

@@ -7,8 +7,8 @@ from decimal import Decimal
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.seed import ANSELM, PETRA, SMALL_DISKS
-from doorstone.store.devices.devices import Filter
 from doorstone.work import fleet, media, sorting
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import RefusedError
@@ -93,7 +93,7 @@ def test_situation_4_the_list_says_no_the_instructions_yes_and_the_reverse_is_a_
 
 def test_situation_5_buy_the_part_read_again_and_carry_on(demo: Context) -> None:
     assert marks(demo, "nbt-120")["memory-start"] == "fixable"
-    assert [p.title for p in fixes.fix_round(demo, "tarn", "9.1", Filter(words="nbt-120")).parts] == [
+    assert [p.title for p in fixes.fix_round(demo, "tarn", "9.1", DeviceFilter(words="nbt-120")).parts] == [
         "Fit 8 GiB of memory"
     ]
     read(demo, "nbt-120", "2027-01-17T08:00:00", "assessor", memory__mib=8192)
@@ -173,7 +173,7 @@ def test_situation_11_no_path_in_place_from_a_32_bit_system(demo: Context) -> No
         ("nbt-145, word-size-path", "There is no in-place path between word sizes: take the clean route.")
     ]
     assert kits.make_kit(demo, PETRA, "nbt-145", "9.1", "clean", "nothing").row.route == "clean"
-    sides = fleet.compare(demo, "tarn", ("9.1", "in-place"), ("9.1", "clean"), Filter(words="nbt-145"))
+    sides = fleet.compare(demo, "tarn", ("9.1", "in-place"), ("9.1", "clean"), DeviceFilter(words="nbt-145"))
     assert (sides.one.outcomes, sides.other.outcomes) == ({"no-path": 1}, {"clear": 1})
     assert sides.one.uncovered == {"word-size-path": 1}
 

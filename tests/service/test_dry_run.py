@@ -10,10 +10,10 @@ import httpx
 import pytest
 
 from doorstone.client import BadInputError, Client, StaleEditError
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.seed import sheet_text
 from doorstone.service.app import create_app
 from doorstone.service.resources import OPERATIONS
-from doorstone.store.devices.devices import Filter
 from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
@@ -88,7 +88,9 @@ def test_a_dry_run_answers_what_would_be_made_and_keeps_nothing(
 def pages(context: Context) -> list[Any]:
     """What pages answer that rest on what is kept between calls."""
     found: list[Any] = [forecasts.overview(context, "tarn", release) for release in ("9.1", "9.2")]
-    found += [views.list_devices(context, "tarn", "9.1", Filter(state=state), "", 200) for state in ("", "excepted")]
+    found += [
+        views.list_devices(context, "tarn", "9.1", DeviceFilter(state=state), "", 200) for state in ("", "excepted")
+    ]
     found += [views.get_device(context, name, "9.1") for name in ("nbt-101", "nbt-102", "nbt-012")]
     return [*found, forecasts.device_forecast(context, "nbt-102", "9.1"), list_uncovered(context, "tarn")]
 

@@ -14,10 +14,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
-from doorstone.store.devices.devices import Filter, Record
+from doorstone.store.devices.devices import Record
 
 SITES, ROLES, PLATFORMS = ("", "Herbarium", "Lodge"), ("", "desk", "field"), ("tarn", "fell")
 NAMES = ("d1", "d2", "d3", "d4", "d5")
@@ -92,7 +93,10 @@ def test_the_count_of_changes_grows_only_when_something_changed() -> None:
 
 
 filters = st.builds(
-    Filter, site=st.sampled_from(SITES), role=st.sampled_from(ROLES), words=st.sampled_from(["", "d", "1", "GATE d2"])
+    DeviceFilter,
+    site=st.sampled_from(SITES),
+    role=st.sampled_from(ROLES),
+    words=st.sampled_from(["", "d", "1", "GATE d2"]),
 )
 chosen = st.none() | st.sets(st.sampled_from([1, 2, 3, 4]))
 
@@ -101,7 +105,7 @@ chosen = st.none() | st.sets(st.sampled_from([1, 2, 3, 4]))
 @settings(max_examples=60, deadline=None)
 @given(st.lists(states, max_size=5, unique_by=lambda r: r.id), filters, chosen, st.booleans(), st.integers(1, 3))
 def test_pages_join_up_to_what_fits_and_the_count_is_theirs(
-    held: list[Record], where: Filter, wanted: set[int] | None, few: bool, size: int
+    held: list[Record], where: DeviceFilter, wanted: set[int] | None, few: bool, size: int
 ) -> None:
     few = few and wanted is not None  # devices are gone through by profile only where profiles are named
 
@@ -153,7 +157,7 @@ def test_words_are_looked_for_as_they_are_written(words: str, expected: list[str
             device("d5", title="axb 100"),
             device("d6", title="Überlauf, Café"),
         )
-        found = device_store.find(db, "tarn", Filter(words=words), None, False, "", 50)
+        found = device_store.find(db, "tarn", DeviceFilter(words=words), None, False, "", 50)
     assert [row.id for row in found] == expected
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import pytest
 
-from doorstone.store.devices.devices import Filter
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.work import attempts, fleet, followups, people
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views as devices
@@ -36,13 +36,13 @@ def statements(context: Context, page: Callable[[Context], object]) -> list[str]
 
 
 def listed(**where: str) -> Callable[[Context], object]:
-    return lambda context: devices.list_devices(context, "tarn", "9.1", Filter(**where), "", 50)
+    return lambda context: devices.list_devices(context, "tarn", "9.1", DeviceFilter(**where), "", 50)
 
 
 PAGES: dict[str, Callable[[Context], object]] = {
     "overview": lambda context: forecasts.overview(context, "tarn", "9.1"),
     "first page of devices": listed(),
-    "a later page": lambda context: devices.list_devices(context, "tarn", "9.1", Filter(), "nbt-100", 50),
+    "a later page": lambda context: devices.list_devices(context, "tarn", "9.1", DeviceFilter(), "nbt-100", 50),
     "a page of one state": listed(state="floored"),
     "a page of one site": listed(site="Herbarium"),
     "a page of a site, a role and a mark": listed(

@@ -7,8 +7,8 @@ import time
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
-from doorstone.store.devices.devices import Filter
 from doorstone.work import people, sorting
 from doorstone.work.context.context import Context
 from doorstone.work.context.write_priority import GIVE_WAY, WritePriority
@@ -58,7 +58,11 @@ def test_many_who_ask_at_once_have_it_made_once(context: Context) -> None:
 def test_counts_follow_every_device_decision_and_exception_at_once(context: Context) -> None:
     def counts() -> tuple[int, int, int]:
         states = forecasts.overview(context, "tarn", "9.1").roll_up.states
-        return states["clear"], states["needs-exception"], devices.list_devices(context, "tarn", "9.1", Filter()).total
+        return (
+            states["clear"],
+            states["needs-exception"],
+            devices.list_devices(context, "tarn", "9.1", DeviceFilter()).total,
+        )
 
     assert counts() == (0, 0, 0)
     read(context, line("d1", GOOD), line("d2", CHIPLESS))
@@ -173,7 +177,7 @@ def test_what_stands_follows_every_write_that_bears_on_it_and_no_other(context: 
     granted(context, "d1")
     first = standing()
     assert list(snapshot(context).excepted(platform, "9.1")) == ["d1"]
-    selections.save_selection(context, PETRA, "floored", "tarn", "", Filter(state="floored"))
+    selections.save_selection(context, PETRA, "floored", "tarn", "", DeviceFilter(state="floored"))
     assert standing() is first  # nothing that bears on exceptions
     read(context, line("d1", {**CHIPLESS, "os.release": "9.1", "tpm.version": "1.3"}, "2027-01-17T08:00:00"))
     assert snapshot(context).excepted(platform, "9.1") == {}  # another chip: a second look is needed

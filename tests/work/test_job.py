@@ -8,10 +8,10 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import FactValue
 from doorstone.demo.seed import sheet_text
 from doorstone.store import ledger as ledger_store
-from doorstone.store.devices.devices import Filter
 from doorstone.work import attempts, people, sorting
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor, Receipt
@@ -306,16 +306,16 @@ def test_a_device_whose_release_is_unknown_has_no_forecast(context: Context) -> 
 
 def test_devices_are_listed_by_filter_and_page(context: Context) -> None:
     read(context, *[line(f"d{n}", CHIPLESS if n % 2 else GOOD) for n in range(6)])
-    page = devices.list_devices(context, "tarn", "9.1", Filter(state="needs-exception"), limit=2)
+    page = devices.list_devices(context, "tarn", "9.1", DeviceFilter(state="needs-exception"), limit=2)
     assert ([row.id for row in page.lines], page.total, page.next) == (["d1", "d3"], 3, "d3")
-    rest = devices.list_devices(context, "tarn", "9.1", Filter(state="needs-exception"), "d3", 2)
+    rest = devices.list_devices(context, "tarn", "9.1", DeviceFilter(state="needs-exception"), "d3", 2)
     assert ([row.id for row in rest.lines], rest.next) == (["d5"], None)
-    unmet = devices.list_devices(context, "tarn", "9.1", Filter(requirement="security-chip", mark="met"))
+    unmet = devices.list_devices(context, "tarn", "9.1", DeviceFilter(requirement="security-chip", mark="met"))
     assert [row.id for row in unmet.lines] == ["d0", "d2", "d4"]
-    words = devices.list_devices(context, "tarn", "9.1", Filter(words="herbarium D4"))
+    words = devices.list_devices(context, "tarn", "9.1", DeviceFilter(words="herbarium D4"))
     assert [row.id for row in words.lines] == ["d4"]
     with pytest.raises(BadInputError, match="not a state"):
-        devices.list_devices(context, "tarn", "9.1", Filter(state="odd"))
+        devices.list_devices(context, "tarn", "9.1", DeviceFilter(state="odd"))
 
 
 def test_the_overview_counts(context: Context) -> None:

@@ -16,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from doorstone.core.kits.check import kit_faults
+from doorstone.core.kits.options import KitOptions
 from doorstone.formats.signature import fits, new_key, public_key, sign
 from doorstone.work import attempts, ledger
 from doorstone.work.attempts import NewAttempt
@@ -23,7 +24,6 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.exceptions import decisions
 from doorstone.work.kits import kits
-from doorstone.work.kits.kits import KitOptions
 from doorstone.work.platforms import revisions
 from doorstone.work.snapshot.kit_standing import KitStanding
 from tests.asking import ADMIN, ANSELM, PETRA, D, changed_sheet, granted, line, on, read

@@ -9998,9 +9998,6 @@ export interface operations {
     list_devices: {
         parameters: {
             query: {
-                platform: string;
-                /** @description Target release; the last published one if left out */
-                release?: string;
                 state?: string;
                 site?: string;
                 role?: string;
@@ -10010,6 +10007,9 @@ export interface operations {
                 mark?: string;
                 /** @description Every word must occur in id, name, site, role or model */
                 words?: string;
+                platform: string;
+                /** @description Target release; the last published one if left out */
+                release?: string;
                 cursor?: string;
                 limit?: number;
             };

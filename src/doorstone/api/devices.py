@@ -9,6 +9,7 @@ from pydantic import ConfigDict, Field
 
 from doorstone.api.common import ApiModel, RequestModel
 from doorstone.api.times import Moment
+from doorstone.core.devices import filter
 from doorstone.core.sorting.assessment import State
 
 
@@ -106,6 +107,11 @@ class DeviceFilter(RequestModel):
     requirement: str = ""
     mark: str = Field("", description="With requirement: met, fixable, installer-check, floor, unread, ...")
     words: str = Field("", max_length=200, description="Every word must occur in id, name, site, role or model")
+
+    def chosen(self) -> filter.DeviceFilter:
+        return filter.DeviceFilter(
+            self.state, self.site, self.role, self.model, self.requirement, self.mark, self.words
+        )
 
 
 class SelectionRequest(RequestModel):

@@ -341,6 +341,11 @@ class Source:
     passing_days: int | None = 30
     lasting_days: int | None = None
 
+    def fresh(self, read_on: date, as_of: date, *, lasting: bool) -> bool:
+        """Whether what it read on a day still counts: a lasting fact, or a passing one or a verdict."""
+        days = self.lasting_days if lasting else self.passing_days
+        return days is None or as_of - read_on <= timedelta(days=days)
+
 
 @dataclass(frozen=True, slots=True)
 class Reading:
@@ -507,12 +512,9 @@ def _later(new: Candidate, held: Candidate) -> bool:
     return (new.taken_at, repr(dump(new.value))) > (held.taken_at, repr(dump(held.value)))
 
 
-def _source(sources: Mapping[str, Source], name: str) -> Source:
+def source_of(sources: Mapping[str, Source], name: str) -> Source:
+    """The source of this name; one that is not configured is trusted least, and passing facts of it count 30 days."""
     return sources.get(name) or Source(name, 0)
-
-
-def _fresh(taken_at: datetime, days: int | None, as_of: date) -> bool:
-    return days is None or as_of - taken_at.date() <= timedelta(days=days)
 
 
 def _pick(
@@ -530,8 +532,8 @@ def _pick(
         lasting = specs[name].lasting
         key = source_name, lasting, candidate.taken_at
         if key not in fresh:
-            source = _source(sources, source_name)
-            fresh[key] = _fresh(candidate.taken_at, source.lasting_days if lasting else source.passing_days, as_of)
+            source = source_of(sources, source_name)
+            fresh[key] = source.fresh(candidate.taken_at.date(), as_of, lasting=lasting)
         if fresh[key]:
             by_fact.setdefault(name, []).append(candidate)
         elif name not in aged or _later(candidate, aged[name]):
@@ -542,10 +544,10 @@ def _pick(
         if len(said) == 1 and name not in rulings:
             facts[name] = SettledFact(said[0])  # nobody says otherwise
             continue
-        ranked = sorted(said, key=lambda c: (_source(sources, c.source).trust, c.taken_at, c.source), reverse=True)
+        ranked = sorted(said, key=lambda c: (source_of(sources, c.source).trust, c.taken_at, c.source), reverse=True)
         facts[name] = _settle_fact(specs[name], ranked, rulings.get(name))
     current = sorted(
-        (v for v in verdicts if _fresh(v.taken_at, _source(sources, v.source).passing_days, as_of)),
+        (v for v in verdicts if source_of(sources, v.source).fresh(v.taken_at.date(), as_of, lasting=False)),
         key=lambda v: (v.requirement, v.source),
     )
     heard: dict[str, list[datetime]] = {}
@@ -575,7 +577,7 @@ def spans(
     reading: Reading, sources: Mapping[str, Source], specs: Mapping[str, FactSpec], names: frozenset[str]
 ) -> frozenset[int]:
     """After how many days something of the reading ages out: a fact of `names`, or a verdict."""
-    source = _source(sources, reading.source)
+    source = source_of(sources, reading.source)
     days = {source.lasting_days if specs[n].lasting else source.passing_days for n in reading.facts if n in names}
     if reading.verdicts:
         days.add(source.passing_days)

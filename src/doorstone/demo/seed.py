@@ -9,10 +9,10 @@ from datetime import date, datetime
 from importlib import resources
 from pathlib import Path
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.fleet import build_fleet, ndjson, stations
 from doorstone.demo.media import MEDIA
 from doorstone.store.database import Database
-from doorstone.store.devices.devices import Filter
 from doorstone.work import attempts, followups, media, people, sorting
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor
@@ -264,9 +264,11 @@ def _sorted_out(on: object) -> None:
     older = "This processor is of an older generation"
     failure_messages.match_message(on("2027-01-16"), WILHELMINA, "tarn", older, "processor-listed")
     selections.save_selection(
-        on("2027-01-16"), PETRA, "Palm house slates", "tarn", "", Filter(model="Tern Slate 2", site="Glasshouse")
+        on("2027-01-16"), PETRA, "Palm house slates", "tarn", "", DeviceFilter(model="Tern Slate 2", site="Glasshouse")
     )
-    selections.save_selection(on("2027-01-16"), PETRA, "To be excepted", "tarn", "", Filter(state="needs-exception"))
+    selections.save_selection(
+        on("2027-01-16"), PETRA, "To be excepted", "tarn", "", DeviceFilter(state="needs-exception")
+    )
     granted = _ask(
         on("2027-01-16"),
         SMALL_DISKS,

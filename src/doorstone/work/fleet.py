@@ -5,27 +5,17 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
-from datetime import datetime
 from decimal import Decimal
 
-from doorstone.core.conditions import Outcome
-from doorstone.core.facts import View
-from doorstone.core.fixes.plan import plan_fixes
-from doorstone.core.kits.overrides import choose
-from doorstone.core.platforms.platform import Fix, Platform, Route, Sort
+from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.fleet import WhatIf, route_outcome, suppose, supposed_decisions
+from doorstone.core.platforms.platform import Route
 from doorstone.core.sorting.assessment import (
-    Assessment,
-    Decision,
-    Finding,
-    Scope,
     State,
-    assess,
-    fixed_view,
     with_exceptions,
 )
 from doorstone.core.sorting.counts import RollUp, roll_up
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import Filter
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
@@ -36,7 +26,6 @@ from doorstone.work.snapshot.standings import standings
 
 BY = {"site": "site", "model": "model", "role": "role", "runs": "running_release"}
 MOST_NAMED = 10
-CARRIED, UNCOVERED, NO_PATH = "carried", "uncovered", "no-path"
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,14 +51,14 @@ def fleet_view(
     context: Context,
     platform_id: str,
     release: str = "",
-    where: Filter | None = None,
+    where: DeviceFilter | None = None,
     selection: str = "",
     by: str = "site",
 ) -> FleetView:
     """Counts per state, requirement and combination over the chosen devices, and by site, model, role or release."""
     if by not in BY:
         raise BadInputError(f"{by!r} is not what devices are grouped by", f"Use one of {', '.join(BY)}")
-    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
+    chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     found = counts(context, chosen)
     groups: dict[str, Counter[str]] = {}
     for count in found:
@@ -128,7 +117,7 @@ def compare(
     platform_id: str,
     one: tuple[str, str],
     other: tuple[str, str],
-    where: Filter | None = None,
+    where: DeviceFilter | None = None,
     selection: str = "",
 ) -> Comparison:
     """The chosen devices towards two targets, each a release and a route, side by side.
@@ -136,8 +125,8 @@ def compare(
     Outcomes: clear, fixable, carried (overrides cover every check), uncovered (some check has none), no-path (a gate
     closes this route), floored, unsettled. The filter's state and marks are those of the first release.
     """
-    chosen = choose_devices(context, platform_id, one[0], where or Filter(), selection)
-    second = choose_devices(context, platform_id, other[0], Filter())
+    chosen = choose_devices(context, platform_id, one[0], where or DeviceFilter(), selection)
+    second = choose_devices(context, platform_id, other[0], DeviceFilter())
     for _, route in (one, other):
         need_kit_route(route)
     now = snapshot(context)
@@ -151,7 +140,9 @@ def compare(
     for profile, devices in sizes.items():
         words = []
         for at, (release, route) in enumerate(((chosen.release, one[1]), (second.release, other[1]))):
-            word, uncovered = _outcome(now, chosen.platform, release, Route(route), *views[profile])
+            word, uncovered = route_outcome(
+                chosen.platform, release, Route(route), *views[profile], now.decisions_for(chosen.platform)
+            )
             sides[at][0][word] += devices
             sides[at][1].update(dict.fromkeys(uncovered, devices))
             words.append(word)
@@ -168,23 +159,6 @@ def compare(
         Side(second.release, other[1], dict(sides[1][0]), dict(sides[1][1].most_common())),
         tuple(sorted(shifts, key=lambda s: (-s.count, s.one, s.other))),
     )
-
-
-def _outcome(
-    now: Snapshot, platform: Platform, release: str, route: Route, view: View, own: str
-) -> tuple[str, tuple[str, ...]]:
-    closed = [
-        g.id for g in platform.path_gates(route) if g.condition.outcome(view.values(), view.as_of) is Outcome.UNMET
-    ]
-    assessment = assess(platform, release, view, now.decisions_for(platform), own)
-    if closed and assessment.state not in (State.FLOORED, State.UNSETTLED):
-        return NO_PATH, tuple(closed)
-    if assessment.state is not State.NEEDS_EXCEPTION:
-        return assessment.state.value, ()
-    checks = tuple(f.requirement.id for f in assessment.unmet("installer-check"))
-    values = fixed_view(view, assessment.findings).values()
-    choice = choose(platform, release, route, values, view.as_of, checks, checks)
-    return (CARRIED, ()) if choice.best else (UNCOVERED, choice.uncovered or checks)
 
 
 def _examples(
@@ -204,25 +178,6 @@ def _examples(
 
 
 @dataclass(frozen=True, slots=True)
-class SortScenario:
-    """Were a requirement sorted so, for one model or for all."""
-
-    requirement: str
-    sort: str
-    model: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class WhatIf:
-    """What to suppose of the chosen devices: these fixes made (by title, or all), sorts decided, checks approved."""
-
-    fixes: tuple[str, ...] = ()
-    all_fixes: bool = False
-    sorts: tuple[SortScenario, ...] = ()
-    approve: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
 class ScenarioResult:
     """Counts before and after, which devices move, and what the fixes take."""
 
@@ -238,10 +193,15 @@ class ScenarioResult:
 
 
 def what_if(
-    context: Context, platform_id: str, release: str, asked: WhatIf, where: Filter | None = None, selection: str = ""
+    context: Context,
+    platform_id: str,
+    release: str,
+    asked: WhatIf,
+    where: DeviceFilter | None = None,
+    selection: str = "",
 ) -> ScenarioResult:
     """The chosen devices before and after. Nothing is written. Raises `MissingError` for what there is not."""
-    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
+    chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     platform = chosen.platform
     for name in (*asked.approve, *(s.requirement for s in asked.sorts)):
         check_requirement(platform, chosen.release, name)
@@ -250,7 +210,8 @@ def what_if(
         raise MissingError(f"There is no fix {unknown[0]!r}", f"There is: {'; '.join(sorted(known)) or 'none'}")
     now = snapshot(context)
     views = now.profile_views(platform)
-    supposed = [*now.decisions_for(platform), *_decisions(chosen.release, asked.sorts, views.values())]
+    models = [view.text("machine.model") for view, _ in views.values()]
+    supposed = [*now.decisions_for(platform), *supposed_decisions(chosen.release, asked.sorts, models)]
     found = counts(context, chosen)
     plain = standings(context, platform, chosen.release).of
     before: Counter[str] = Counter()
@@ -263,7 +224,7 @@ def what_if(
     for case in cases(context, chosen, found):
         stands = plain[case.profile]
         was = with_exceptions(stands.state, stands.marks, case.excepted).value
-        fixes, then = _suppose(platform, chosen.release, asked, case, views[case.profile], supposed)
+        fixes, then = suppose(platform, chosen.release, asked, *views[case.profile], supposed, case.excepted)
         made += len(fixes) * case.devices
         minutes += sum(fix.minutes for fix in fixes) * case.devices
         cost += sum((fix.cost for fix in fixes), Decimal(0)) * case.devices
@@ -282,39 +243,3 @@ def what_if(
     return ScenarioResult(
         platform_id, chosen.release, devices, _in_order(before), _in_order(after), tuple(shifts), made, minutes, cost
     )
-
-
-def _decisions(release: str, sorts: Iterable[SortScenario], views: Iterable[tuple[View, str]]) -> list[Decision]:
-    """The supposed decisions, later than all others. One for all is one for every model there is."""
-    models = sorted({view.text("machine.model") for view, _ in views})
-    return [
-        Decision("what-if", s.requirement, release, Scope.MODEL, model, Sort(s.sort), "", "", "", datetime.max)
-        for s in sorts
-        for model in ([s.model] if s.model else models)
-    ]
-
-
-def _suppose(
-    platform: Platform,
-    release: str,
-    asked: WhatIf,
-    case: SelectionCase,
-    view: tuple[View, str],
-    decisions: list[Decision],
-) -> tuple[list[Fix], str]:
-    shown, own = view
-    now = assess(platform, release, shown, decisions, own)
-    fixes = _fixes(now, shown, asked)
-    if fixes:
-        given = {name: value for fix in fixes for name, value in fix.gives.items()}
-        now = assess(platform, release, shown.with_values(given), decisions, own)
-    marks = {f.requirement.id: f.mark for f in now.findings}
-    return fixes, with_exceptions(now.state, marks, case.excepted | set(asked.approve)).value
-
-
-def _fixes(assessment: Assessment, view: View, asked: WhatIf) -> list[Fix]:
-    """The fixes that would be made on a device like this: those of its plan that are asked for."""
-    unmet = any(f.finding is Finding.UNMET for f in assessment.findings)
-    if not unmet or not (asked.all_fixes or asked.fixes):
-        return []
-    return [s.fix for s in plan_fixes(assessment, view).steps if asked.all_fixes or s.fix.title in asked.fixes]

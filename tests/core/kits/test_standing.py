@@ -6,15 +6,15 @@ from dataclasses import replace
 from datetime import date
 
 from doorstone.core.exceptions.life import ExceptionState, ending, state_on
-from doorstone.core.kits.standing import KitBasis, KitDevice, KitException, device_changed, permission_ended
+from doorstone.core.kits.standing import HeldException, KitBasis, KitDevice, device_changed, permission_ended
 from doorstone.core.sorting.assessment import assess
 from tests.build import CHIPLESS, tarn, view
 
 D = date.fromisoformat
 KIT = KitBasis(["d1", "d2"], 3, ["EX-0001", "EX-0002"], "MD-0001", {})
 HELD = {
-    "EX-0001": KitException(ExceptionState.APPROVED, D("2027-09-30")),
-    "EX-0002": KitException(ExceptionState.APPROVED, D("2027-06-30")),
+    "EX-0001": HeldException(ExceptionState.APPROVED, D("2027-09-30")),
+    "EX-0002": HeldException(ExceptionState.APPROVED, D("2027-06-30")),
 }
 
 
@@ -24,7 +24,7 @@ def test_a_kit_stands_through_the_first_last_day_of_its_exceptions() -> None:
 
 
 def test_every_reason_is_named() -> None:
-    held = {"EX-0001": replace(HELD["EX-0001"], stale_for={"d2"}), "EX-0002": KitException(None)}
+    held = {"EX-0001": replace(HELD["EX-0001"], stale_for={"d2"}), "EX-0002": HeldException(None)}
     assert list(permission_ended(KIT, 4, held, "wrong file", D("2027-01-18"))) == [
         "it was made of revision 3 of the sheet, which is at 4",
         "EX-0001 is stale for d2",

@@ -6,7 +6,7 @@ from itertools import product
 
 import pytest
 
-from doorstone.store.devices.devices import Filter
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views as devices
 from doorstone.work.devices.views import DeviceLine
@@ -16,7 +16,7 @@ from tests.asking import granted, line, read
 from tests.build import CHIPLESS, GOOD
 
 
-def fits(one: DeviceLine, where: Filter) -> bool:
+def fits(one: DeviceLine, where: DeviceFilter) -> bool:
     text = f"{one.id} {one.name} {one.site} {one.role} {one.model}".lower()
     mark = one.marks.get(where.requirement, "met")
     return (
@@ -29,7 +29,7 @@ def fits(one: DeviceLine, where: Filter) -> bool:
     )
 
 
-def every(context: Context, where: Filter, size: int) -> list[str]:
+def every(context: Context, where: DeviceFilter, size: int) -> list[str]:
     """The ids of all pages of a filter, so many a page."""
     found: list[str] = []
     after: str | None = ""
@@ -45,10 +45,10 @@ def every(context: Context, where: Filter, size: int) -> list[str]:
 @pytest.mark.parametrize("few", [0, 5_000])
 def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(bulk_standings, "FEW", few)
-    whole = devices.list_devices(demo, "tarn", "9.1", Filter(), limit=500)
+    whole = devices.list_devices(demo, "tarn", "9.1", DeviceFilter(), limit=500)
     sites, models = whole.sites[:3], whole.models[:2]
     asked = [
-        Filter(state=state, site=site, model=model, requirement=requirement, mark=mark)
+        DeviceFilter(state=state, site=site, model=model, requirement=requirement, mark=mark)
         for state, site, model, (requirement, mark) in product(
             ["", "floored", "fixable", "excepted", "needs-exception"],
             ["", *sites],
@@ -57,7 +57,8 @@ def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: 
         )
     ]
     asked += [
-        Filter(words=words, role=role) for words, role in product(["", "nbt-01", "fallow"], ["", *whole.roles[:2]])
+        DeviceFilter(words=words, role=role)
+        for words, role in product(["", "nbt-01", "fallow"], ["", *whole.roles[:2]])
     ]
     now = snapshot(demo)
     platform, some = now.sheets["tarn"].platform, 0
@@ -71,7 +72,7 @@ def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: 
 
 def test_a_percent_sign_and_an_underscore_are_looked_for_as_they_are(demo: Context) -> None:
     for words in ("%", "_", "\\"):
-        assert every(demo, Filter(words=words), 50) == []
+        assert every(demo, DeviceFilter(words=words), 50) == []
 
 
 def test_a_picture_from_before_an_import_chooses_by_what_devices_are_now(context: Context) -> None:
@@ -79,7 +80,7 @@ def test_a_picture_from_before_an_import_chooses_by_what_devices_are_now(context
     read(context, line("d1", CHIPLESS), line("d2", GOOD))
     granted(context, "d1")
     now = snapshot(context)
-    platform, where = now.sheets["tarn"].platform, Filter(state="excepted", model="Fallow 310")
+    platform, where = now.sheets["tarn"].platform, DeviceFilter(state="excepted", model="Fallow 310")
     assert [row.id for row, _ in now.find(platform, "9.1", where)] == ["d1"]
     read(context, line("d1", {**GOOD, "machine.model": "Fallow 310"}, "2027-01-17T08:00:00"))
     assert now.find(platform, "9.1", where) == []

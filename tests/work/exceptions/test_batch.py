@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from doorstone.store.devices.devices import Filter
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.work.context.actor import Receipt
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
@@ -47,8 +47,8 @@ def test_a_request_whose_last_day_has_passed_stands_in_nobodys_way(context: Cont
 
 
 def test_every_device_of_the_demo_that_needs_one_gets_one_and_the_others_are_named(demo: Context) -> None:
-    page = views.list_devices(demo, "tarn", "9.1", Filter(), "", 500)
-    selections.save_selection(demo, PETRA, "needing", "tarn", "9.1", Filter(state="needs-exception"))
+    page = views.list_devices(demo, "tarn", "9.1", DeviceFilter(), "", 500)
+    selections.save_selection(demo, PETRA, "needing", "tarn", "9.1", DeviceFilter(state="needs-exception"))
     notice = requests.risk(demo, requests.snapshot(demo).sheets["tarn"].platform, "9.1")
     more = {"risk_acknowledged": notice.text, "notice_acknowledged": notice.notice}
     wanted = asked(requirements=(), more={"selection": "needing", **more})

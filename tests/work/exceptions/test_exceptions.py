@@ -9,10 +9,10 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import covers
 from doorstone.store import exceptions as store
 from doorstone.store import ledger as ledger_store
-from doorstone.store.devices.devices import Filter
 from doorstone.work import attempts, ledger, people
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor
@@ -202,7 +202,7 @@ def test_situation_40_one_of_the_approved_devices_is_stale_and_the_others_stand(
 
 def test_a_selection_is_asked_for_device_by_device_and_one_may_go_on_with_the_rest(context: Context) -> None:
     read(context, line("d1", SMALL), line("d2", SMALL), line("d3", GOOD), line("d4", {**SMALL, "cpu.features": []}))
-    save_selection(context, PETRA, "Small ones", "tarn", "", Filter(site="Herbarium"))
+    save_selection(context, PETRA, "Small ones", "tarn", "", DeviceFilter(site="Herbarium"))
     wanted = asked(requirements=("storage",), more={"selection": "Small ones"})
     checked = exceptions.check(context, wanted)
     assert checked.devices == ("d1", "d2")

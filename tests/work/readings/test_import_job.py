@@ -9,10 +9,10 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.seed import PETRA, export_text
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
-from doorstone.store.devices.devices import Filter
 from doorstone.work import sorting
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
@@ -66,7 +66,7 @@ def test_a_received_file_is_checked_and_taken_over_and_leaves_no_file(context: C
     )  # fmt: skip
     assert row.position == row.size
     assert spooled(context) == []
-    assert devices.list_devices(context, "tarn", "9.1", Filter()).total == 1200
+    assert devices.list_devices(context, "tarn", "9.1", DeviceFilter()).total == 1200
 
 
 def test_bad_lines_refuse_the_file_or_are_left_out_by_choice(context: Context) -> None:
@@ -281,15 +281,15 @@ def test_a_new_day_moves_only_devices_whose_words_have_aged(context: Context) ->
     done(context, line("d1", GOOD, verdicts={"storage": "fail"}) + line("d2", GOOD))
     assert assess_device(context, "d1", "9.1").state == "unsettled"
     later = Context(context.database, FixedClock(context.clock.now().replace(month=2, day=15)))
-    assert devices.list_devices(later, "tarn", "9.1", Filter(state="clear")).total == 2
+    assert devices.list_devices(later, "tarn", "9.1", DeviceFilter(state="clear")).total == 2
     earlier = Context(context.database, FixedClock(context.clock.now()))
-    assert devices.list_devices(earlier, "tarn", "9.1", Filter(state="clear")).total == 1
+    assert devices.list_devices(earlier, "tarn", "9.1", DeviceFilter(state="clear")).total == 1
 
 
 def test_counts_by_profile_are_those_of_the_devices_one_by_one(demo: Context) -> None:
     for release in ("9.1", "9.3"):
         rolled = fleet_roll_up(demo, "tarn", release)
-        page = devices.list_devices(demo, "tarn", release, Filter(), limit=500)
+        page = devices.list_devices(demo, "tarn", release, DeviceFilter(), limit=500)
         slow = [assess_device(demo, one.id, release) for one in page.lines]
         assert {s: n for s, n in rolled.states.items() if n} == {
             s: sum(a.state == s for a in slow) for s in {a.state.value for a in slow}

@@ -87,6 +87,15 @@ class ExceptionTerms:
         """In force from its start through its expiry day, if approved."""
         return self.state is ExceptionState.APPROVED and self.start <= day <= self.expiry
 
+    def permits(self, platform: Platform, release: str, day: date) -> bool:
+        """Whether a device may run `release` by it on a day: it is in force, speaks of it, and is not in doubt."""
+        return self.stands and self.in_force(day) and self.reaches(platform, release)
+
+
+def excepted(held: Iterable[ExceptionTerms], platform: Platform, release: str, day: date) -> frozenset[str]:
+    """The requirements that exceptions of a device permit it to fail at a release on a day."""
+    return frozenset(name for terms in held if terms.permits(platform, release, day) for name in terms.requirements)
+
 
 @dataclass(frozen=True, slots=True)
 class Refusal:

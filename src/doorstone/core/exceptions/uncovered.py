@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted
 from doorstone.core.platforms.platform import Platform
 
 
@@ -69,9 +69,7 @@ def uncovered(
     One whose approval is in doubt does not count; it fell when the device was last `read`.
     """
     reaching = [one for one in held if one.terms.reaches(platform, release)]
-    in_force = [one for one in reaching if one.terms.in_force(today)]
-    named = {name for one in in_force if one.terms.stands for name in one.terms.requirements}
-    missing = tuple(sorted(set(checks) - named))
+    missing = tuple(sorted(set(checks) - excepted((one.terms for one in held), platform, release, today)))
     if not missing:
         return None
     concerned = [one for one in reaching if one.terms.requirements & set(missing)]

@@ -26,7 +26,7 @@ class KitBasis:
 
 
 @dataclass(frozen=True, slots=True)
-class KitException:
+class HeldException:
     """An exception that a kit rests on, today. `state` is None if there is none of that name any more."""
 
     state: ExceptionState | None
@@ -45,7 +45,7 @@ class KitDevice:
 
 
 def permission_ended(
-    kit: KitBasis, revision: int | None, exceptions: Mapping[str, KitException], withdrawn: str, as_of: date
+    kit: KitBasis, revision: int | None, exceptions: Mapping[str, HeldException], withdrawn: str, as_of: date
 ) -> Iterator[str]:
     """What the kit rests on and is no longer so, devices apart.
 

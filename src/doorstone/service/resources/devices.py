@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel, Field
 
 from doorstone.api.common import KitRoute, RequestModel
-from doorstone.api.devices import DeviceChangeRequest, DeviceDetail, DevicePageResponse, DeviceResponse
+from doorstone.api.devices import DeviceChangeRequest, DeviceDetail, DeviceFilter, DevicePageResponse, DeviceResponse
 from doorstone.api.kits import (
     LeftOutResponse,
     OverrideAnswerResponse,
@@ -16,7 +16,6 @@ from doorstone.api.kits import (
 from doorstone.api.sorting import AssessmentResponse
 from doorstone.core.kits.overrides import OverrideSet
 from doorstone.service.operations import DECIDERS, EVERYONE, Answer, Call, Operations
-from doorstone.store.devices.devices import Filter
 from doorstone.work.devices import views as devices
 from doorstone.work.kits import overrides as kit_overrides
 from doorstone.work.snapshot import snapshot as snapshots
@@ -26,16 +25,9 @@ from doorstone.work.snapshot.snapshot import snapshot
 operations = Operations("devices")
 
 
-class DeviceQuery(RequestModel):
+class DeviceQuery(DeviceFilter):
     platform: str
     release: str = Field("", description="Target release; the last published one if left out")
-    state: str = ""
-    site: str = ""
-    role: str = ""
-    model: str = ""
-    requirement: str = ""
-    mark: str = Field("", description="With requirement: met, fixable, installer-check, floor, unread, ...")
-    words: str = Field("", max_length=200, description="Every word must occur in id, name, site, role or model")
     cursor: str = ""
     limit: int = Field(50, ge=1, le=500)
 
@@ -60,8 +52,7 @@ class RouteQuery(ReleaseQuery):
 )
 def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     q = call.query
-    where = Filter(q.state, q.site, q.role, q.model, q.requirement, q.mark, q.words)
-    page = devices.list_devices(call.context, q.platform, q.release, where, q.cursor, q.limit)
+    page = devices.list_devices(call.context, q.platform, q.release, q.chosen(), q.cursor, q.limit)
     shape = DevicePageResponse(
         platform=page.platform,
         release=page.release,

@@ -26,14 +26,13 @@ from doorstone.api.fleet import (
     WhatIfResponse,
 )
 from doorstone.core.fixes.plan import stop_before
+from doorstone.core.fleet import SortScenario, WhatIf
 from doorstone.service.operations import EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.store.devices.devices import Filter
 from doorstone.store.devices.selections import SelectionRow
 from doorstone.work import fleet
 from doorstone.work.devices import selections
 from doorstone.work.fixes import done as fixes_done
 from doorstone.work.fixes import plans as fixes
-from doorstone.work.fleet import SortScenario, WhatIf
 from doorstone.work.snapshot.fix_results import FixDone, fixes_of, told_of
 from doorstone.work.snapshot.snapshot import snapshot
 
@@ -46,9 +45,6 @@ class ChosenQuery(DeviceFilter):
     platform: str
     release: str = Field("", description="Target release; the last published one if left out")
     selection: str = Field("", description="A saved selection; the other conditions come on top of it")
-
-    def filter(self) -> Filter:
-        return _filter(self)
 
 
 class FleetQuery(ChosenQuery):
@@ -65,15 +61,10 @@ class ReleaseQuery(RequestModel):
     release: str = Field("", description="Target release; the last published one if left out")
 
 
-def _filter(asked: DeviceFilter) -> Filter:
-    a = asked
-    return Filter(a.state, a.site, a.role, a.model, a.requirement, a.mark, a.words)
-
-
 @operations("GET", "/fleet", "Counts over the fleet", roles=EVERYONE, query=FleetQuery, answer=FleetResponse)
 def fleet_view(call: Call[FleetQuery, None]) -> FleetResponse:
     q = call.query
-    found = fleet.fleet_view(call.context, q.platform, q.release, q.filter(), q.selection, q.by)
+    found = fleet.fleet_view(call.context, q.platform, q.release, q.chosen(), q.selection, q.by)
     return FleetResponse(
         platform=found.platform,
         release=found.release,
@@ -94,7 +85,7 @@ def compare_fleet(call: Call[CompareQuery, None]) -> ComparisonResponse:
     q = call.query
     one, other = (q.release, q.route), (q.other_release or q.release, q.other_route)
     return ComparisonResponse.model_validate(
-        fleet.compare(call.context, q.platform, one, other, q.filter(), q.selection)
+        fleet.compare(call.context, q.platform, one, other, q.chosen(), q.selection)
     )
 
 
@@ -106,7 +97,7 @@ def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
     a = call.body
     sorts = tuple(SortScenario(s.requirement, s.sort, s.model) for s in a.sorts)
     asked = WhatIf(tuple(a.fixes), a.all_fixes, sorts, tuple(a.approve))
-    found = fleet.what_if(call.context, a.platform, a.release, asked, _filter(a.where), a.selection)
+    found = fleet.what_if(call.context, a.platform, a.release, asked, a.where.chosen(), a.selection)
     return WhatIfResponse.model_validate(found)
 
 
@@ -116,14 +107,14 @@ def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
 def fix_round(call: Call[ChosenQuery, None]) -> FixRoundResponse:
     q = call.query
     return FixRoundResponse.model_validate(
-        fixes.fix_round(call.context, q.platform, q.release, q.filter(), q.selection)
+        fixes.fix_round(call.context, q.platform, q.release, q.chosen(), q.selection)
     )
 
 
 @operations("GET", "/fixes.csv", "The same as CSV", roles=EVERYONE, query=ChosenQuery, media_type="text/csv")
 def fix_round_csv(call: Call[ChosenQuery, None]) -> Answer:
     q = call.query
-    found = fixes.fix_round(call.context, q.platform, q.release, q.filter(), q.selection)
+    found = fixes.fix_round(call.context, q.platform, q.release, q.chosen(), q.selection)
     data = fixes.fix_round_csv(found).encode()
     return Answer(data, media_type="text/csv", file_name=f"fixes-{found.platform}-{found.release}.csv")
 
@@ -189,7 +180,7 @@ def list_selections(call: Call[None, None]) -> SelectionList:
 def save_selection(call: Call[None, SelectionRequest]) -> SelectionResponse:
     a = call.body
     row = selections.save_selection(
-        call.context, call.actor, call.path["name"], a.platform, a.release, _filter(a.where)
+        call.context, call.actor, call.path["name"], a.platform, a.release, a.where.chosen()
     )
     return _selection(row)
 

@@ -26,9 +26,10 @@ from doorstone.api.kits import (
     SharedCaseResponse,
 )
 from doorstone.core.kits.gates import GateResult
+from doorstone.core.kits.options import KitOptions
 from doorstone.service.operations import EVERYONE, HANDS, PUBLIC, Answer, Call, Operations, page_alone
 from doorstone.work.kits import kits
-from doorstone.work.kits.kits import Kit, KitOptions
+from doorstone.work.kits.kits import Kit
 
 operations = Operations("kits")
 

@@ -17,7 +17,6 @@ from doorstone.api.media import (
     MismatchResponse,
 )
 from doorstone.service.operations import EVERYONE, HANDS, Call, Operations
-from doorstone.store.devices.devices import Filter
 from doorstone.work import media
 from doorstone.work.media import MediaView, NewMedia
 from doorstone.work.snapshot.selecting import devices_of
@@ -57,7 +56,7 @@ def add_media(call: Call[None, MediaRequest]) -> MediaResponse:
             answer=MediaPlanResponse)  # fmt: skip
 def media_plan(call: Call[None, MediaPlanRequest]) -> MediaPlanResponse:
     a = call.body
-    where = Filter(**a.where.model_dump())
+    where = a.where.chosen()
     devices = a.devices or devices_of(call.context, a.platform, a.release, where, a.selection)
     plan = media.plan_media(call.context, devices, a.release, a.sticks_per_site)
     uses = [

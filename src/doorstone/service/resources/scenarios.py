@@ -19,7 +19,6 @@ from doorstone.api.forecast import (
 from doorstone.core.forecast.scenarios import Scenario
 from doorstone.formats.safe_csv import csv_text
 from doorstone.service.operations import EVERYONE, Answer, Call, Operations
-from doorstone.store.devices.devices import Filter
 from doorstone.work.forecast import scenarios
 
 operations = Operations("outlook")
@@ -75,5 +74,5 @@ def budget_plan_csv(call: Call[None, BudgetRequest]) -> Answer:
 
 def _plan(call: Call[None, BudgetRequest]) -> scenarios.BudgetPlan:
     a = call.body
-    where = Filter(**a.where.model_dump())
+    where = a.where.chosen()
     return scenarios.budget_plan(call.context, a.platform, a.budget, where, a.selection, a.without)

@@ -11,6 +11,7 @@ from datetime import date
 from operator import itemgetter
 from typing import Any, NamedTuple
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.ledger_changes import DEVICE_SEAL
 
 
@@ -68,19 +69,6 @@ class ReadingRow:
     verdicts: Mapping[str, bool]
     unread: Mapping[str, str]
     texts: Sequence[str]
-
-
-@dataclass(frozen=True, slots=True)
-class Filter:
-    """What to list: every given part must fit. `mark` goes with `requirement`, both with a release."""
-
-    state: str = ""
-    site: str = ""
-    role: str = ""
-    model: str = ""
-    requirement: str = ""
-    mark: str = ""
-    words: str = ""
 
 
 def _row(r: sqlite3.Row) -> DeviceRow:
@@ -178,7 +166,7 @@ def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
 def find(
     db: sqlite3.Connection,
     platform: str,
-    where: Filter,
+    where: DeviceFilter,
     profiles: Collection[int] | None,
     few: bool,
     after: str,
@@ -207,7 +195,7 @@ def find(
 
 
 def find_named(
-    db: sqlite3.Connection, where: Filter, devices: Iterable[str], after: str = "", limit: int = -1
+    db: sqlite3.Connection, where: DeviceFilter, devices: Iterable[str], after: str = "", limit: int = -1
 ) -> list[DeviceRow]:
     """Those of these devices that stand where the filter says, words included, by id; state and marks are not asked."""
     parts, values = _where(where, None)
@@ -219,7 +207,7 @@ def find_named(
     return [_row(r) for r in rows]
 
 
-def count(db: sqlite3.Connection, platform: str, where: Filter, profiles: Collection[int] | None) -> int:
+def count(db: sqlite3.Connection, platform: str, where: DeviceFilter, profiles: Collection[int] | None) -> int:
     """How many devices `find` would find; asked of the counts by place unless words are looked for."""
     parts, values = _where(where, profiles)
     sql = "COUNT(*) FROM devices" if where.words else "COALESCE(SUM(d.devices), 0) FROM profile_locations"
@@ -227,7 +215,9 @@ def count(db: sqlite3.Connection, platform: str, where: Filter, profiles: Collec
     return int(found.fetchone()[0])
 
 
-def _where(where: Filter, profiles: Collection[int] | None, *, indexed: bool = True) -> tuple[str, dict[str, Any]]:
+def _where(
+    where: DeviceFilter, profiles: Collection[int] | None, *, indexed: bool = True
+) -> tuple[str, dict[str, Any]]:
     parts = ""
     values: dict[str, Any] = {}
     for name in ("site", "role"):

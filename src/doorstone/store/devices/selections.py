@@ -6,7 +6,7 @@ import json
 import sqlite3
 from dataclasses import asdict, dataclass
 
-from doorstone.store.devices.devices import Filter
+from doorstone.core.devices.filter import DeviceFilter
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,7 +16,7 @@ class SelectionRow:
     name: str
     platform: str
     release: str
-    chosen: Filter
+    chosen: DeviceFilter
     by: str
     at: str
 
@@ -42,4 +42,4 @@ def delete(db: sqlite3.Connection, name: str) -> bool:
 
 
 def _row(row: sqlite3.Row) -> SelectionRow:
-    return SelectionRow(**{**dict(row), "chosen": Filter(**json.loads(row["chosen"]))})
+    return SelectionRow(**{**dict(row), "chosen": DeviceFilter(**json.loads(row["chosen"]))})

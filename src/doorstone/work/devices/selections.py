@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.devices import selections as store
-from doorstone.store.devices.devices import Filter
 from doorstone.store.devices.selections import SelectionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
@@ -17,13 +17,13 @@ from doorstone.work.snapshot.selecting import choose_devices
 
 
 def save_selection(
-    context: Context, actor: Actor, name: str, platform_id: str, release: str, where: Filter
+    context: Context, actor: Actor, name: str, platform_id: str, release: str, where: DeviceFilter
 ) -> SelectionRow:
     """Save a filter under a name; the same name again replaces it."""
     if not name.strip() or len(name) > 80 or not name.isprintable() or "/" in name:
         raise BadInputError("A selection has a name", "Give one of up to 80 letters, without a slash")
     choose_devices(context, platform_id, release, where)
-    if where == Filter():
+    if where == DeviceFilter():
         raise BadInputError("The selection chooses every device", "Give at least one condition")
     row = SelectionRow(name.strip(), platform_id, release, where, actor.name, context.now())
     with context.database.write() as db:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, NamedTuple
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import Candidate, FactSpec, Verdict, View
 from doorstone.core.forecast.course import Course, course
 from doorstone.core.forecast.device_forecast import Forecast
@@ -15,7 +16,7 @@ from doorstone.core.sorting.assessment import State
 from doorstone.core.sorting.counts import Sorted
 from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as store
-from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
@@ -86,7 +87,7 @@ class Device:
 
 
 def list_devices(
-    context: Context, platform_id: str, release: str, where: Filter, after: str = "", limit: int = 50
+    context: Context, platform_id: str, release: str, where: DeviceFilter, after: str = "", limit: int = 50
 ) -> DevicePage:
     """A page of the platform's devices against a release, by id, those after `after`."""
     platform = get_sheet(context, platform_id).platform

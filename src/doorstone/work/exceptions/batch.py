@@ -115,7 +115,7 @@ def _named(
     for device, held in now.held(devices).items():
         reaching = [e for e in held if e.reaches(platform, release) and e.id not in besides]
         waits = [e for e in reaching if e.state is ExceptionState.REQUESTED and now.today <= e.expiry]
-        standing = waits + [e for e in reaching if e.stands and e.in_force(now.today)]
+        standing = waits + [e for e in reaching if e.permits(platform, release, now.today)]
         found[device] = {name: e.id for e in standing for name in e.requirements}
     return found
 

@@ -14,6 +14,7 @@ from doorstone.core.exceptions.life import (
     Move,
     approvals_needed,
     check_approver,
+    excepted,
     next_state,
     shown,
 )
@@ -254,12 +255,8 @@ def _case(context: Context, db: sqlite3.Connection, now: Snapshot, row: Exceptio
         return ConsequenceCase(device, runs or "an unread release", (), (), kits, None)
     platform = sheet.platform
     reaches = next(e for e in now.exceptions if e.id == id_of("EX", row.id)).reaches(platform, runs)
-    others = {
-        requirement
-        for e in now.exceptions_of(device)
-        if e.id != id_of("EX", row.id) and e.in_force(now.today) and e.reaches(platform, runs)
-        for requirement in e.requirements
-    }
+    besides = [e for e in now.exceptions_of(device) if e.id != id_of("EX", row.id)]
+    others = excepted(besides, platform, runs, now.today)
     assessment = now.assessment(device, runs)
     failing = {f.requirement.id for f in assessment.unmet()}
     unmet = sorted(failing & set(row.requirements) - others) if reaches else []

@@ -9,6 +9,7 @@ from datetime import date
 from typing import Any
 
 from doorstone.core.conditions import ConditionError, parse
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.exceptions.life import (
     ExceptionState,
     Involved,
@@ -31,7 +32,6 @@ from doorstone.core.exceptions.terms import (
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import State
 from doorstone.store import exceptions as store
-from doorstone.store.devices import devices as device_store
 from doorstone.store.exceptions import ConditionRow, ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record, tell_people
@@ -244,7 +244,7 @@ def devices_asked(context: Context, now: Snapshot, asked: NewException) -> list[
     devices = set(asked.devices)
     if asked.selection:
         platform = asked.platform or _platform_of_selection(context, asked.selection)
-        chosen = choose_devices(context, platform, asked.release, device_store.Filter(), asked.selection)
+        chosen = choose_devices(context, platform, asked.release, DeviceFilter(), asked.selection)
         devices |= {row.id for row, _ in now.find(chosen.platform, chosen.release, chosen.where)}
     return sorted(devices)
 

@@ -6,11 +6,12 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
 from doorstone.core.sorting.assessment import Assessment, State, assess, with_exceptions
 from doorstone.formats.safe_csv import csv_text
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.selecting import among, choose_devices, counts
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
@@ -102,10 +103,10 @@ def _with(assessment: Assessment, excepted: Collection[str]) -> State:
 
 
 def fix_round(
-    context: Context, platform_id: str, release: str = "", where: Filter | None = None, selection: str = ""
+    context: Context, platform_id: str, release: str = "", where: DeviceFilter | None = None, selection: str = ""
 ) -> FixRound:
     """Every fix worth making on the chosen devices, by site, action and device; planned once per profile."""
-    chosen = choose_devices(context, platform_id, release, where or Filter(), selection)
+    chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     now = snapshot(context)
     decisions = now.decisions_for(chosen.platform)
     views = now.profile_views(chosen.platform)

@@ -9,6 +9,7 @@ from datetime import date
 
 from doorstone.core.forecast.course import Course, course
 from doorstone.core.forecast.device_forecast import Forecast, edition_of
+from doorstone.core.forecast.fleet import FleetForecast, forecast_of_fleet
 from doorstone.core.platforms.platform import Platform, Release, target_release
 from doorstone.core.sorting.counts import RollUp
 from doorstone.store.devices import profiles as profile_store
@@ -50,65 +51,13 @@ def device_forecast(context: Context, device: str, release: str = "") -> DeviceF
     return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
 
 
-@dataclass(frozen=True, slots=True)
-class MonthOfLeaving:
-    """How many devices leave servicing in a month, and what ends it for them."""
-
-    month: str
-    technical: int
-    approved: int
-    causes: Mapping[str, int]
-
-
-@dataclass(frozen=True, slots=True)
-class FleetForecast:
-    platform: str
-    as_of: date
-    devices: int
-    unknown: int
-    past: int
-    months: tuple[MonthOfLeaving, ...]
-    ends: Mapping[str, int]
-    courses: Mapping[str, int]
-
-
 def fleet_forecast(context: Context, platform_id: str, release: str = "") -> FleetForecast:
     """When devices leave servicing, technically and as approved today, and the courses towards `release`."""
     platform = get_sheet(context, platform_id).platform
     release = release or target_release(platform, context.today())
     need_release(platform, release)
     now = snapshot(context)
-    technical: Counter[str] = Counter()
-    approved: Counter[str] = Counter()
-    causes: dict[str, Counter[str]] = {}
-    ends: Counter[str] = Counter()
-    courses: Counter[str] = Counter()
-    unknown = past = 0
-    forecasts = now.fleet_forecasts(platform)
-    for ahead, count in forecasts:
-        if ahead is None or ahead.unread:
-            unknown += count
-            continue
-        courses[course(release, ahead, now.today, context.policy.stay_days).way] += count
-        ends[ahead.technical.ended_by] += count
-        past += count * (ahead.technical.runway is None)
-        for line, months in ((ahead.technical, technical), (ahead.approved, approved)):
-            if line.runway is not None:
-                months[line.runway.isoformat()[:7]] += count
-        if ahead.technical.runway is not None:
-            month = ahead.technical.runway.isoformat()[:7]
-            causes.setdefault(month, Counter())[ahead.technical.ended_kind] += count
-    every = sorted({*technical, *approved})
-    return FleetForecast(
-        platform_id,
-        now.today,
-        sum(count for _, count in forecasts),
-        unknown,
-        past,
-        tuple(MonthOfLeaving(m, technical[m], approved[m], dict(causes.get(m, {}))) for m in every),
-        dict(ends.most_common()),
-        dict(courses.most_common()),
-    )
+    return forecast_of_fleet(platform_id, release, now.fleet_forecasts(platform), now.today, context.policy.stay_days)
 
 
 @dataclass(frozen=True, slots=True)

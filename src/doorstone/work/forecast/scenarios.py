@@ -9,6 +9,7 @@ from datetime import date
 from decimal import Decimal
 
 from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.profiles import view_of
 from doorstone.core.facts import View
 from doorstone.core.forecast.budget import Group, Option, plan
@@ -18,7 +19,6 @@ from doorstone.core.forecast.scenarios import Scenario, ScenarioComparison, outl
 from doorstone.core.platforms.platform import Platform
 from doorstone.store import followups as after_store
 from doorstone.store.devices import profiles as profile_store
-from doorstone.store.devices.devices import Filter
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.snapshot.selecting import choose_devices, counts
@@ -171,7 +171,12 @@ class BudgetPlan:
 
 
 def budget_plan(
-    context: Context, platform_id: str, budget: Decimal, where: Filter, selection: str = "", without: Sequence[str] = ()
+    context: Context,
+    platform_id: str,
+    budget: Decimal,
+    where: DeviceFilter,
+    selection: str = "",
+    without: Sequence[str] = (),
 ) -> BudgetPlan:
     """Which way each device takes so that a budget buys the most serviced device-months. `without` leaves ways out.
 

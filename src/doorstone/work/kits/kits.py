@@ -15,10 +15,20 @@ from doorstone.core.kits.case import KitCase, KitException
 from doorstone.core.kits.check import kit_differences
 from doorstone.core.kits.files import archive, kit_refusals, render
 from doorstone.core.kits.gates import GateResult, check_gates
+from doorstone.core.kits.options import (
+    KitNeeds,
+    KitOptions,
+    SharedCase,
+    check_options,
+    check_waived,
+    fewest_kits,
+    kit_permission,
+    settings_sets,
+)
 from doorstone.core.kits.overrides import Choice, OverrideSet, choose
 from doorstone.core.kits.settings_store import StoreError, setting_text
 from doorstone.core.media import Media
-from doorstone.core.platforms.platform import Platform, Route, SettingsSet, target_release
+from doorstone.core.platforms.platform import Platform, Route, target_release
 from doorstone.formats.runbook_page import runbook_page
 from doorstone.formats.signature import new_key, public_key, sign
 from doorstone.formats.template_sandbox import TemplateError, fill_template
@@ -29,7 +39,7 @@ from doorstone.store.keys import KIT_KEY, key_file
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.errors import ErrorEntry, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.kits.overrides import overrides_for
 from doorstone.work.snapshot.approvals import stale_devices
@@ -37,9 +47,6 @@ from doorstone.work.snapshot.kit_standing import KitStanding, kit_standings
 from doorstone.work.snapshot.media_on_record import choose_media, on_record, with_media
 from doorstone.work.snapshot.sheets import need_kit_route, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
-
-CARRY_OVER = ("everything", "files", "nothing")
-MOST_DEVICES = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,31 +61,6 @@ class Kit:
     row: store.KitRow
     standing: KitStanding
     files: tuple[KitFile, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class KitOptions:
-    """What a kit is asked for. `waive` maps gate -> why its warning is waived.
-
-    `media` names the media to use, the one that fits best if empty; `sets` the settings for after the upgrade.
-    """
-
-    devices: tuple[str, ...]
-    release: str = ""
-    route: str = "in-place"
-    carry_over: str = "everything"
-    waive: Mapping[str, str] | None = None
-    media: str = ""
-    sets: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class SharedCase:
-    """Devices that can share a kit: the same overrides carry each of them."""
-
-    devices: tuple[str, ...]
-    overrides: tuple[str, ...]
-    media: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,38 +135,19 @@ def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
 
 
 def _check_wanted(wanted: KitOptions) -> None:
-    route, carry_over = wanted.route, wanted.carry_over
-    if not wanted.devices or len(wanted.devices) > MOST_DEVICES:
-        raise BadInputError(f"A kit is for 1 to {MOST_DEVICES} devices", "Name them")
-    need_kit_route(route)
-    if carry_over not in CARRY_OVER or (route == Route.CLEAN) != (carry_over == "nothing"):
-        raise BadInputError(
-            f"The {route} route cannot carry over {carry_over!r}", "In place: everything or files. Clean: nothing"
-        )
-    for gate, why in (wanted.waive or {}).items():
-        if not 5 <= len(why.strip()) <= 300 or not why.isprintable():
-            raise BadInputError(f"To waive {gate} takes a reason", "Say in a sentence why the warning does not matter")
+    need_kit_route(wanted.route)
+    with rules():
+        check_options(wanted)
 
 
 def _platform_of(now: Snapshot, wanted: KitOptions) -> tuple[Platform, str]:
     platform = now.one_platform(wanted.devices, "Make one kit per platform")
     release = wanted.release or target_release(platform, now.today)
     need_release(platform, release)
-    known = {gate.id: gate for gate in platform.gates}
-    for gate in wanted.waive or ():
-        if gate not in known:
-            raise BadInputError(f"There is no gate {gate!r}", f"There is: {', '.join(sorted(known))}")
-    _sets(platform, wanted)
+    with rules():
+        check_waived(platform, wanted.waive or ())
+        settings_sets(platform, wanted.sets)
     return platform, release
-
-
-def _sets(platform: Platform, wanted: KitOptions) -> tuple[SettingsSet, ...]:
-    known = {one.id: one for one in platform.sets}
-    for name in wanted.sets:
-        if name not in known:
-            there = ", ".join(sorted(known)) or "none"
-            raise BadInputError(f"{platform.name} has no settings set {name!r}", f"There is: {there}")
-    return tuple(known[name] for name in sorted(set(wanted.sets)))
 
 
 def _device_case(
@@ -193,7 +156,11 @@ def _device_case(
     view, route = now.view(device), Route(wanted.route)
     assessment = now.assessment(device, release)
     unmet = {f.requirement.id for f in assessment.unmet()}
-    excepted, stale, used = _in_force(now, exception_store.of_device(db, device), platform, release, device, unmet)
+    rows = {id_of("EX", row.id): row for row in exception_store.of_device(db, device)}
+    held = [(terms(row), stale_devices(row, now).get(device, ())) for row in rows.values()]
+    mine = [pair for pair in held if device in pair[0].devices]
+    permitted = kit_permission(mine, platform, release, unmet, now.today)
+    excepted = permitted.excepted
     known = now.experience(platform).of(device, now.device(device).model).at(release)
     choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted), known=known)
     media = choose_media(now, on_record(db, platform), device, release, wanted.media)
@@ -202,7 +169,7 @@ def _device_case(
     waive = set(wanted.waive or ())
     refused = [
         ErrorEntry(f"{device}, {r.subject}", r.reason, r.hint)
-        for r in kit_refusals(assessment, excepted, stale, choice, gates, waive)
+        for r in kit_refusals(assessment, excepted, permitted.stale, choice, gates, waive)
     ]
     refused += [
         ErrorEntry(f"{device}, {g.gate.id}", f"{g.gate.title} is a stop and cannot be waived", g.gate.todo)
@@ -211,32 +178,13 @@ def _device_case(
     ]
     model = now.device(device).model
     patches = platform.models[model].patches if model in platform.models else ()
-    return _DeviceCase(device, _best(choice), tuple(used), gates, tuple(refused), patches, media)
+    return _DeviceCase(
+        device, _best(choice), tuple(rows[name] for name in permitted.used), gates, tuple(refused), patches, media
+    )
 
 
 def _best(choice: Choice) -> OverrideSet:
     return choice.best or OverrideSet((), (), ())
-
-
-def _in_force(
-    now: Snapshot, rows: list[ExceptionRow], platform: Platform, release: str, device: str, unmet: set[str]
-) -> tuple[dict[str, str], dict[str, list[str]], list[ExceptionRow]]:
-    """Requirement -> the exception in force that names it; stale exceptions that would be needed; those used."""
-    excepted: dict[str, str] = {}
-    stale: dict[str, list[str]] = {}
-    used: list[ExceptionRow] = []
-    for row in sorted(rows, key=lambda r: r.id):
-        held = terms(row)
-        names = unmet & held.requirements
-        reaching = held.in_force(now.today) and held.reaches(platform, release)
-        if device not in held.devices or not (names and reaching):
-            continue
-        if changes := stale_devices(row, now).get(device):
-            stale[held.id] = changes
-            continue
-        used.append(row)
-        excepted |= dict.fromkeys(names, held.id)
-    return excepted, {n: c for n, c in stale.items() if not unmet <= set(excepted)}, used
 
 
 def _refuse(found: Sequence[_DeviceCase], release: str) -> None:
@@ -246,23 +194,13 @@ def _refuse(found: Sequence[_DeviceCase], release: str) -> None:
         raise RefusedError(f"No kit can be made for {named} to {release}", "Correct each reason first", errors)
     cases = _shared(found)
     if len(cases) > 1:
-        apart = [ErrorEntry(", ".join(case.devices[:6]), _need_words(case), "Make a kit for these") for case in cases]
+        apart = [ErrorEntry(", ".join(case.devices[:6]), case.needs, "Make a kit for these") for case in cases]
         raise RefusedError(f"These devices are {len(cases)} cases: they cannot share a kit", "Make one for each", apart)
 
 
-def _need_words(case: SharedCase) -> str:
-    words = f"{'they need' if len(case.devices) > 1 else 'it needs'} {' and '.join(case.overrides) or 'no override'}"
-    return words + (f", from {case.media}" if case.media else "")
-
-
 def _shared(found: Sequence[_DeviceCase]) -> list[SharedCase]:
-    """The fewest kits that carry these devices exactly: one per distinct set of overrides, patches and media."""
-    groups: dict[tuple[tuple[str, ...], tuple[str, ...], str], list[str]] = {}
-    for one in found:
-        groups.setdefault((one.chosen.ids, one.patches, one.media.id if one.media else ""), []).append(one.device)
-    return sorted(
-        (SharedCase(tuple(devices), ids, media) for (ids, _, media), devices in groups.items()),
-        key=lambda c: (-len(c.devices), c.devices),
+    return fewest_kits(
+        KitNeeds(one.device, one.chosen.ids, one.patches, one.media.id if one.media else "") for one in found
     )
 
 
@@ -289,7 +227,7 @@ def _kit_case(
         found[0].patches,
         {gate: why.strip() for gate, why in sorted((wanted.waive or {}).items()) if gate in waivable},
         found[0].media,
-        _sets(platform, wanted),
+        settings_sets(platform, wanted.sets),
         tuple((one.device, now.device(one.device).name, now.view(one.device).text("machine.serial")) for one in found),
     )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from doorstone.core.exceptions.life import excepted
 from doorstone.core.kits.overrides import Choice, choose
 from doorstone.core.platforms.platform import Route, Sort
 from doorstone.work.context.context import Context
@@ -28,19 +29,14 @@ def overrides_for(context: Context, device: str, release: str, route: str) -> Ov
     now = snapshot(context)
     platform = now.need_sheet(device).platform
     need_kit_route(route)
-    excepted = {
-        name
-        for e in now.exceptions_of(device)
-        if e.reaches(platform, assessment.release) and e.in_force(now.today)
-        for name in e.requirements
-    }
+    permitted = excepted(now.exceptions_of(device), platform, assessment.release, now.today)
     checks = tuple(
         f.requirement.id
         for f in assessment.unmet()
-        if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in excepted)
+        if f.sort is Sort.CHECK and (not f.fixes or f.requirement.id in permitted)
     )
     view = now.view(device)
     known = now.experience(platform).of(device, now.device(device).model).at(assessment.release)
-    values, named = view.values(), excepted | set(checks)
+    values, named = view.values(), permitted | set(checks)
     choice = choose(platform, assessment.release, Route(route), values, view.as_of, checks, named, known=known)
     return OverrideAnswer(device, assessment.release, Route(route), checks, choice)

@@ -11,12 +11,13 @@ from typing import Any, NamedTuple
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import profile_content, profile_facts
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, shown, stale_because
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
 from doorstone.core.facts import View, settle
 from doorstone.core.forecast.costs import ways_of
 from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.platforms.differences import Change, differences
-from doorstone.core.platforms.platform import Override, Platform
+from doorstone.core.platforms.impact import kit_objections, releases_lost
+from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Decision, assess, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
 from doorstone.store import attempts as attempt_store
@@ -184,7 +185,7 @@ def _moves(
             for device in case.devices:
                 mine = held.get(device, _Held((), ()))
                 was, becomes = (
-                    with_exceptions(side.state, mark, _named(terms, sheet, release, today)).value
+                    with_exceptions(side.state, mark, excepted(terms, sheet, release, today)).value
                     for side, mark, terms, sheet in zip(sides, marks, mine, (old, new), strict=True)
                 )
                 if was != becomes:
@@ -193,11 +194,6 @@ def _moves(
             found.append(StateMove(release, was, becomes, len(devices), tuple(sorted(devices)[:MOST_NAMED])))
             every.update(devices)
     return found, every
-
-
-def _named(terms: Iterable[ExceptionTerms], platform: Platform, release: str, day: date) -> set[str]:
-    in_force = [e for e in terms if e.stands and e.in_force(day) and e.reaches(platform, release)]
-    return {name for e in in_force for name in e.requirements}
 
 
 def _cases(context: Context, old: Platform, new: Platform) -> list[_Case]:
@@ -326,37 +322,14 @@ def _kits(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:
     with context.database.read() as db:
         rows = [row for row in kit_store.every(db, None) if row.platform == old.id]
     for row in rows:
-        words = []
-        if not new.has(row.release):
-            words.append(f"release {row.release} is no longer in the sheet")
-        for name in row.overrides:
-            was = next((o for o in old.overrides if o.id == name), None)
-            now = next((o for o in new.overrides if o.id == name), None)
-            if now is None:
-                words.append(f"its override {name} is gone")
-            elif new.has(row.release) and not new.in_span(row.release, now.since, now.until):
-                words.append(f"its override {name} does not work on {row.release}")
-            elif was and _made_otherwise(was, now):
-                words.append(f"its override {name} is done in another way")
-        if old.store != new.store:
-            words.append("settings are kept in another way")
-        sets = {s.id: s for s in old.sets}, {s.id: s for s in new.sets}
-        words += [f"its settings set {name} differs" for name in row.sets if sets[0].get(name) != sets[1].get(name)]
+        words = tuple(kit_objections(old, new, row.release, row.overrides, row.sets))
         if words:
-            yield Affected(id_of("KT", row.id), tuple(sorted(row.devices)), tuple(words))
-
-
-def _made_otherwise(was: Override, now: Override) -> bool:
-    """Whether a kit made today would hold something else for the override."""
-    return any(
-        getattr(was, name) != getattr(now, name)
-        for name in ("settings", "arguments", "files", "loader", "kind", "cautions", "expect", "restart", "lasting")
-    )
+            yield Affected(id_of("KT", row.id), tuple(sorted(row.devices)), words)
 
 
 def _relying(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:
     """Overrides that would end or go, with every device that relies on them: by attempt, kit or forecast."""
-    lost = {was.id: _lost(old, new, was) for was in old.overrides}
+    lost = {was.id: releases_lost(old, new, was) for was in old.overrides}
     if not any(lost.values()):
         return
     with context.database.read() as db:
@@ -388,15 +361,3 @@ def _relying(context: Context, old: Platform, new: Platform) -> Iterable[Affecte
         words = [f"no longer works on {', '.join(lost[was.id])}"]
         words += [f"{len(devices)} {how}" for how, devices in by.items() if devices]
         yield Affected(was.id, tuple(sorted(set().union(*by.values()))), tuple(words))
-
-
-def _lost(old: Platform, new: Platform, was: Override) -> list[str]:
-    """The releases on which an override works by the old sheet, and not by the new."""
-    now = next((o for o in new.overrides if o.id == was.id), None)
-    return [
-        r.id
-        for r in new.releases
-        if old.has(r.id)
-        and old.in_span(r.id, was.since, was.until)
-        and (now is None or not new.in_span(r.id, now.since, now.until))
-    ]

@@ -23,6 +23,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import REPORTER
 from doorstone.core.sorting.counts import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
@@ -437,7 +438,7 @@ def _standing(context: Context) -> dict[str, _Stand]:
     for name, sheet in all_sheets(context).items():
         out = [r.id for r in sheet.platform.releases if r.published <= context.today()]
         release = out[-1] if out else sheet.platform.releases[0].id
-        for row, found in snapshot(context).find(sheet.platform, release, device_store.Filter()):
+        for row, found in snapshot(context).find(sheet.platform, release, DeviceFilter()):
             standing[row.id] = _Stand(name, release, found)
     return standing
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from doorstone.core.kits.gates import check_gates
-from doorstone.core.kits.standing import KitBasis, KitDevice, KitException, device_changed, permission_ended
+from doorstone.core.kits.standing import HeldException, KitBasis, KitDevice, device_changed, permission_ended
 from doorstone.core.platforms.platform import Platform, Route
 from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
@@ -55,11 +55,11 @@ def kit_standings(context: Context, rows: Sequence[KitRow]) -> dict[int, KitStan
     return found
 
 
-def _exception(row: ExceptionRow | None, now: Snapshot) -> KitException:
+def _exception(row: ExceptionRow | None, now: Snapshot) -> HeldException:
     if row is None:
-        return KitException(None)
+        return HeldException(None)
     expiry = date.fromisoformat(row.expires_on)
-    return KitException(state_of(row, now.today), expiry, stale_devices(row, now).keys(), row.requirements)
+    return HeldException(state_of(row, now.today), expiry, stale_devices(row, now).keys(), row.requirements)
 
 
 def _devices(now: Snapshot, platform: Platform, row: KitRow) -> Iterator[KitDevice]:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.core.sorting.assessment import State
 from doorstone.store.devices import selections as store
-from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.store.devices.selections import SelectionRow
 from doorstone.work.context.context import Context
@@ -25,7 +26,7 @@ class SelectedDevices:
 
     platform: Platform
     release: str
-    where: Filter
+    where: DeviceFilter
     selection: str
 
 
@@ -43,7 +44,7 @@ class SelectionCase:
 
 
 def choose_devices(
-    context: Context, platform_id: str, release: str, where: Filter, selection: str = ""
+    context: Context, platform_id: str, release: str, where: DeviceFilter, selection: str = ""
 ) -> SelectedDevices:
     """A filter, on top of a saved selection if one is named. Raises `MissingError` or `BadInputError`."""
     platform = get_sheet(context, platform_id).platform
@@ -51,8 +52,7 @@ def choose_devices(
         saved = get_selection(context, selection)
         if saved.platform != platform_id:
             raise BadInputError(f"{selection!r} is a selection of {saved.platform}", "Choose that platform")
-        given = {name: value for name, value in asdict(where).items() if value}
-        where = Filter(**{**asdict(saved.chosen), **given})
+        where = where.on_top_of(saved.chosen)
         release = release or saved.release
     release = release or target_release(platform, context.today())
     need_release(platform, release)
@@ -66,30 +66,19 @@ def counts(context: Context, chosen: SelectedDevices) -> list[ProfileCount]:
     """How many of the chosen devices are of each profile, where; one by one only if words are looked for."""
     if not chosen.where.words:
         every = snapshot(context).counts(chosen.platform, chosen.release)
-        return [count for count in every if fits(count, chosen.where)]
+        where = chosen.where
+        return [c for c in every if where.fits(c.state, c.site, c.role, c.model, c.marks)]
     return [
         ProfileCount(row.profile or 0, row.site, row.role, row.model, row.running_release, 1, found.state, found.marks)
         for row, found in snapshot(context).find(chosen.platform, chosen.release, chosen.where)
     ]
 
 
-def devices_of(context: Context, platform_id: str, release: str, where: Filter, selection: str = "") -> list[str]:
+def devices_of(context: Context, platform_id: str, release: str, where: DeviceFilter, selection: str = "") -> list[str]:
     """The devices that a filter and a saved selection choose, by id. Raises `MissingError` or `BadInputError`."""
     platform_id = platform_id or (get_selection(context, selection).platform if selection else "")
     chosen = choose_devices(context, platform_id or by_size(context)[0][0].platform.id, release, where, selection)
     return [row.id for row, _ in snapshot(context).find(chosen.platform, chosen.release, chosen.where)]
-
-
-def fits(count: ProfileCount, where: Filter) -> bool:
-    """Whether devices of this profile at this place are chosen, words apart."""
-    if (where.state and count.state != where.state) or (where.model and count.model != where.model):
-        return False
-    if (where.site and count.site != where.site) or (where.role and count.role != where.role):
-        return False
-    if where.requirement:
-        mark = count.marks.get(where.requirement, "met")
-        return mark == where.mark if where.mark else mark != "met"
-    return True
 
 
 def cases(context: Context, chosen: SelectedDevices, found: list[ProfileCount]) -> list[SelectionCase]:
@@ -114,11 +103,10 @@ def among(
     places = {(count.profile, count.site, count.role, count.state) for count in found}
     plain = standings(now.context, chosen.platform, chosen.release).of
     raised = now.raised(chosen.platform, chosen.release)
-    words = chosen.where.words.lower().split()
     for row in rows:
         state = raised[row.id].stands.state if row.id in raised else plain.state(row.profile) if row.profile else ""
-        text = f"{row.id} {row.name} {row.site} {row.role} {row.model}".lower()
-        if (row.profile, row.site, row.role, state) in places and all(word in text for word in words):
+        fits_words = chosen.where.fits_words(row.id, row.name, row.site, row.role, row.model)
+        if (row.profile, row.site, row.role, state) in places and fits_words:
             yield row
 
 

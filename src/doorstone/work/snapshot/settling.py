@@ -24,6 +24,7 @@ from doorstone.core.facts import (
     Source,
     View,
     settle,
+    source_of,
     spans,
     stands_until,
 )
@@ -187,9 +188,7 @@ class Settler:
         return [*told, Reading("nobody", newest, dict(quiet))] if quiet else told
 
     def _fresh(self, source: str, at: datetime) -> bool:
-        known = self.by.sources.get(source)
-        days = known.passing_days if known else 30
-        return days is None or (self.by.today - at.date()).days <= days
+        return source_of(self.by.sources, source).fresh(at.date(), self.by.today, lasting=False)
 
     def view(self, device: str, record: Record | None = None) -> View:
         """One device settled; `record` is its row, if the caller has read it."""
@@ -298,11 +297,10 @@ class Settler:
         """Whether lasting and passing facts that a source read on a day still count."""
         found = self.by.fresh_on.get((source, day))
         if found is None:
-            known, read = self.by.sources.get(source) or Source(source, 0), date.fromisoformat(day)
-            lasting, passing = (
-                days is None or (self.by.today - read).days <= days for days in (known.lasting_days, known.passing_days)
-            )
-            found = self.by.fresh_on[source, day] = lasting, passing
+            known, read = source_of(self.by.sources, source), date.fromisoformat(day)
+            found = self.by.fresh_on[source, day] = (
+                known.fresh(read, self.by.today, lasting=True), known.fresh(read, self.by.today, lasting=False)
+            )  # fmt: skip
         return found
 
     def _until(self, platform: str, heard: Heard) -> str | None:

@@ -11,8 +11,9 @@ from typing import Any, NamedTuple, cast
 
 from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.profiles import view_of
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import Platform, target_release
@@ -22,7 +23,7 @@ from doorstone.store import exceptions as exception_store
 from doorstone.store import ledger
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
-from doorstone.store.devices.devices import DeviceRow, Filter, Record
+from doorstone.store.devices.devices import DeviceRow, Record
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.work.context.context import Context
@@ -165,7 +166,7 @@ class Snapshot:
         return found or sorted_as(self.assessment(row.id, release))
 
     def find(
-        self, platform: Platform, release: str, where: Filter, after: str = "", limit: int = -1
+        self, platform: Platform, release: str, where: DeviceFilter, after: str = "", limit: int = -1
     ) -> list[tuple[DeviceRow, Sorted]]:
         """Devices of a platform by id, those after `after`, with how they stand at a release."""
         with self.context.database.read():
@@ -176,7 +177,7 @@ class Snapshot:
         key = platform.id, release
         if key not in self._excepted:
             named = {
-                device: frozenset(name for e in mine if e.reaches(platform, release) for name in e.requirements)
+                device: excepted(mine, platform, release, self.today)
                 for device, mine in self.in_force_by_device(platform).items()
             }
             self._excepted[key] = {device: names for device, names in named.items() if names}
@@ -246,7 +247,7 @@ class Snapshot:
             made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
         return made
 
-    def total(self, platform: Platform, release: str, where: Filter) -> int:
+    def total(self, platform: Platform, release: str, where: DeviceFilter) -> int:
         """How many devices a filter chooses at a release."""
         raised = self.raised(platform, release) if where.state else {}
         rests_on = (self.context.stamp().devices, self.decisions_for(platform), platform, self.today, raised)

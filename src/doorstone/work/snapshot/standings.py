@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from operator import attrgetter
 from typing import Any, NamedTuple
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.forecast.batch import BatchForecaster
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, Decision
@@ -21,7 +22,7 @@ from doorstone.core.sorting.counts import Sorted
 from doorstone.core.sorting.rules_basis import looks_at_days
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as store
-from doorstone.store.devices.devices import DeviceRow, Filter
+from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.profiles import ProfileRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.settling import decisions_of, roll
@@ -37,7 +38,7 @@ class Standings:
     rows: Mapping[int, ProfileRow]
     of: SortedProfile
 
-    def chosen(self, where: Filter) -> set[int] | None:
+    def chosen(self, where: DeviceFilter) -> set[int] | None:
         """The profiles whose state, model and marks fit; None if the filter asks for none of these."""
         if not (where.state or where.model or where.requirement):
             return None
@@ -47,14 +48,10 @@ class Standings:
             if (not where.state or self.of.state(number) == where.state) and self.fits(number, where)
         }
 
-    def fits(self, number: int, where: Filter) -> bool:
+    def fits(self, number: int, where: DeviceFilter) -> bool:
         """Whether model and marks of a profile fit."""
-        if where.model and self.rows[number].model != where.model:
-            return False
-        if where.requirement:
-            mark = self.of.mark(number, where.requirement)
-            return mark == where.mark if where.mark else mark != "met"
-        return True
+        marks = {where.requirement: self.of.mark(number, where.requirement)} if where.requirement else {}
+        return where.fits_class(self.rows[number].model, marks)
 
 
 class Raised(NamedTuple):
@@ -151,7 +148,7 @@ def find_devices(
     context: Context,
     platform: Platform,
     release: str,
-    where: Filter,
+    where: DeviceFilter,
     raised: Mapping[str, Raised],
     after: str = "",
     limit: int = -1,
@@ -172,7 +169,7 @@ def find_devices(
     ]
 
 
-def _moved(found: Standings, where: Filter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:
+def _moved(found: Standings, where: DeviceFilter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:
     """Devices whose profiles a filter by state chooses but not they themselves, and the other way round."""
     if not where.state:
         return [], []
@@ -231,7 +228,7 @@ def _few(found: Standings, profiles: Collection[int] | None) -> bool:
 
 
 def count_devices(
-    context: Context, platform: Platform, release: str, where: Filter, raised: Mapping[str, Raised]
+    context: Context, platform: Platform, release: str, where: DeviceFilter, raised: Mapping[str, Raised]
 ) -> int:
     """How many devices `find_devices` would find; asked of the counts by profile unless words are looked for."""
     roll(context)

@@ -10,7 +10,7 @@ from datetime import date
 from typing import NamedTuple
 
 from doorstone.core.attempts import outcomes
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, refusals
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
 from doorstone.core.fixes.plan import plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
@@ -73,8 +73,7 @@ def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Ite
             findings = assessed[row.id].unmet() if row.id in assessed else ()
             checks = frozenset(f.requirement.id for f in findings if f.sort is Sort.CHECK)
             mine = held.get(row.id, ())
-            reaching = (e for e in mine if e.stands and e.in_force(now.today) and e.reaches(platform, release))
-            if checks - {name for e in reaching for name in e.requirements}:
+            if checks - excepted(mine, platform, release, now.today):
                 yield Lacking(row, release, assessed[row.id], checks, mine)
 
 

@@ -1,0 +1,46 @@
+"""Which devices are looked at: conditions on what is known of each, and on how it stands at a release."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceFilter:
+    """Every given part must fit; an empty one fits all. `mark` goes with `requirement`, both with a release.
+
+    `words` must each occur in id, name, site, role or model.
+    """
+
+    state: str = ""
+    site: str = ""
+    role: str = ""
+    model: str = ""
+    requirement: str = ""
+    mark: str = ""
+    words: str = ""
+
+    def on_top_of(self, other: DeviceFilter) -> DeviceFilter:
+        """These conditions, and those of the other where this has none."""
+        names = [one.name for one in fields(self)]
+        return DeviceFilter(**{name: getattr(self, name) or getattr(other, name) for name in names})
+
+    def fits_class(self, model: str, marks: Mapping[str, str]) -> bool:
+        """Whether devices of this model with these marks fit, by model, requirement and mark alone."""
+        if self.model and model != self.model:
+            return False
+        if not self.requirement:
+            return True
+        mark = marks.get(self.requirement, "met")
+        return mark == self.mark if self.mark else mark != "met"
+
+    def fits(self, state: str, site: str, role: str, model: str, marks: Mapping[str, str]) -> bool:
+        """Whether devices in this state at this place fit, words apart."""
+        given = ((self.state, state), (self.site, site), (self.role, role))
+        return all(not wanted or wanted == has for wanted, has in given) and self.fits_class(model, marks)
+
+    def fits_words(self, *texts: str) -> bool:
+        """Whether each word occurs somewhere in these texts, whatever its case."""
+        text = " ".join(texts).lower()
+        return all(word in text for word in self.words.lower().split())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from datetime import datetime, timedelta
 
 import pytest
 
@@ -28,15 +29,43 @@ def test_an_answer_is_made_once_while_what_it_rests_on_is_the_same(context: Cont
         made.append(1)
         return len(made)
 
-    assert [context.remembered(("q", 1), "a", make) for _ in range(3)] == [1, 1, 1]
-    assert context.remembered(("q", 2), "a", make) == 2
-    assert context.remembered(("q", 1), "b", make) == 3
+    assert [context.cached(("q", 1), "a", make) for _ in range(3)] == [1, 1, 1]
+    assert context.cached(("q", 2), "a", make) == 2
+    assert context.cached(("q", 1), "b", make) == 3
 
 
 def test_in_a_transaction_that_writes_nothing_is_kept(context: Context) -> None:
     with context.database.write():
-        assert context.remembered(("q",), "a", lambda: "unsure") == "unsure"
-    assert context.remembered(("q",), "a", lambda: "sure") == "sure"
+        assert context.cached(("q",), "a", lambda: "unsure") == "unsure"
+    assert context.cached(("q",), "a", lambda: "sure") == "sure"
+
+
+def test_what_no_write_changes_is_kept_for_the_transaction_alone(context: Context) -> None:
+    made: list[int] = []
+
+    def make() -> int:
+        made.append(1)
+        return len(made)
+
+    for _ in range(2):
+        with context.database.write():
+            assert len({context.cached(("q",), "a", make, stable=True) for _ in range(2)}) == 1
+    assert len(made) == 2
+
+
+def test_the_time_of_a_call_stands_still(context: Context) -> None:
+    class Ticking:
+        def __init__(self) -> None:
+            self.at = datetime(2027, 1, 18, 23, 59, 59)
+
+        def now(self) -> datetime:
+            self.at += timedelta(seconds=1)
+            return self.at
+
+    context.clock = Ticking()
+    with context.one_call():
+        assert (context.now(), context.today()) == (context.now(), context.today())
+    assert context.now() != context.now()
 
 
 def test_many_who_ask_at_once_have_it_made_once(context: Context) -> None:
@@ -47,7 +76,7 @@ def test_many_who_ask_at_once_have_it_made_once(context: Context) -> None:
         time.sleep(0.05)
         return "answer"
 
-    threads = [threading.Thread(target=lambda: given.append(context.remembered(("q",), 1, make))) for _ in range(8)]
+    threads = [threading.Thread(target=lambda: given.append(context.cached(("q",), 1, make))) for _ in range(8)]
     for one in threads:
         one.start()
     for one in threads:

@@ -112,6 +112,10 @@ def api_document() -> dict[str, Any]:
 
 def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callable[..., Response]:
     def view(**path: str) -> Response:
+        with context.one_call():
+            return answer(path)
+
+    def answer(path: dict[str, str]) -> Response:
         stamp = context.stamp() if operation.roles else None
         actor = auth.authenticate(context, stamp) if stamp else None
         auth.require_role(operation, actor)
@@ -133,8 +137,8 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         call = Call(context, actor, path, query, body, _version(operation), jobs, file)
         undone = dry and operation.name not in DRY_IMPORTS
         with _lane(context, operation), context.database.undone() if undone else nullcontext():
-            answer = operation.handler(auth.at_sites(operation, call))
-        response = _response(operation, answer if isinstance(answer, Answer) else Answer(answer))
+            found = operation.handler(auth.at_sites(operation, call))
+        response = _response(operation, found if isinstance(found, Answer) else Answer(found))
         if undone and response.status_code == 201:
             response.status_code = 200
         return response
@@ -172,7 +176,7 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
         return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
 
     key = ("answer", operation.name, tuple(path.values()), request.query_string)
-    return context.remembered(key, (stamp.ledger, stamp.devices, context.today()), make)
+    return context.cached(key, (stamp.ledger, stamp.devices, context.today()), make)
 
 
 def _query(operation: Operation) -> BaseModel | None:

@@ -51,6 +51,10 @@ class Scheduler:
 
     def once(self) -> None:
         """One round. Deliveries wait by real time, also where the service's own clock stands still."""
+        with self.context.one_call():
+            self._round()
+
+    def _round(self) -> None:
         roll(self.context)
         keep_token_uses(self.context)
         for name in lapse(self.context):

@@ -85,13 +85,13 @@ def seal(db: sqlite3.Connection) -> None:
     )
 
 
-def any_since(db: sqlite3.Connection, seq: int, kinds: Iterable[str]) -> bool:
-    """Whether there is an entry on an object of one of these kinds after entry `seq`."""
+def last_on(db: sqlite3.Connection, kinds: Iterable[str]) -> int:
+    """The newest entry on an object of one of these kinds; 0 if there is none."""
     found = db.execute(
-        "SELECT 1 FROM ledger WHERE seq > ? AND kind IN (SELECT value FROM json_each(?)) LIMIT 1",
-        (seq, json.dumps(sorted(kinds))),
+        "SELECT MAX((SELECT MAX(seq) FROM ledger WHERE kind = k.value)) FROM json_each(?) AS k",
+        (json.dumps(sorted(kinds)),),
     ).fetchone()
-    return found is not None
+    return int(found[0] or 0)
 
 
 def last_seq(db: sqlite3.Connection) -> int:

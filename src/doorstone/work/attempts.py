@@ -60,25 +60,21 @@ def record_attempts(context: Context, actor: Actor, given: Sequence[NewAttempt])
     errors = []
     made: list[Attempt] = []
     plain = replace(actor, receipt=None)
-    try:
-        with context.database.write():
-            for at, one in enumerate(given, 1):
-                try:
-                    made.append(record_attempt(context, plain, one))
-                except (BadInputError, MissingError, RefusedError) as error:
-                    errors.append(ErrorEntry(f"attempt {at}, {one.device}", error.detail, error.hint))
-            if errors:
-                raise BadInputError("Nothing was recorded", "Correct each attempt and send all again", errors)
-    except BadInputError:
-        context.memory.pop("snapshot", None)
-        raise
+    with context.database.write():
+        for at, one in enumerate(given, 1):
+            try:
+                made.append(record_attempt(context, plain, one))
+            except (BadInputError, MissingError, RefusedError) as error:
+                errors.append(ErrorEntry(f"attempt {at}, {one.device}", error.detail, error.hint))
+        if errors:
+            raise BadInputError("Nothing was recorded", "Correct each attempt and send all again", errors)
     return made
 
 
 def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt:
     """Record an attempt. One that completed is also a reading of the release that the device now runs."""
     with rules():
-        check_outcome(given.outcome, given.started_at, given.ended_at, context.clock.now(), given.mismatch)
+        check_outcome(given.outcome, given.started_at, given.ended_at, context.moment(), given.mismatch)
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return get_attempt(context, before)

@@ -198,7 +198,7 @@ def get_person(context: Context, name: str, stamp: Stamp | None = None) -> Perso
         with context.database.read() as db:
             return _need(db, name)
 
-    row = context.remembered(("person", name), (stamp or context.stamp()).people, look)
+    row = context.cached(("person", name), (stamp or context.stamp()).people, look)
     if not row.active:
         raise MissingError(f"{name!r} may no longer sign in", "See who may with 'doorstone person list'")
     return _person(row)
@@ -440,7 +440,7 @@ def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Acto
             row = store.token_by_digest(db, digest)
             return row, store.get(db, row.person) if row else None
 
-    row, person = context.remembered(("token", digest), (stamp or context.stamp()).people, look)
+    row, person = context.cached(("token", digest), (stamp or context.stamp()).people, look)
     if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(context):
         return None
     if person is None or not person.active:
@@ -455,7 +455,7 @@ def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Acto
 
 def _no_earlier(context: Context) -> date:
     """Today, or the latest day that the ledger has seen: a clock that is set back revives no token."""
-    return max(context.today(), context.remembered(("floor",), context.stamp().ledger, context.floor) or date.min)
+    return max(context.today(), context.cached(("floor",), context.stamp().ledger, context.floor) or date.min)
 
 
 def keep_token_uses(context: Context) -> None:

@@ -116,7 +116,6 @@ def record_observations(context: Context, actor: Actor, given: Sequence[NewObser
             except (BadInputError, MissingError) as error:
                 errors.append(ErrorEntry(f"observation {at}, {one.device}", error.detail, error.hint))
         if errors:
-            context.memory.pop("snapshot", None)
             raise BadInputError("Nothing was recorded", "Correct each observation and send all again", errors)
     return recorded, known
 

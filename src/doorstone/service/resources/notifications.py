@@ -65,7 +65,7 @@ def read_calendar(call: Call[None, None]) -> Answer:
     if found is None:
         raise NotFound("there is no such calendar, or its address was revoked")
     name, items = found
-    data = icalendar(f"Door Stone, {name}", items, call.context.clock.now(), auth.auth_settings().address)
+    data = icalendar(f"Door Stone, {name}", items, call.context.moment(), auth.auth_settings().address)
     return Answer(data, media_type="text/calendar; charset=utf-8")
 
 

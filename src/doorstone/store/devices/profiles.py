@@ -58,6 +58,11 @@ def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:
     return {row[0]: ProfileRow(row[1], row[2], row[3]) for row in rows}
 
 
+def newest_number(db: sqlite3.Connection) -> int:
+    """The number of the profile that was made last; 0 if there is none."""
+    return int(db.execute("SELECT COALESCE(MAX(id), 0) FROM profiles").fetchone()[0])
+
+
 def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[str, Any]]:
     rows = db.execute(
         "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(list(profiles)),)

@@ -1,15 +1,13 @@
-"""The context at which every use case is done: the records, the clock, the organisation's policy, a memory."""
+"""The context in which every use case is done: the records, the clock, the organisation's policy, a cache."""
 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping
-from contextlib import nullcontext
+from collections.abc import Callable, Hashable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, datetime
 from typing import Any, TypeVar, cast
-
-from cachetools import LRUCache
 
 from doorstone.core.facts import Source
 from doorstone.core.forecast.costs import CostModel
@@ -17,12 +15,12 @@ from doorstone.store import ledger
 from doorstone.store.database import Database
 from doorstone.store.devices import profiles
 from doorstone.store.devices.profiles import Stamp
+from doorstone.work.context.cache import Cache
 from doorstone.work.context.clock import Clock
 from doorstone.work.context.passwords import Passwords
 from doorstone.work.context.write_priority import WritePriority
 
 T = TypeVar("T")
-MOST_ANSWERS = 2_000
 SOURCES: Mapping[str, Source] = {
     "operator": Source("operator", 100, 60),
     "collector": Source("collector", 80, 30),
@@ -55,7 +53,7 @@ class Policy:
 
 
 class Context:
-    """Holds what a use case needs, and what was worked out before, each together with what it rests on."""
+    """Holds what a use case needs."""
 
     def __init__(
         self, database: Database, clock: Clock, policy: Policy | None = None, passwords: Passwords | None = None
@@ -65,40 +63,20 @@ class Context:
         self.policy = policy or Policy()
         self.passwords = passwords or Passwords()
         self.write_priority = WritePriority()
-        self.memory: dict[Any, Any] = {}
+        self.cache = Cache()
+        self._local = threading.local()
         self.token_uses: dict[int, str] = {}
-        self._answers: LRUCache[Any, tuple[Any, Any]] = LRUCache(MOST_ANSWERS)
-        self._guard = threading.Lock()
-        self._turns = [threading.RLock() for _ in range(1024)]
 
-    def remembered(self, key: tuple[Any, ...], rests_on: Any, make: Callable[[], T]) -> T:
-        """The answer to a question, made once for as long as what it rests on is the same.
+    def cached(self, key: tuple[Hashable, ...], depends_on: Any, make: Callable[[], T], *, stable: bool = False) -> T:
+        """The answer to a question, made once for as long as what it depends on is the same.
 
-        One caller at a time makes it. In a transaction that writes it is made anew and not kept: what is seen there
-        may still be undone.
+        In a transaction that writes it is made anew and not kept: what is seen there may still be undone. What is
+        `stable`, so that no write changes it while `depends_on` is the same, is kept for that transaction alone. Inside
+        any transaction nobody waits for another to make it.
         """
-        if self.database.writing:
-            return make()
-        with self._guard:
-            held = self._answers.get(key)
-        if held is not None and held[0] == rests_on:
-            return cast(T, held[1])
-        turn = self._turns[hash(key) % len(self._turns)]
-        with nullcontext() if self.database.busy else turn:  # do not wait for a lock inside a transaction
-            with self._guard:
-                held = self._answers.get(key)
-            if held is None or held[0] != rests_on:
-                held = (rests_on, make())
-                with self._guard:
-                    self._answers[key] = held
-        return cast(T, held[1])
-
-    def shared(self, key: Any, rests_on: Any, make: Callable[[], T]) -> T:
-        """Something that many use and add to, the same one for as long as what it rests on is the same."""
-        held = self.memory.get(key)
-        if held is None or held[0] != rests_on:
-            held = self.memory[key] = (rests_on, make())
-        return cast(T, held[1])
+        if serial := self.database.writing_since:
+            return self.cache.get((*key, "writing"), (serial, depends_on), make, wait=False) if stable else make()
+        return self.cache.get(key, depends_on, make, wait=not self.database.busy)
 
     def stamp(self) -> Stamp:
         """How far the records have come, as this thread sees them."""
@@ -115,8 +93,28 @@ class Context:
             at = ledger.last_at(db)
         return date.fromisoformat(at[:10]) if at else None
 
+    @contextmanager
+    def one_call(self) -> Iterator[None]:
+        """Inside, this thread's time stands still: what a call reads and writes is of one moment."""
+        if self._moment() is not None:
+            yield
+            return
+        self._local.moment = self.clock.now()
+        try:
+            yield
+        finally:
+            self._local.moment = None
+
+    def _moment(self) -> datetime | None:
+        return cast("datetime | None", getattr(self._local, "moment", None))
+
+    def moment(self) -> datetime:
+        """The time of this call; outside of one, the clock's."""
+        return self._moment() or self.clock.now()
+
     def now(self) -> str:
-        return self.clock.now().isoformat()
+        """The time as ISO 8601."""
+        return self.moment().isoformat()
 
     def today(self) -> date:
-        return self.clock.now().date()
+        return self.moment().date()

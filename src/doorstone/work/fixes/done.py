@@ -44,8 +44,8 @@ def record_fix(context: Context, actor: Actor, device: str, given: NewFixResult)
         raise BadInputError("A fix that failed takes a note", "Say in a sentence what happened")
     if len(note) > 1000 or not note.isprintable():
         raise BadInputError("The note cannot be used", "Use up to 1,000 letters, without line breaks")
-    done_at = (given.done_at or context.clock.now()).replace(microsecond=0)
-    if done_at > context.clock.now():
+    done_at = (given.done_at or context.moment()).replace(microsecond=0)
+    if done_at > context.moment():
         raise BadInputError(f"It was done {done_at}, which is yet to come", "Record it once it is done")
     with context.database.write() as db:
         if before := object_made_before(db, actor):

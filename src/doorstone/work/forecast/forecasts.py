@@ -98,7 +98,7 @@ def overview(context: Context, platform_id: str, release: str = "") -> Overview:
             raised,
             lacking,
         )
-    return context.remembered(
+    return context.cached(
         ("overview", platform_id, release), rests_on, lambda: _overview(context, platform, release, lacking)
     )
 
@@ -115,7 +115,7 @@ def _lacking(context: Context, platform: Platform) -> Mapping[str, int]:
 
     held = now.in_force_by_device(platform)
     rests_on = (context.stamp().devices, now.decisions_for(platform), platform, context.today(), held)
-    return context.remembered(("lacking", platform.id), rests_on, count)
+    return context.cached(("lacking", platform.id), rests_on, count)
 
 
 def _overview(context: Context, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:

@@ -110,7 +110,7 @@ def _mapping(context: Context, text: str) -> ColumnMapping | None:
     if not text.strip():
         return None
     try:
-        return read_mapping(text, all_specs(all_sheets(context)), context.clock.now())
+        return read_mapping(text, all_specs(all_sheets(context)), context.moment())
     except MappingError as error:
         errors = [
             ErrorEntry(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems
@@ -260,7 +260,7 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     _check_whole(_file(context, row.id, "raw"), row.sha256)
     checked = rejected = told = 0
     fatal = False
-    latest = (context.clock.now() + A_DAY).isoformat()
+    latest = (context.moment() + A_DAY).isoformat()
     asked: set[tuple[str, str, str]] = set()
     good = ReadyWriter(_file(context, row.id, "ready"))
     with _file(context, row.id, "raw").open("rb") as stream, closing(good):

@@ -115,14 +115,13 @@ def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
         matched = {(p, plain_text(t)): r for (p, t), r in failure_messages.matches(db).items()}
         return SettlingRules(context.today(), context.policy.sources, sheets, specs, FactReader(specs), matched, own)
 
-    if context.database.writing:
-        return make()
-    return context.shared("rules", (context.stamp()[:2], context.today()), make)
+    stamp = context.stamp()
+    return context.cached(("settling rules",), (stamp.ledger, stamp.devices, context.today()), make)
 
 
 def contents(context: Context) -> ContentCache:
     """The contents that all who only read share; one of its own for a transaction that writes."""
-    return ContentCache() if context.database.writing else context.shared("contents", None, ContentCache)
+    return context.cached(("contents",), None, ContentCache)
 
 
 class Settler:
@@ -392,7 +391,7 @@ def decisions_of(context: Context, db: sqlite3.Connection, platform: str) -> lis
     def read() -> list[Decision]:
         return [decision_of(row) for row in decision_store.in_force(db) if row.platform == platform]
 
-    return read() if context.database.writing else context.shared(("decisions", platform), context.stamp().ledger, read)
+    return context.cached(("decisions", platform), context.stamp().ledger, read)
 
 
 def decision_of(row: DecisionRow) -> Decision:

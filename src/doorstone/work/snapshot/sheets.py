@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
 from doorstone.core.conditions import Leaf
 from doorstone.core.facts import FactSpec, FactType
@@ -16,6 +15,7 @@ from doorstone.store import platforms as store
 from doorstone.store.devices import profiles
 from doorstone.store.readings import failure_messages
 from doorstone.store.readings.failure_messages import ReportedRow
+from doorstone.work.context.cache import Cache
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 
@@ -41,9 +41,7 @@ class Sheet:
 
 def all_sheets(context: Context) -> dict[str, Sheet]:
     """The newest sheet of every platform by platform id; each is read once and remembered."""
-    if context.database.writing:
-        return _all_sheets(context)
-    return context.shared("sheets", context.stamp().ledger, lambda: _all_sheets(context))
+    return context.cached(("sheets",), context.stamp().ledger, lambda: _all_sheets(context))
 
 
 def _all_sheets(context: Context) -> dict[str, Sheet]:
@@ -53,17 +51,22 @@ def _all_sheets(context: Context) -> dict[str, Sheet]:
     sheets = {}
     for row in rows:
         mine = [r for r in reported if r.platform == row.platform]
-        key = ("sheet", row.platform, row.revision, row.sha256, tuple((r.id, r.title, r.since) for r in mine))
-        if key not in context.memory:
-            context.memory[key] = sheet_of(row, mine, parsed(row.text, tuple(sorted(row.lists.items())), row.platform))
-        sheets[row.platform] = context.memory[key]
+
+        def read(row: store.SheetRow = row, mine: list[ReportedRow] = mine) -> Sheet:
+            return sheet_of(row, mine, parsed(row.text, tuple(sorted(row.lists.items())), row.platform))
+
+        key = ("sheet", row.platform)
+        rests_on = row.revision, row.sha256, tuple((r.id, r.title, r.since) for r in mine)
+        sheets[row.platform] = context.cache.get(key, rests_on, read, wait=False)
     return sheets
 
 
-@lru_cache(maxsize=64)
+SHEETS = Cache(64)
+
+
 def parsed(text: str, lists: tuple[tuple[str, str], ...], name: str) -> Platform:
     """What a text and the files beside it, by name, say; the same text says the same, so each is read once."""
-    return read_sheet(text, dict(lists), name)
+    return SHEETS.get((text, lists, name), None, lambda: read_sheet(text, dict(lists), name))
 
 
 def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | None = None) -> Sheet:

@@ -35,13 +35,12 @@ from doorstone.work.snapshot.settling import Settler, decisions_of, roll, settli
 from doorstone.work.snapshot.sheets import Sheet, need_release
 from doorstone.work.snapshot.staleness import stale_reasons
 from doorstone.work.snapshot.standings import (
+    Forecaster,
     Raised,
     assessments,
     count_devices,
     find_devices,
-    forecaster,
     standings,
-    turn,
 )
 
 MOST_HELD = 2_000  # devices of which the view is kept
@@ -186,20 +185,18 @@ class Snapshot:
     def in_force_by_device(self, platform: Platform) -> Mapping[str, tuple[ExceptionTerms, ...]]:
         """Device -> its exceptions that are in force and stand; the same ones until something is written on such."""
         context, stamp = self.context, self.context.stamp()
-        key, rests_on = ("in force", platform.id), (stamp.devices, stamp.people, platform, self.today)
         with context.database.read() as db:
-            held = None if context.database.writing else context.memory.get(key)
-            if held is not None and held[1] == rests_on and not ledger.any_since(db, held[0], BEAR_ON_EXCEPTIONS):
-                found: Mapping[str, tuple[ExceptionTerms, ...]] = held[2]
-            else:
+            last = ledger.last_on(db, BEAR_ON_EXCEPTIONS)
+            depends_on = (last, stamp.devices, stamp.people, platform, self.today)
+
+            def make() -> Mapping[str, tuple[ExceptionTerms, ...]]:
                 every = self.held(exception_store.excepted_devices(db, platform.id))
-                found = {
+                return {
                     device: tuple(e for e in mine if e.stands and e.in_force(self.today))
                     for device, mine in every.items()
                 }
-            if not context.database.writing:
-                context.memory[key] = stamp.ledger, rests_on, found
-        return found
+
+            return context.cached(("in force", platform.id), depends_on, make)
 
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
@@ -252,9 +249,7 @@ class Snapshot:
         raised = self.raised(platform, release) if where.state else {}
         rests_on = (self.context.stamp().devices, self.decisions_for(platform), platform, self.today, raised)
         key = ("total", platform.id, release, where)
-        return self.context.remembered(
-            key, rests_on, lambda: count_devices(self.context, platform, release, where, raised)
-        )
+        return self.context.cached(key, rests_on, lambda: count_devices(self.context, platform, release, where, raised))
 
     def places(self, platform: Platform) -> ProfileLocations:
         rests_on = self.context.stamp().devices
@@ -266,7 +261,7 @@ class Snapshot:
             sites, roles = {site for site, _ in pairs}, {role for _, role in pairs}
             return ProfileLocations(*(tuple(sorted(filter(None, names))) for names in (sites, roles, models)))
 
-        return self.context.remembered(("places", platform.id), rests_on, make)
+        return self.context.cached(("places", platform.id), rests_on, make)
 
     def profile_views(self, platform: Platform) -> dict[int, tuple[View, str]]:
         """Every profile in use as a view, without times and sources, and the device that has it to itself, if one."""
@@ -385,7 +380,7 @@ class Snapshot:
         decisions = self.decisions_for(platform)
         known: dict[ExceptionCase, Forecast | None] = {}
         if not self.context.database.writing:
-            known = self.context.shared(("ahead", platform.id), (platform, decisions, self.today), dict)
+            known = self.context.cached(("ahead", platform.id), (platform, decisions, self.today), dict)
             bounded(known, MOST_FORECASTS)
         found = {case: known.get(case, _NOT_YET) for case in cases}
         missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
@@ -395,13 +390,13 @@ class Snapshot:
             for case in missing:
                 alike.setdefault((classes[case.profile], case.exceptions, case.experience), []).append(case)
             asked = {same[0].profile for same in alike.values()}
-            made = forecaster(self.context, platform, decisions, asked)
+            with self.context.database.read() as db:
+                made = Forecaster(self.context, db, platform, decisions, asked)
             for same in alike.values():
                 self.context.write_priority.give_way()
                 first, shown = same[0], contents[same[0].profile]
                 view, own = view_of(shown, platform.specs, self.today), str(shown["own"])
-                with turn:
-                    ahead = made.forecast(first.profile, view, own, first.exceptions, first.experience)
+                ahead = made.forecast(first.profile, view, own, first.exceptions, first.experience)
                 for case in same:
                     found[case] = known[case] = ahead
         return cast(Mapping[ExceptionCase, Forecast | None], found)
@@ -413,7 +408,7 @@ class Snapshot:
         with self.context.database.read() as db:
             contents = profile_store.contents(db, profiles)
         rests_on = (platform, self.today)
-        classifier = self.context.shared(("classes", platform.id), rests_on, lambda: Classifier(platform, self.today))
+        classifier = self.context.cached(("classes", platform.id), rests_on, lambda: Classifier(platform, self.today))
         return contents, {number: classifier.of(snapshot) for number, snapshot in contents.items()}
 
 
@@ -439,12 +434,9 @@ def snapshot(context: Context) -> Snapshot:
     """The snapshot as the records stand now; made anew only after something was written or the day has changed."""
     stamp = context.stamp()
     key = (stamp.ledger, stamp.devices, context.today(), context.database.writing_since)
-    held = context.memory.get("snapshot")
-    if held is None or held[0] != key:
-        held = (key, Snapshot(context))
-        context.memory["snapshot"] = held
-    found: Snapshot = held[1]
-    return found
+    if context.database.writing:
+        return context.cache.get(("snapshot", "writing"), key, lambda: Snapshot(context), wait=False)
+    return context.cached(("snapshot",), key, lambda: Snapshot(context))
 
 
 def terms(row: ExceptionRow | TermsRow) -> ExceptionTerms:

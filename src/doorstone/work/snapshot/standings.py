@@ -8,16 +8,21 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from operator import attrgetter
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.exceptions.life import ExceptionTerms
+from doorstone.core.facts import View
 from doorstone.core.forecast.batch import BatchForecaster
+from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, Decision
-from doorstone.core.sorting.bulk_assessment import BulkAssessment, ProfileTable, SortedProfile, table_for
+from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
 from doorstone.core.sorting.counts import Sorted
 from doorstone.core.sorting.rules_basis import looks_at_days
 from doorstone.store.devices import devices as device_store
@@ -26,9 +31,6 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.profiles import ProfileRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.settling import decisions_of, roll
-
-turn = threading.RLock()
-"""Held while a cached assessment is used: it grows as it is asked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,34 +64,33 @@ class Raised(NamedTuple):
     stands: Sorted
 
 
-class _Cached:
-    """Kept for one platform: the table of profiles, and an assessment per release with the rules it was made by."""
+class _Board:
+    """The profiles of a platform as rows of a table, and what was worked out on them.
 
-    def __init__(self, platform: Platform, names: Any, table: ProfileTable) -> None:
-        self.platform = platform
-        self.names = names
-        self.table = table
-        self.bulk: dict[str, tuple[Any, BulkAssessment]] = {}
-        self.found: dict[str, tuple[Any, Standings]] = {}
-        self.forecaster: tuple[Any, BatchForecaster] | None = None
-        self.rows: tuple[int, Mapping[int, ProfileRow]] | None = None
-        self._dated: dict[str, tuple[Platform, bool]] = {}
+    It is used by one thread at a time, which holds `lock`: the table grows as it is asked. A profile never changes, so
+    what the table holds cannot be old.
+    """
 
-    def dated(self, release: str) -> bool:
-        """Whether what the release asks is an answer of the day."""
-        held = self._dated.get(release)
-        if held is None or held[0] is not self.platform:
-            held = self._dated[release] = (self.platform, looks_at_days(self.platform, release))
-        return held[1]
+    def __init__(self, platform: Platform) -> None:
+        self.table = table_for(platform)
+        self.lock = threading.RLock()
 
-    def in_use(self, context: Context, db: sqlite3.Connection, platform: str, devices: int) -> Mapping[int, ProfileRow]:
-        """The profiles in use, read anew once a device has changed; `devices` is the count of such changes."""
-        if self.rows is not None and self.rows[0] == devices and not context.database.writing:
-            return self.rows[1]
-        found = store.in_use(db, platform)
-        if not context.database.writing:
-            self.rows = devices, found
-        return found
+    def add(self, db: sqlite3.Connection, profiles: Collection[int]) -> None:
+        """Read those of these profiles that are not in the table yet."""
+        if missing := [number for number in profiles if number not in self.table.place]:
+            self.table.add(store.contents(db, missing))
+
+
+def _board(context: Context, db: sqlite3.Connection, platform: Platform) -> _Board:
+    """The board of a platform, an empty one once its sheet looks at other facts or too many profiles are of the past.
+
+    A transaction that writes has one of its own: what it makes may be undone, and its numbers given to others.
+    """
+    depends_on = table_for(platform).columns, store.newest_number(db) // MOST_ROWS
+    return context.cached(("board", platform.id), depends_on, lambda: _Board(platform), stable=True)
+
+
+MOST_ROWS = 200_000
 
 
 def standings(context: Context, platform: Platform, release: str) -> Standings:
@@ -97,51 +98,36 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
     if not context.database.busy:
         roll(context)
     with context.database.read() as db:
-        devices, decisions, today = context.stamp().devices, decisions_of(context, db, platform.id), context.today()
-        with turn:
-            cached = _cached(context, platform)
-            key = (devices, decisions, today if cached.dated(release) else None, platform)
-            held = cached.found.get(release)
-            if held is not None and held[0] == key:
-                return held[1]
-            rows = cached.in_use(context, db, platform.id, devices)
-            table = cached.table
-            missing = [number for number in rows if number not in table.place]
-            if missing and context.database.writing:
-                # What this transaction has made may still be undone, and its numbers given to others.
-                table = table_for(platform)
-                table.add(store.contents(db, rows))
-                bulk = BulkAssessment(platform, release, decisions, today, table)
-                return Standings(rows, bulk.sort())
-            if missing:
-                table.add(store.contents(db, missing))
-            found = Standings(rows, _bulk(cached, platform, release, decisions, today).sort())
-            if not context.database.writing:
-                cached.found[release] = (key, found)
-            return found
+        devices, decisions = context.stamp().devices, decisions_of(context, db, platform.id)
+        board = _board(context, db, platform)
+        rules = platform, decisions, _day(context, platform, release)
+
+        def make() -> Standings:
+            rows = context.cached(("profiles in use", platform.id), devices, lambda: store.in_use(db, platform.id))
+            with board.lock:
+                board.add(db, rows)
+                return Standings(rows, _bulk(context, board, platform, release, decisions).sort())
+
+        return context.cached(("standings", platform.id, release), (devices, rules), make)
 
 
-def _cached(context: Context, platform: Platform) -> _Cached:
-    """Kept for the platform; an empty one once its sheet looks at other facts, or too many profiles are of the past."""
-    held: _Cached | None = context.memory.get(("bulk", platform.id))
-    if held is not None and held.platform is platform and len(held.table.rows) <= MOST_ROWS:
-        return held
-    fresh = table_for(platform)
-    if held is None or held.names != fresh.columns or len(held.table.rows) > MOST_ROWS:
-        held = context.memory["bulk", platform.id] = _Cached(platform, fresh.columns, fresh)
-    held.platform = platform
-    return held
+def _day(context: Context, platform: Platform, release: str) -> date | None:
+    """The day, if what the release asks is an answer of the day."""
+    dated = context.cached(
+        ("dated", platform.id, release), platform, lambda: looks_at_days(platform, release), stable=True
+    )
+    return context.today() if dated else None
 
 
-MOST_ROWS = 200_000
+def _bulk(
+    context: Context, board: _Board, platform: Platform, release: str, decisions: Sequence[Decision]
+) -> BulkAssessment:
+    rules = platform, decisions, _day(context, platform, release), board
 
+    def make() -> BulkAssessment:
+        return BulkAssessment(platform, release, decisions, context.today(), board.table)
 
-def _bulk(cached: _Cached, platform: Platform, release: str, decisions: Any, today: Any) -> BulkAssessment:
-    rules = (platform, decisions, today if cached.dated(release) else None)
-    held = cached.bulk.get(release)
-    if held is None or held[0] != rules:
-        held = cached.bulk[release] = (rules, BulkAssessment(platform, release, decisions, today, cached.table))
-    return held[1]
+    return context.cached(("bulk assessment", platform.id, release), rules, make, stable=True)
 
 
 def find_devices(
@@ -186,37 +172,41 @@ def assessments(
     context: Context, platform: Platform, decisions: list[Decision], release: str, profiles: Collection[int]
 ) -> dict[int, Assessment]:
     """These profiles against a release, in full."""
-    with context.database.read() as db, turn:
-        cached = _with(context, db, platform, profiles)
-        bulk = _bulk(cached, platform, release, decisions, context.today())
-        return {number: bulk.assessment(number) for number in profiles}
+    with context.database.read() as db:
+        board = _board(context, db, platform)
+        with board.lock:
+            board.add(db, profiles)
+            bulk = _bulk(context, board, platform, release, decisions)
+            return {number: bulk.assessment(number) for number in profiles}
 
 
-def _with(context: Context, db: sqlite3.Connection, platform: Platform, profiles: Collection[int]) -> _Cached:
-    """Kept for the platform, with these profiles in it; in a transaction that writes, one of its own for new ones."""
-    cached = _cached(context, platform)
-    missing = [number for number in profiles if number not in cached.table.place]
-    if missing and context.database.writing:
-        cached, missing = _Cached(platform, [], table_for(platform)), list(profiles)
-    if missing:
-        cached.table.add(store.contents(db, missing))
-    return cached
+class Forecaster:
+    """Forecasts profiles of a platform; what it has found out it keeps while rules and day are the same."""
 
+    def __init__(
+        self, context: Context, db: sqlite3.Connection, platform: Platform, decisions: list[Decision],
+        profiles: Collection[int],
+    ) -> None:  # fmt: skip
+        self._board = board = _board(context, db, platform)
+        with board.lock:
+            board.add(db, profiles)
 
-def forecaster(
-    context: Context, platform: Platform, decisions: list[Decision], profiles: Collection[int]
-) -> BatchForecaster:
-    """A forecaster that knows these profiles; what it has found out it keeps while rules and day are the same."""
-    with context.database.read() as db, turn:
-        cached = _with(context, db, platform, profiles)
-        rests_on = (platform, decisions, context.today(), cached.table)
-        if cached.forecaster is None or cached.forecaster[0] != rests_on:
+        def make() -> BatchForecaster:
+            return BatchForecaster(
+                platform,
+                decisions,
+                context.today(),
+                lambda release: _bulk(context, board, platform, release, decisions),
+            )
 
-            def bulk(release: str) -> BulkAssessment:
-                return _bulk(cached, platform, release, decisions, context.today())
+        rules = (platform, decisions, context.today(), board)
+        self._batch = context.cached(("forecaster", platform.id), rules, make)
 
-            cached.forecaster = (rests_on, BatchForecaster(platform, decisions, context.today(), bulk))
-        return cached.forecaster[1]
+    def forecast(
+        self, profile: int, view: View, own: str, exceptions: tuple[ExceptionTerms, ...], known: OverrideResults
+    ) -> Forecast | None:
+        with self._board.lock:
+            return self._batch.forecast(profile, view, own, exceptions, known)
 
 
 FEW = 5_000

@@ -78,10 +78,10 @@ PLACES = {
 BESIDE_ROOMS = {
     "core": {"errors", "numbers", "days", "facts", "conditions"},
     "store": {"database", "keys", "vault", "ledger_changes", "migrations"},
-    "api": {"common", "times", "disputes"},
+    "api": {"common", "times"},
     "work": GROUND,
-    "service": {"disputes", "scenarios"},
-    "cli": {"batch_files", "collect", "connection", "disputes", "filters", "lazy", "main", "output", "serve"},
+    "service": set[str](),
+    "cli": {"batch_files", "collect", "connection", "filters", "lazy", "main", "output", "serve"},
     "console": set[str](),
 }
 GONE = {

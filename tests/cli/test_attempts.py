@@ -104,11 +104,11 @@ def test_a_days_attempts_and_observations_come_from_files_all_or_none(run: Run, 
 
 
 @pytest.mark.long
-def test_outlook_suppose_and_plan_say_what_they_rest_on(look: Run) -> None:
-    text = look("outlook", "nbt-101", by="odile").stdout
+def test_scenarios_suppose_and_plan_say_what_they_rest_on(look: Run) -> None:
+    text = look("scenarios", "nbt-101", by="odile").stdout
     assert "pessimistic" in text
     assert "EX-0001" in text
-    found = rows(look("outlook", "nbt-012", "--format", "json", by="odile"))
+    found = rows(look("scenarios", "nbt-012", "--format", "json", by="odile"))
     assert {way["way"]: way["per_month"] for way in found["ways"]} == {
         "stay": None, "extend": "5.50", "except": "12.41", "replace": "15.99",
     }  # fmt: skip

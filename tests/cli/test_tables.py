@@ -19,7 +19,7 @@ LISTINGS = (
     "exception show EX-0001", "exception show EX-0005", "exception account nbt-101", "exception consequences EX-0001",
     "media list", "media plan", "kit choose nbt-045", "kit routes nbt-045", "kit gates nbt-045", "kit sets nbt-045",
     "kit list", "attempt list", "attempt rates", "attempt draft nbt-101", "follow-up list nbt-102",
-    "observe standing nbt-101", "forecast nbt-045", "forecast nbt-101", "outlook nbt-101", "due", "ledger list",
+    "observe standing nbt-101", "forecast nbt-045", "forecast nbt-101", "scenarios nbt-101", "due", "ledger list",
     "person list", "person sign-ins", "token list", "me show", "webhook list",
 )  # fmt: skip
 

@@ -1,4 +1,4 @@
-"""The client library of media, follow-ups, outlooks and plans: typed both ways, over the WSGI app."""
+"""The client library of media, follow-ups, scenarios and plans: typed both ways, over the WSGI app."""
 
 from __future__ import annotations
 
@@ -106,9 +106,9 @@ def test_follow_ups_and_verifications(as_role: Make) -> None:
 
 
 @pytest.mark.long
-def test_outlook_what_if_and_budget(as_role: Make) -> None:
+def test_scenarios_what_if_and_budget(as_role: Make) -> None:
     client = as_role("viewer")
-    found = client.outlook("nbt-101")
+    found = client.scenarios("nbt-101")
     assert [a.assumption for a in found.assumed] == ["planned", "published", "pessimistic"]
     weight = found.exceptions[0]
     assert (weight.with_it, weight.without_it, weight.fixed_technical) == (date(2027, 9, 1), None, date(2029, 6, 30))

@@ -1,4 +1,4 @@
-"""What comes after an upgrade, in the console: follow-ups, drift, outlook, what if, a plan, media."""
+"""What comes after an upgrade, in the console: follow-ups, drift, scenarios, what if, a plan, media."""
 
 from __future__ import annotations
 

@@ -133,7 +133,7 @@ def test_situation_28_how_it_runs_is_asked_and_weighs_in_the_course(context: Con
     with pytest.raises(BadInputError, match="it takes an answer"):
         followups.settle(context, PETRA, name, "done")
     followups.settle(context, PETRA, name, "done", "slower")
-    assert scenarios.device_outlook(context, "d1").runs == "slower"
+    assert scenarios.device_scenarios(context, "d1").runs == "slower"
 
 
 def test_follow_ups_are_due_and_then_overdue(context: Context) -> None:

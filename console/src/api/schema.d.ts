@@ -776,7 +776,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/failure-texts": {
+    "/api/v1/failure-messages": {
         parameters: {
             query?: never;
             header?: never;
@@ -787,7 +787,7 @@ export interface paths {
          * Failures told in words
          * @description Roles: administrator, approver, technician, viewer.
          */
-        get: operations["list_failure_texts"];
+        get: operations["list_failure_messages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -796,7 +796,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/failure-texts/match": {
+    "/api/v1/failure-messages/match": {
         parameters: {
             query?: never;
             header?: never;
@@ -809,14 +809,14 @@ export interface paths {
          * Match a text to a requirement
          * @description Roles: administrator.
          */
-        post: operations["match_failure_text"];
+        post: operations["match_failure_message"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/failure-texts/requirement": {
+    "/api/v1/failure-messages/requirement": {
         parameters: {
             query?: never;
             header?: never;
@@ -2057,7 +2057,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/{device}/outlook": {
+    "/api/v1/devices/{device}/scenarios": {
         parameters: {
             query?: never;
             header?: never;
@@ -2068,7 +2068,7 @@ export interface paths {
          * Assumptions, exceptions and costs side by side
          * @description Roles: administrator, approver, technician, viewer.
          */
-        get: operations["device_outlook"];
+        get: operations["device_scenarios"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6241,7 +6241,7 @@ export interface components {
             enforced_at: string[];
             /**
              * Reported
-             * @description Known only from failure texts
+             * @description Known only from failure messages
              */
             reported: boolean;
             sort: components["schemas"]["Sort"];
@@ -10655,7 +10655,7 @@ export interface operations {
             };
         };
     };
-    list_failure_texts: {
+    list_failure_messages: {
         parameters: {
             query: {
                 platform: string;
@@ -10724,7 +10724,7 @@ export interface operations {
             };
         };
     };
-    match_failure_text: {
+    match_failure_message: {
         parameters: {
             query?: {
                 /** @description Make every check and answer what would happen; keep nothing */
@@ -17251,7 +17251,7 @@ export interface operations {
             };
         };
     };
-    device_outlook: {
+    device_scenarios: {
         parameters: {
             query?: never;
             header?: never;

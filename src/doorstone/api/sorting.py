@@ -130,7 +130,7 @@ class SortingRowResponse(ApiModel):
     because: str
     source: str
     enforced_at: list[str]
-    reported: bool = Field(description="Known only from failure texts")
+    reported: bool = Field(description="Known only from failure messages")
     sort: Sort
     sorted_by: str
     marks: dict[str, int]

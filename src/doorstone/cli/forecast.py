@@ -119,14 +119,14 @@ def _drift(one: VerifiedResponse) -> list[str]:
     return [f"{c.setting}: {c.was}, now {c.now}" for c in one.changed]
 
 
-# ------------------------------------------------------------------------ outlook
+# ------------------------------------------------------------------------ scenarios
 
 
 @reports_errors
-def outlook(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
+def scenarios(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
     """Compare a device's forecast under several assumptions, and what each way costs."""
     with client(context) as service:
-        found = service.outlook(device)
+        found = service.scenarios(device)
     rows = [
         [a.assumption, a.technical.runway, a.technical.ended_by, a.approved.runway, a.approved.ended_by]
         for a in found.assumed

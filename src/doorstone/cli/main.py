@@ -30,7 +30,7 @@ class JobOrder(LazyGroup):
         ),
         "reading": Place(READ, "readings", "app", "Bring in what sources report about devices."),
         "device": Place(READ, "devices", "app", "Look at devices and at what was read of them."),
-        "dispute": Place(READ, "disputes", "app", "See where sources disagree, and settle it."),
+        "dispute": Place(READ, "devices", "dispute_app", "See where sources disagree, and settle it."),
         "sort": Place(SORT, "sorting", "sort", "Sort a file of readings against a sheet, with no service at all."),
         "sorting": Place(SORT, "sorting", "app", "See how requirements are sorted, and decide."),
         "fix": Place(SORT, "fleet", "fix_app", "See what to fix first, device by device and site by site."),
@@ -52,10 +52,10 @@ class JobOrder(LazyGroup):
             "forecast",
             "Forecast a device: which releases it can reach, how, until when, and what ends it.",
         ),
-        "outlook": Place(
+        "scenarios": Place(
             FOLLOW,
             "forecast",
-            "outlook",
+            "scenarios",
             "Compare a device's forecast under several assumptions, and what each way costs.",
         ),
         "suppose": Place(

@@ -219,7 +219,7 @@ def list_texts(
 ) -> None:
     """List failures that assessors report in words, and what each speaks of."""
     with client(context) as service:
-        found = service.failure_texts(the_platform(service, platform).id, waiting)
+        found = service.failure_messages(the_platform(service, platform).id, waiting)
     rows = [[t.text, t.devices, t.sources, t.example, t.requirement or "nobody has said"] for t in found]
     show(form, found, ["text", "devices", "from", "such as", "speaks of"], rows)
     if form is OutputFormat.TABLE and any(not t.requirement for t in found):
@@ -235,9 +235,9 @@ def match_text(
     platform: PlatformOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Match a failure text to a requirement: from then on it is its source's verdict."""
+    """Match a failure message to a requirement: from then on it is its source's verdict."""
     with client(context) as service:
-        found = service.match_failure_text(the_platform(service, platform).id, text, requirement)
+        found = service.match_failure_message(the_platform(service, platform).id, text, requirement)
     show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
 
 
@@ -252,7 +252,7 @@ def new_requirement(
     platform: PlatformOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Make a failure text into a new requirement, unsorted until somebody decides."""
+    """Make a failure message into a new requirement, unsorted until somebody decides."""
     with client(context) as service:
         asked = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
         found = service.new_requirement(NewRequirementRequest.model_validate({**asked, "since": since}))

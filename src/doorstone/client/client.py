@@ -14,11 +14,15 @@ from doorstone.api.devices import (
     DeviceDetail,
     DevicePageResponse,
     DeviceResponse,
+    DisputeList,
+    DisputeResponse,
     SelectionList,
     SelectionRequest,
     SelectionResponse,
+    SettlementList,
+    SettlementRequest,
+    SettlementResponse,
 )
-from doorstone.api.disputes import DisputeList, DisputeResponse, SettlementList, SettlementRequest, SettlementResponse
 from doorstone.api.fixes import DeviceFixesResponse, FixDoneRequest, FixDoneResponse, FixRoundResponse
 from doorstone.api.fleet import ComparisonResponse, FleetResponse, OverviewResponse, WhatIfRequest, WhatIfResponse
 from doorstone.api.forecast import DeviceForecastResponse, FleetForecastResponse
@@ -199,18 +203,18 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         response = self._send("POST", f"/decisions/{name}/withdrawal", body=asked)
         return DecisionResponse.model_validate_json(response.content)
 
-    def failure_texts(self, platform: str, waiting: bool = False) -> list[FailureMessageResponse]:
+    def failure_messages(self, platform: str, waiting: bool = False) -> list[FailureMessageResponse]:
         """Failures told in words; with `waiting` only those that match no requirement."""
-        return self._get(FailureMessageList, "/failure-texts", platform=platform, waiting=waiting).items
+        return self._get(FailureMessageList, "/failure-messages", platform=platform, waiting=waiting).items
 
-    def match_failure_text(self, platform: str, text: str, requirement: str) -> FailureMessageResponse:
+    def match_failure_message(self, platform: str, text: str, requirement: str) -> FailureMessageResponse:
         asked = TextMatchRequest(platform=platform, text=text, requirement=requirement)
-        response = self._send("POST", "/failure-texts/match", body=asked)
+        response = self._send("POST", "/failure-messages/match", body=asked)
         return FailureMessageResponse.model_validate_json(response.content)
 
     def new_requirement(self, asked: NewRequirementRequest) -> FailureMessageResponse:
-        """Make a failure text into a requirement of its own, unsorted."""
-        response = self._send("POST", "/failure-texts/requirement", body=asked)
+        """Make a failure message into a requirement of its own, unsorted."""
+        response = self._send("POST", "/failure-messages/requirement", body=asked)
         return FailureMessageResponse.model_validate_json(response.content)
 
     # ------------------------------------------------------------- disputes

@@ -40,7 +40,7 @@ RateBy = Literal["override", "release", "route", "model", "media", "tool"]
 
 
 class ForecastCalls(Transport):
-    """Batches of attempts and observations, follow-ups, verifications, outlooks, plans."""
+    """Batches of attempts and observations, follow-ups, verifications, scenarios, plans."""
 
     def record_attempts(self, items: Sequence[AttemptRequest]) -> list[AttemptResponse]:
         """All or none; `BadInputError.problem.errors` names each that cannot be recorded."""
@@ -73,9 +73,9 @@ class ForecastCalls(Transport):
     def add_verification(self, device: str, report: VerifyReportRequest) -> VerifiedResponse:
         return self._made(VerifiedResponse, "POST", f"/devices/{device}/verifications", report)
 
-    def outlook(self, device: str) -> ScenarioComparisonResponse:
+    def scenarios(self, device: str) -> ScenarioComparisonResponse:
         """Assumptions, exceptions and costs of a device side by side."""
-        return self._get(ScenarioComparisonResponse, f"/devices/{device}/outlook")
+        return self._get(ScenarioComparisonResponse, f"/devices/{device}/scenarios")
 
     def what_if_device(self, device: str, supposing: ScenarioRequest) -> DeviceScenarioResponse:
         return self._made(DeviceScenarioResponse, "POST", f"/devices/{device}/what-if", supposing)

@@ -255,7 +255,7 @@ def _winter(on: object) -> None:
 
 
 def _sorted_out(on: object) -> None:
-    """What came up while sorting: a dispute settled, a failure text matched, disks excepted and one read again."""
+    """What came up while sorting: a dispute settled, a failure message matched, disks excepted and one read again."""
     assert callable(on)
     disputes.settle_dispute(
         on("2027-01-16"), PETRA, "nbt-090", "fact", "tpm.state", "on",

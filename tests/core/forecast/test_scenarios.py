@@ -1,4 +1,4 @@
-"""Outlooks, costs, budgets, rates and follow-ups by values worked out by hand, and their laws."""
+"""Scenarios, costs, budgets, rates and follow-ups by values worked out by hand, and their laws."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from doorstone.core.forecast.scenarios import (
     Assumption,
     Scenario,
     assume,
-    outlook,
+    compare_scenarios,
     suppose,
     supposed_exceptions,
     taken_as_met,
@@ -60,7 +60,7 @@ def runway(facts: Mapping[str, Any], *exceptions: ExceptionTerms, platform: Plat
 
 def test_three_assumptions_side_by_side() -> None:
     # A small disk: small-disk is of the field and has no end on the sheet; 9.2 is the next release.
-    found = outlook(tarn(), "d1", view(SMALL), (), [granted("storage")])
+    found = compare_scenarios(tarn(), "d1", view(SMALL), (), [granted("storage")])
     lines = {a.assumption: (a.technical.runway, a.technical.ended_by) for a in found.assumed}
     assert lines[Assumption.PLANNED] == (D("2029-06-30"), "9.3 is the last release of the sheet")
     assert lines[Assumption.PUBLISHED] == (D("2027-11-30"), "it is the last release published by 2027-01-18")
@@ -82,7 +82,7 @@ def test_two_exceptions_of_which_fixing_one_changes_nothing() -> None:
     # Chip and small disk: the chip's override ends at 9.2 whatever is done about the disk.
     facts = {**SMALL, "tpm.version": "1.2"}
     both = [granted("security-chip", name="EX-1"), granted("storage", name="EX-2")]
-    weights = {w.exception: w for w in outlook(tarn(), "d1", view(facts), (), both).exceptions}
+    weights = {w.exception: w for w in compare_scenarios(tarn(), "d1", view(facts), (), both).exceptions}
     assert weights["EX-2"].with_it == D("2027-11-30")
     assert weights["EX-2"].without_it == D("2027-02-28")  # then 9.1 is not approved
     assert (weights["EX-2"].fixed_technical, weights["EX-2"].fixed_approved) == (D("2027-11-30"), D("2027-11-30"))

@@ -2,7 +2,7 @@ import { api, type Forecast, type Line } from "../../api/api";
 import { day, Shown, Slab } from "../../ui/parts";
 import { Timeline } from "../../ui/timeline";
 import type { DeviceProps } from "./device-props";
-import { DeviceOutlook } from "./device-scenarios";
+import { DeviceScenarios } from "./device-scenarios";
 
 const WAYS: Record<string, string> = {
   offered: "offered",
@@ -34,7 +34,7 @@ export function ForecastTab({ device, release }: DeviceProps) {
             )}
           </Slab>
           <Reaches data={data} />
-          <DeviceOutlook device={device} />
+          <DeviceScenarios device={device} />
         </div>
       )}
     </Shown>

@@ -3,7 +3,7 @@ import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { day, Go, Scroll, Shown, Slab } from "../../ui/parts";
 
-type Outlook = components["schemas"]["ScenarioComparisonResponse"];
+type Scenarios = components["schemas"]["ScenarioComparisonResponse"];
 type Way = components["schemas"]["WayCostResponse"];
 
 const ASSUMING = {
@@ -20,10 +20,10 @@ const WAYS = {
   replace: "Replace",
 } as const;
 
-export function DeviceOutlook({ device }: { device: string }) {
-  const found = api.useQuery("get", "/api/v1/devices/{device}/outlook", { params: { path: { device } } });
+export function DeviceScenarios({ device }: { device: string }) {
+  const found = api.useQuery("get", "/api/v1/devices/{device}/scenarios", { params: { path: { device } } });
   return (
-    <Shown of={found} what="the outlook">
+    <Shown of={found} what="the scenarios">
       {(data) => (
         <>
           <Slab title="If…">
@@ -50,7 +50,7 @@ export function DeviceOutlook({ device }: { device: string }) {
   );
 }
 
-function Weights({ data }: { data: Outlook }) {
+function Weights({ data }: { data: Scenarios }) {
   return (
     <Slab title="What each exception does">
       <Scroll label="What each exception does">
@@ -85,7 +85,7 @@ function Weights({ data }: { data: Outlook }) {
   );
 }
 
-function Costs({ data }: { data: Outlook }) {
+function Costs({ data }: { data: Scenarios }) {
   return (
     <Slab title="What each way costs">
       {data.runs && <p className="mb-2">Since its upgrade it runs {data.runs.replace("-", " ")}.</p>}

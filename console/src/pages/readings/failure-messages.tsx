@@ -7,7 +7,7 @@ import { Button, Choice, count, Go, Labelled, Shown, Slab, Trouble } from "../..
 export function ToldTexts() {
   const { platform } = useHere();
   const query = { platform: platform.id };
-  const found = api.useQuery("get", "/api/v1/failure-texts", { params: { query } });
+  const found = api.useQuery("get", "/api/v1/failure-messages", { params: { query } });
   return (
     <div className="mt-4">
       <Shown of={found} what="what is told in words">
@@ -43,7 +43,7 @@ function OneText({ told }: { told: Told }) {
       ) : (
         <p className="font-semibold text-open">Nobody has said what it speaks of.</p>
       )}
-      {!told.requirement && allows(me, "match_failure_text") && <Place told={told} />}
+      {!told.requirement && allows(me, "match_failure_message") && <Place told={told} />}
     </li>
   );
 }
@@ -55,11 +55,13 @@ function Place({ told }: { told: Told }) {
   const [id, setId] = useState("");
   const [title, setTitle] = useState("");
   const match = useSend(async () => {
-    await client.POST("/api/v1/failure-texts/match", { body: { platform: platform.id, text: told.text, requirement } });
+    await client.POST("/api/v1/failure-messages/match", {
+      body: { platform: platform.id, text: told.text, requirement },
+    });
   });
   const make = useSend(async () => {
     const body = { platform: platform.id, text: told.text, id, title, since: release };
-    await client.POST("/api/v1/failure-texts/requirement", { body });
+    await client.POST("/api/v1/failure-messages/requirement", { body });
   });
   const known = (table.data?.items ?? []).map((row) => [row.requirement, row.title] as const);
   return (

@@ -51,7 +51,7 @@ function Row({ row }: { row: SortingRow }) {
         <div className="mt-2">
           <MarkBar marks={row.marks} />
         </div>
-        {row.reported && <p className="mt-2 text-open">Known only from failure texts; nobody has measured it.</p>}
+        {row.reported && <p className="mt-2 text-open">Known only from failure messages; nobody has measured it.</p>}
         {row.against && <p className="mt-2 font-semibold text-floor">Evidence against it: {row.against}.</p>}
         <Collapsible.Content className="mt-3 grid gap-4 lg:grid-cols-2">
           <Evidence row={row} />

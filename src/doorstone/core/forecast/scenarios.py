@@ -1,4 +1,4 @@
-"""Outlooks: a device's forecast under several assumptions, what each exception does to it, and what if.
+"""Scenarios: a device's forecast under several assumptions, what each exception does to it, and what if.
 
 In: a platform, a view, decisions, exceptions, a day. Out: forecasts side by side, all by `forecast` and nothing else:
 an assumption is a platform changed, an exception left out, a requirement taken as met.
@@ -80,7 +80,7 @@ class ScenarioComparison:
     exceptions: tuple[ExceptionWeight, ...]
 
 
-def outlook(
+def compare_scenarios(
     platform: Platform,
     device: str,
     view: View,

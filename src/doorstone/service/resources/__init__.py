@@ -4,7 +4,6 @@ from doorstone.service.operations import Operation
 from doorstone.service.resources import (
     attempts,
     devices,
-    disputes,
     exceptions,
     fleet,
     followups,
@@ -17,7 +16,6 @@ from doorstone.service.resources import (
     people,
     platforms,
     readings,
-    scenarios,
     sorting,
 )
 
@@ -29,7 +27,6 @@ OPERATIONS: tuple[Operation, ...] = tuple(
         platforms,
         readings,
         devices,
-        disputes,
         sorting,
         fleet,
         exceptions,
@@ -38,7 +35,6 @@ OPERATIONS: tuple[Operation, ...] = tuple(
         attempts,
         followups,
         forecast,
-        scenarios,
         notifications,
         ledger,
     )

@@ -6,10 +6,27 @@ from pydantic import Field
 
 from doorstone.api.common import RequestModel
 from doorstone.api.fleet import OverviewResponse
-from doorstone.api.forecast import DeviceForecastResponse, FleetForecastResponse
-from doorstone.service.operations import EVERYONE, Call, Operations
+from doorstone.api.forecast import (
+    AssumedResponse,
+    BudgetPlanResponse,
+    BudgetRequest,
+    DeviceForecastResponse,
+    DeviceScenarioResponse,
+    ExceptionWeightResponse,
+    FleetForecastResponse,
+    FleetScenarioRequest,
+    FleetScenarioResponse,
+    ForecastResponse,
+    PlanLineResponse,
+    ScenarioComparisonResponse,
+    ScenarioRequest,
+    WayCostResponse,
+)
+from doorstone.core.forecast.scenarios import Scenario
+from doorstone.formats.safe_csv import csv_text
+from doorstone.service.operations import EVERYONE, Answer, Call, Operations
 from doorstone.service.resources.devices import ReleaseQuery
-from doorstone.work.forecast import forecasts
+from doorstone.work.forecast import forecasts, scenarios
 from doorstone.work.snapshot.fix_results import told_of
 from doorstone.work.snapshot.snapshot import snapshot
 
@@ -59,3 +76,60 @@ def device_forecast(call: Call[ReleaseQuery, None]) -> DeviceForecastResponse:
         for move, one in zip(line.moves, shown.moves, strict=True):
             one.warnings += [f"{fix.title}: {told[fix.title]}" for fix in move.steps if fix.title in told]
     return shape
+
+
+# --------------------------------------------------------------- scenarios
+
+
+def _supposing(a: ScenarioRequest) -> Scenario:
+    return Scenario(a.published, a.serviced, a.ends, frozenset(a.fixed), frozenset(a.granted), a.sorts)
+
+
+@operations("GET", "/devices/<device>/scenarios", "Assumptions, exceptions and costs side by side", roles=EVERYONE,
+            answer=ScenarioComparisonResponse)  # fmt: skip
+def device_scenarios(call: Call[None, None]) -> ScenarioComparisonResponse:
+    found = scenarios.device_scenarios(call.context, call.path["device"])
+    return ScenarioComparisonResponse(
+        device=found.device,
+        as_of=found.as_of,
+        runs=found.runs,
+        assumed=[AssumedResponse.model_validate(one) for one in found.compared.assumed],
+        exceptions=[ExceptionWeightResponse.model_validate(one) for one in found.compared.exceptions],
+        ways=[WayCostResponse.model_validate(one) for one in found.ways],
+    )
+
+
+@operations("POST", "/devices/<device>/what-if", "A device's forecast under a supposition", roles=EVERYONE,
+            body=ScenarioRequest, answer=DeviceScenarioResponse)  # fmt: skip
+def what_if_device(call: Call[None, ScenarioRequest]) -> DeviceScenarioResponse:
+    before, after = scenarios.what_if_device(call.context, call.path["device"], _supposing(call.body))
+    return DeviceScenarioResponse(
+        before=ForecastResponse.model_validate(before), after=ForecastResponse.model_validate(after)
+    )
+
+
+@operations("POST", "/forecast/what-if", "The fleet's forecast under a supposition", roles=EVERYONE,
+            body=FleetScenarioRequest, answer=FleetScenarioResponse)  # fmt: skip
+def what_if_fleet(call: Call[None, FleetScenarioRequest]) -> FleetScenarioResponse:
+    found = scenarios.what_if_fleet(call.context, call.body.platform, _supposing(call.body.supposing))
+    return FleetScenarioResponse.model_validate(found)
+
+
+@operations("POST", "/plan", "What a budget buys: the most serviced device-months", roles=EVERYONE, body=BudgetRequest,
+            answer=BudgetPlanResponse)  # fmt: skip
+def budget_plan(call: Call[None, BudgetRequest]) -> BudgetPlanResponse:
+    return BudgetPlanResponse.model_validate(_plan(call))
+
+
+@operations("POST", "/plan.csv", "The plan as a table", roles=EVERYONE, body=BudgetRequest, media_type="text/csv")
+def budget_plan_csv(call: Call[None, BudgetRequest]) -> Answer:
+    lines = [PlanLineResponse.model_validate(line) for line in _plan(call).lines]
+    columns = list(PlanLineResponse.model_fields)
+    text = csv_text(columns, [[getattr(line, name) for name in columns] for line in lines])
+    return Answer(text.encode(), media_type="text/csv; charset=utf-8", file_name="plan.csv")
+
+
+def _plan(call: Call[None, BudgetRequest]) -> scenarios.BudgetPlan:
+    a = call.body
+    where = a.where.chosen()
+    return scenarios.budget_plan(call.context, a.platform, a.budget, where, a.selection, a.without)

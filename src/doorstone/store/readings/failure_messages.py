@@ -20,7 +20,7 @@ class MessageRow:
 
 @dataclass(frozen=True, slots=True)
 class ReportedRow:
-    """A requirement that only failure texts know."""
+    """A requirement that only failure messages know."""
 
     platform: str
     id: str

@@ -15,7 +15,13 @@ from doorstone.core.facts import View
 from doorstone.core.forecast.budget import Group, Option, plan
 from doorstone.core.forecast.costs import WayCost, ways
 from doorstone.core.forecast.device_forecast import Forecast, forecast
-from doorstone.core.forecast.scenarios import Scenario, ScenarioComparison, outlook, suppose, supposed_exceptions
+from doorstone.core.forecast.scenarios import (
+    Scenario,
+    ScenarioComparison,
+    compare_scenarios,
+    suppose,
+    supposed_exceptions,
+)
 from doorstone.core.platforms.platform import Platform
 from doorstone.store import followups as after_store
 from doorstone.store.devices import profiles as profile_store
@@ -26,24 +32,24 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 
 @dataclass(frozen=True, slots=True)
-class DeviceOutlook:
+class DeviceScenarios:
     device: str
     as_of: date
-    outlook: ScenarioComparison
+    compared: ScenarioComparison
     ways: tuple[WayCost, ...]
     runs: str  # as-before, slower, faster, or nothing where nobody has said
 
 
-def device_outlook(context: Context, device: str) -> DeviceOutlook:
+def device_scenarios(context: Context, device: str) -> DeviceScenarios:
     """A device's forecast under each assumption, what each exception does, and what each way costs."""
     now, platform, view = _known(context, device)
     decisions, exceptions = now.decisions_for(platform), now.exceptions_of(device)
     with context.database.read() as db:
         runs = after_store.last_answer(db, device)
     known = now.experience(platform).of(device, now.device(device).model)
-    found = outlook(platform, device, view, decisions, exceptions, known)
+    found = compare_scenarios(platform, device, view, decisions, exceptions, known)
     costs = ways(platform, device, view, decisions, exceptions, context.policy.costs, slower=runs == "slower")
-    return DeviceOutlook(device, now.today, found, costs, runs)
+    return DeviceScenarios(device, now.today, found, costs, runs)
 
 
 def _known(context: Context, device: str) -> tuple[Snapshot, Platform, View]:

@@ -27,7 +27,7 @@ def match_message(context: Context, actor: Actor, platform_id: str, text: str, r
         store.match(db, platform_id, text, requirement, actor.name, context.now())
         place(context, db, store.devices_with(db, platform_id, text))
         body = {"platform": platform_id, "text": text, "requirement": requirement}
-        record(context, db, actor, "failure text matched", "requirement", requirement, body)
+        record(context, db, actor, "failure message matched", "requirement", requirement, body)
     return _need(context, platform_id, text)
 
 
@@ -51,7 +51,7 @@ def new_requirement(
         store.match(db, platform_id, text, name, actor.name, context.now())
         place(context, db, device_store.ids(db, platform_id))
         body = {"platform": platform_id, "text": text, "title": title.strip(), "since": since}
-        record(context, db, actor, "requirement added from a failure text", "requirement", name, body)
+        record(context, db, actor, "requirement added from a failure message", "requirement", name, body)
     return _need(context, platform_id, text)
 
 

@@ -56,7 +56,7 @@ class ContentCache:
         return number
 
     def quiet(self, db: sqlite3.Connection, numbers: Iterable[int]) -> set[int]:
-        """Those of these contents that tell of no failure texts, not even that there are none."""
+        """Those of these contents that tell of no failure messages, not even that there are none."""
         return {number for number in numbers if self.said(db, number).texts is None}
 
     def said(self, db: sqlite3.Connection, number: int) -> SourceContent:
@@ -136,7 +136,7 @@ def apply_readings(
     """Add readings, in their order, to the rows in `now`; a device that was not known gets one.
 
     `number` is the import that they come with. Unless it is `obeyed`, attributes that rules rest on stay as they are
-    on a device that was known before it. Returns (device, source) of those whose failure texts may differ.
+    on a device that was known before it. Returns (device, source) of those whose failure messages may differ.
     """
     told = []
     for new in readings:
@@ -173,7 +173,7 @@ def keep(
     told: Iterable[tuple[str, str]],
     number: int | None,
 ) -> None:
-    """Write the readings' history and the failure texts; the devices' rows are there by now."""
+    """Write the readings' history and the failure messages; the devices' rows are there by now."""
     device_store.add_readings(db, [(r[0], r[1], r[2], r[3], number) for r in readings])
     for device, source in told:
         words = contents.words(db, now[device][1]).get(source, {})

@@ -147,7 +147,7 @@ class Settler:
         self._numbers: dict[str, int] = {}
 
     def readings(self, device: str) -> list[Reading]:
-        """What every source says of the device now, failure texts turned into verdicts where they are matched."""
+        """What every source says of the device now, failure messages turned into verdicts where they are matched."""
         record = device_store.records(self.db, [device]).get(device)
         return self._readings(current_contents(record)) if record else []
 
@@ -237,7 +237,7 @@ class Settler:
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 
     def _first_rows(self, readings: Iterable[NewReading], number: int | None) -> Iterator[Record]:
-        """The rows of devices of which nothing was known, each spoken of once and without failure texts."""
+        """The rows of devices of which nothing was known, each spoken of once and without failure messages."""
         settled, own, at = self.known.settled, self.by.own, self.at
         for device, source, taken_at, said, about in readings:
             found = settled.get((source, taken_at[:10], said))

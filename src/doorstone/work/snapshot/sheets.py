@@ -1,4 +1,4 @@
-"""Sheets: the platforms as they stand, each by its newest revision and what failure texts have added to it."""
+"""Sheets: the platforms as they stand, each by its newest revision and what failure messages have added to it."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from doorstone.work.context.errors import BadInputError, MissingError
 class Sheet:
     """A loaded sheet and the platform that it describes.
 
-    `reported` are the requirements that only failure texts know; `told_by_text` maps a text that the sheet foresees,
+    `reported` are the requirements that only failure messages know; `told_by_text` maps a text that the sheet foresees,
     plain, to its requirement.
     """
 
@@ -70,7 +70,7 @@ def parsed(text: str, lists: tuple[tuple[str, str], ...], name: str) -> Platform
 
 
 def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | None = None) -> Sheet:
-    """A stored revision, read, with the requirements that failure texts have added."""
+    """A stored revision, read, with the requirements that failure messages have added."""
     platform = with_reported(read or read_sheet(row.text, row.lists, row.platform), reported)
     told = {plain_text(text): r.id for r in platform.requirements for text in r.reported_as}
     return Sheet(
@@ -87,7 +87,7 @@ def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | 
 
 
 def with_reported(platform: Platform, rows: list[ReportedRow]) -> Platform:
-    """The platform and, for each failure text that nobody foresaw, a requirement that is unmet where it is told."""
+    """The platform and, for each failure message that nobody foresaw, a requirement that is unmet where it is told."""
     specs, added = dict(platform.specs), []
     for row in rows:
         if not platform.has(row.since) or any(r.id == row.id for r in platform.requirements):
@@ -100,7 +100,7 @@ def with_reported(platform: Platform, rows: list[ReportedRow]) -> Platform:
 
 
 def plain_text(text: str) -> str:
-    """A failure text without what does not matter: case, spaces, a full stop at its end."""
+    """A failure message without what does not matter: case, spaces, a full stop at its end."""
     return re.sub(r"\s+", " ", text).strip().rstrip(".").lower()
 
 

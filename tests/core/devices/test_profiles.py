@@ -2,7 +2,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from doorstone.core.devices.profiles import profile_content, profile_facts, profile_key, view_of
+from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import profile_content, profile_facts, view_of
 from doorstone.core.facts import View
 from doorstone.core.sorting.assessment import assess
 from doorstone.core.sorting.counts import roll_up, sorted_as
@@ -10,14 +11,15 @@ from tests.build import CHIPLESS, GOOD, TODAY, reading, settled, tarn, view
 
 
 def key(of: View) -> str:
-    return profile_key(profile_content("tarn", profile_facts(tarn()), of))
+    return Classifier(tarn(), TODAY).of(profile_content("tarn", profile_facts(tarn()), of))
 
 
 def test_devices_that_differ_in_nothing_the_sheet_sees_share_a_profile() -> None:
     one = view({**GOOD, "machine.serial": "A1", "disk.free_gib": 10})
     other = view({**GOOD, "machine.serial": "B2", "disk.free_gib": 90})
     assert key(one) == key(other)
-    assert key(view({**GOOD, "memory.mib": 8191})) != key(one)
+    assert key(view({**GOOD, "memory.mib": 8191})) == key(one)
+    assert key(view({**GOOD, "memory.mib": 2048})) != key(one)
 
 
 def test_a_rival_reading_makes_another_profile() -> None:

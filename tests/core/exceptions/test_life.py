@@ -19,10 +19,15 @@ from doorstone.core.exceptions.life import (
     stale_because,
 )
 from doorstone.core.exceptions.terms import check_dates
-from doorstone.core.sorting.assessment import assess
+from doorstone.core.facts import View
+from doorstone.core.sorting.assessment import assess, findings_of
 from tests.build import CHIPLESS, GOOD, tarn, view
 
 D = date.fromisoformat
+
+
+def seen(of: View) -> dict[str, Any]:
+    return shown(findings_of(tarn(), "9.1", of, [], "", ["storage"]), of)
 
 
 def reasons(facts: Any, *requirements: str) -> list[str]:
@@ -128,11 +133,11 @@ def test_in_force_from_start_through_expiry() -> None:
 
 def test_situation_40_a_device_read_again_with_another_disk_is_stale() -> None:
     small = {**GOOD, "disk.system_gib": 29}
-    before = shown(assess(tarn(), "9.1", view(small)), ["storage"])
+    before = seen(view(small))
     assert stale_because(before, before) == []
-    again = shown(assess(tarn(), "9.1", view({**small, "disk.system_gib": 58})), ["storage"])
+    again = seen(view({**small, "disk.system_gib": 58}))
     assert stale_because(before, again) == ["storage: disk.system_gib was 29 GiB, is 58 GiB"]
-    gone = shown(assess(tarn(), "9.1", view(GOOD)), ["storage"])
+    gone = seen(view(GOOD))
     assert stale_because(before, gone)[0] == "storage: finding was unmet, is met"
 
 

@@ -4,31 +4,34 @@ Each test of a fact in a sheet splits its values into a handful: met or unmet, b
 outcomes of all tests, of contested values too, with the same release, edition, model and decisions of their own are
 sorted alike, foretold alike and carried by the same overrides. Facts that only gates look at are no part of a class.
 
-In: a platform, a day, then profiles' contents (see `fleet.profile_content`). Out: a key for each, equal for a class.
+In: a platform, a day, then contents of devices (see `profile_content`). Out: a key for each, equal for a class.
 """
 
 from __future__ import annotations
 
+import hashlib
 import json
-from collections.abc import Hashable, Iterable, Iterator, Mapping
-from datetime import date
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import date, datetime
 from itertools import product
 from typing import Any
 
-from doorstone.core.conditions import Condition, Leaf
-from doorstone.core.facts import FactValue
+from doorstone.core.conditions import Condition, Leaf, Outcome
+from doorstone.core.facts import FactValue, dump
 from doorstone.core.platforms.platform import Platform, Route
 
-WORDS = ("os.release", "os.edition", "machine.model")
+WORDS = ("machine.model", "os.edition", "os.release")
 """Facts that are part of a class as they are."""
-MOST_KNOWN = 500_000
+MOST_KNOWN = 200_000
+_LETTERS = {Outcome.MET: "m", Outcome.UNMET: "u", Outcome.UNREAD: "r"}
 
 
 class Classifier:
-    """Tells profiles of a platform apart by their answers on one day.
+    """Tells devices of a platform apart by their answers on one day.
 
     A value's outcomes are worked out once: a fact with 3,000 different values and two tests of it takes 6,000 tests,
-    however many devices there are.
+    however many devices there are. A date is judged by the day, so it counts as it is until every test of it has failed
+    for good.
     """
 
     def __init__(self, platform: Platform, as_of: date) -> None:
@@ -40,49 +43,78 @@ class Classifier:
         for leaf in leaves:
             if leaf not in self._pairs:
                 self._tests.setdefault(leaf.fact, []).append(leaf)
-        self._facts = sorted(self._tests)
+        paired = {name for leaf in self._pairs for name in (leaf.fact, leaf.operand)}
+        self.tested = sorted(self._tests)
+        self.names = frozenset({*self.tested, *paired, *WORDS})
         self._given: dict[str, list[FactValue]] = {}
         for requirement in platform.requirements:
             for fix in requirement.fixes:
                 for name, value in fix.gives.items():
                     self._given.setdefault(name, []).append(value)
-        self._known: dict[tuple[str, str], int] = {}
-        self._codes: dict[Any, int] = {}
+        tests = [_described(leaf) for leaf in leaves]
+        given = {name: [dump(value) for value in values] for name, values in sorted(self._given.items()) if paired}
+        self.basis = hashlib.sha256(json.dumps([platform.id, sorted(tests), given]).encode()).hexdigest()
+        """A digest of the tests: classes of two sheets are the same if it is."""
+        self._known: dict[tuple[str, str], str] = {}
 
-    def of(self, content: Mapping[str, Any]) -> Hashable:
-        """The class of a profile by its content."""
+    @property
+    def simple(self) -> bool:
+        """Whether no test compares two facts: then a class is put together fact by fact."""
+        return not self._pairs
+
+    def of(self, content: Mapping[str, Any]) -> str:
+        """The key of the class of a device by its content."""
         facts = content["facts"]
-        outcomes = tuple([self._outcomes(name, facts[name]) if name in facts else -1 for name in self._facts])
-        words = tuple([json.dumps(facts[name]) if name in facts else "" for name in WORDS])
-        pairs = tuple([self._pair(leaf, facts) for leaf in self._pairs])
-        verdicts = tuple(sorted(map(tuple, content["verdicts"])))
-        return outcomes, words, pairs, verdicts, tuple(sorted(content["ruled"].items())), content["own"]
+        outcomes = [self.outcome(name, facts[name]) if name in facts else "" for name in self.tested]
+        words = [json.dumps(facts[name]) if name in facts else "" for name in WORDS]
+        pairs = [self._pair(leaf, facts) for leaf in self._pairs]
+        rest = [sorted(map(list, content["verdicts"])), sorted(content["ruled"].items()), content["own"]]
+        return self.key(outcomes, words, pairs, rest)
 
-    def _outcomes(self, name: str, values: list[Any]) -> int:
-        """A number for what the tests of a fact make of its values: the believed one first, then its rivals."""
+    def key(self, outcomes: list[str], words: list[str], pairs: list[str], rest: list[Any]) -> str:
+        """The key of a class: outcomes in the order of `tested`, words in that of `WORDS`."""
+        text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
+        return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+    def outcome(self, name: str, values: list[Any]) -> str:
+        """What the tests of a fact make of its values, as JSON holds them: the believed one first, then its rivals."""
         key = (name, repr(values))
         code = self._known.get(key)
         if code is None:
             if len(self._known) > MOST_KNOWN:
                 self._known.clear()
-            read = [self._specs[name].parse(value) for value in values]
-            made = (
-                name,
-                tuple(tuple(leaf.outcome({name: value}, self._as_of) for leaf in self._tests[name]) for value in read),
-            )
-            code = self._known[key] = self._codes.setdefault(made, len(self._codes))
+            code = self._known[key] = "|".join(self._one(name, self._specs[name].parse(value)) for value in values)
         return code
 
-    def _pair(self, leaf: Leaf, facts: Mapping[str, list[Any]]) -> Hashable:
+    def _one(self, name: str, value: FactValue) -> str:
+        tests = self._tests[name]
+        outcomes = [leaf.outcome({name: value}, self._as_of) for leaf in tests]
+        letters = "".join(_LETTERS[outcome] for outcome in outcomes)
+        days = [int(leaf.operand) for leaf in tests if leaf.op == "within_days"]
+        if days and isinstance(value, date):
+            day = value.date() if isinstance(value, datetime) else value
+            if (self._as_of - day).days <= max(days):
+                return f"{letters} {dump(value)}"
+        return letters
+
+    def _pair(self, leaf: Leaf, facts: Mapping[str, list[Any]]) -> str:
         """What a test of two facts makes of them, as they are and as fixes may make either."""
         sides = [self._values(name, facts) for name in (leaf.fact, leaf.operand)]
-        return tuple(
-            leaf.outcome({leaf.fact: one, leaf.operand: other}, self._as_of) for one, other in product(*sides)
-        ), tuple(len(facts.get(name, ())) for name in (leaf.fact, leaf.operand))
+        outcomes = (leaf.outcome({leaf.fact: one, leaf.operand: other}, self._as_of) for one, other in product(*sides))
+        counted = [len(facts.get(name, ())) for name in (leaf.fact, leaf.operand)]
+        return "".join(_LETTERS[outcome] for outcome in outcomes) + str(counted)
 
     def _values(self, name: str, facts: Mapping[str, list[Any]]) -> Iterable[FactValue]:
         yield from (self._specs[name].parse(value) for value in facts.get(name, ()))
         yield from self._given.get(name, ())
+
+
+def _described(leaf: Leaf) -> str:
+    """All that the outcome of a test depends on, beside the value."""
+    operand = dump(leaf.operand) if not isinstance(leaf.operand, frozenset | tuple | list | set) else None
+    listed = sorted(str(dump(one)) for one in leaf.operand) if operand is None else operand
+    spec = leaf.spec
+    return json.dumps([leaf.fact, leaf.op, listed, leaf.tolerance, spec.type.value, spec.unit, spec.tolerance])
 
 
 def _conditions(platform: Platform) -> Iterator[Condition]:

@@ -1,9 +1,10 @@
-"""Profiles: everything that a sheet can see of a device, as JSON. Devices of one profile share all answers."""
+"""Contents of profiles: what the tests of a sheet see of one device of a class, as JSON.
+
+Devices of one class have the same answers (see `classes`), so one of them stands for all. Its values are its own.
+"""
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping
 from datetime import date, datetime
 from typing import Any
@@ -31,11 +32,6 @@ def profile_content(platform: str, names: frozenset[str], view: View, own: str =
     content["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
     content["ruled"] = {name: bool(ruling.value) for name, ruling in sorted(view.ruled.items())}
     return {**content, "own": own}
-
-
-def profile_key(content: Mapping[str, Any]) -> str:
-    """A digest of a profile's content: the same key, the same findings."""
-    return hashlib.sha256(json.dumps(content, separators=(",", ":")).encode()).hexdigest()[:32]
 
 
 _NO_TIME = datetime(1, 1, 1)

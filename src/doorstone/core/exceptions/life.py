@@ -13,6 +13,7 @@ from enum import StrEnum
 from typing import Any
 
 from doorstone.core.errors import MoveRefusedError
+from doorstone.core.facts import FactError, FactSpec, View, dump
 from doorstone.core.people import covers
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
@@ -245,23 +246,31 @@ def check_approver(requester: str, editors: Iterable[str], approver: str, self_a
         raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
 
 
-def shown(assessment: Assessment, requirements: Iterable[str]) -> dict[str, Any]:
-    """What an approver is shown of a device: the findings an approval rests on, as plain data."""
+def shown(findings: Iterable[RequirementFinding], view: View) -> dict[str, Any]:
+    """What an approver is shown of a device: the findings an approval rests on, as plain data.
+
+    `measured` is what people read; `values` are the same as JSON holds them.
+    """
     data: dict[str, Any] = {}
-    for name in sorted(requirements):
-        finding = assessment.of(name)
-        if finding is not None:
-            data[name] = {
-                "asks": str(finding.requirement.condition),
-                "finding": finding.finding.value,
-                "sort": finding.sort.value if finding.sort else None,
-                "measured": {leaf.fact: leaf.measured for leaf in finding.leaves},
-            }
+    for finding in sorted(findings, key=lambda one: one.requirement.id):
+        names = [leaf.fact for leaf in finding.leaves]
+        data[finding.requirement.id] = {
+            "asks": str(finding.requirement.condition),
+            "finding": finding.finding.value,
+            "sort": finding.sort.value if finding.sort else None,
+            "measured": {leaf.fact: leaf.measured for leaf in finding.leaves},
+            "values": {name: dump(view.facts[name].believed.value) for name in names if name in view.facts},
+        }
     return data
 
 
-def stale_because(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
-    """What changed between two `shown` records of a device, in words; empty while the approval still stands."""
+def stale_because(
+    before: Mapping[str, Any], after: Mapping[str, Any], specs: Mapping[str, FactSpec] | None = None
+) -> list[str]:
+    """What changed between two `shown` records of a device, in words; empty while the approval still stands.
+
+    Values within the tolerance of their fact in `specs` are the same: readings of one part differ a little.
+    """
     changes = []
     for name in sorted(before):
         old, new = before[name], after.get(name)
@@ -274,6 +283,17 @@ def stale_because(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[s
             if old[word] != new[word]:
                 changes.append(f"{name}: {word} was {old[word]}, is {new[word]}")
         for fact, value in old["measured"].items():
-            if new["measured"].get(fact) != value:
+            if new["measured"].get(fact) != value and not _close(specs or {}, fact, old, new):
                 changes.append(f"{name}: {fact} was {value or 'unread'}, is {new['measured'].get(fact) or 'unread'}")
     return changes
+
+
+def _close(specs: Mapping[str, FactSpec], fact: str, old: Mapping[str, Any], new: Mapping[str, Any]) -> bool:
+    sides = [part.get("values", {}).get(fact) for part in (old, new)]
+    if fact not in specs or None in sides:
+        return False
+    try:
+        one, other = (specs[fact].parse(side) for side in sides)
+    except FactError:
+        return False
+    return specs[fact].close(one, other)

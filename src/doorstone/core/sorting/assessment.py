@@ -149,6 +149,20 @@ def assess(
     return assessed(release, findings)
 
 
+def findings_of(
+    platform: Platform,
+    release: str,
+    view: View,
+    decisions: Iterable[Decision],
+    device: str,
+    requirements: Collection[str],
+) -> list[RequirementFinding]:
+    """Only these requirements of `release` on a device; those that the release does not have are left out."""
+    known = tuple(decisions)
+    asked = [r for r in platform.requirements_at(release) if r.id in requirements]
+    return [finding_of(platform, r, release, view, known, device) for r in asked]
+
+
 def assessed(release: str, findings: Sequence[RequirementFinding]) -> Assessment:
     """The findings of every requirement of a release as an assessment: the state, and which of them decide it."""
     state = settled_state(findings)

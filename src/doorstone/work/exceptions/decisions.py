@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -16,7 +16,7 @@ from doorstone.core.exceptions.life import (
     check_approver,
     excepted,
     next_state,
-    shown,
+    stale_because,
 )
 from doorstone.core.fixes.plan import plan_fixes
 from doorstone.store import exceptions as store
@@ -106,8 +106,7 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     if date.fromisoformat(row.expires_on) < now.today:
         raise RefusedError(f"Its last day, {row.expires_on}, is past", "Have the requester edit the terms")
     refuse_if(refusal_entries(now, row.release, requirements, devices) + _unkept(row, now, devices))
-    assessed = now.assessments(now.rows(devices), row.release)
-    seen = {device: shown(assessed[device], requirements) for device in devices}
+    seen = now.shown(devices, row.release, requirements)
     critical = any(device.critical for device in now.rows(devices))
     needed = max(row.approvals_needed, approvals_needed(context.policy.two_approvers, critical))
     if needed != row.approvals_needed:
@@ -190,11 +189,17 @@ def _approvals_that_stand(
             continue
         if held.part != {"devices": devices, "requirements": requirements}:
             raise RefusedError(f"{held.person} has approved another part of it", "Approve the same part, or decline it")
-        if held.shown == seen:
+        if _same(now, row, held.shown, seen):
             count += 1
         else:
             fell.append(held.person)
     return count, ", ".join(fell)
+
+
+def _same(now: Snapshot, row: ExceptionRow, before: Mapping[str, Any], after: Mapping[str, Any]) -> bool:
+    """Whether two people were shown the same of the same devices."""
+    specs = now.sheets[row.platform].platform.specs
+    return before.keys() == after.keys() and not any(stale_because(before[d], after[d], specs) for d in before)
 
 
 def _confirm(
@@ -212,7 +217,7 @@ def _confirm(
     if len(note) < 5:
         raise BadInputError("A second look takes a note", "Say in a sentence why the approval may stand")
     refuse_if(refusal_entries(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
-    seen = {device: shown(now.assessment(device, row.release), row.requirements) for device in chosen}
+    seen = now.shown(chosen, row.release, row.requirements)
     body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
     look = store.SecondLookRow(actor.name, tuple(chosen), seen)
     sites = {device.site for device in now.rows(chosen)}
@@ -221,7 +226,8 @@ def _confirm(
         for held in store.second_looks(db, row.id)
         if held.person != actor.name
         and held.person not in {row.requester, *row.shaped_by}
-        and (held.devices, held.shown) == (look.devices, look.shown)
+        and held.devices == look.devices
+        and _same(now, row, held.shown, look.shown)
         and may_decide(db, held.person, sites)
     }
     if len(others) + 1 < row.approvals_needed:

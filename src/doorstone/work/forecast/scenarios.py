@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
-from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.filter import DeviceFilter
-from doorstone.core.devices.profiles import view_of
 from doorstone.core.facts import View
 from doorstone.core.forecast.budget import Group, Option, plan
 from doorstone.core.forecast.costs import WayCost, ways
@@ -113,8 +111,8 @@ def what_if_fleet(context: Context, platform_id: str, given: Scenario) -> FleetS
     gained = longer = shorter = devices = 0
     with context.database.read() as db:
         sizes = profile_store.sizes(db, platform_id)
-    for view, own, numbers in _by_class(now, platform, sizes, other):
-        size = sum(sizes[number] for number in numbers)
+    for number, (view, own) in now.profile_views(platform).items():
+        size = sizes[number]
         if not platform.has(view.text("os.release")):
             continue
         devices += size
@@ -130,20 +128,6 @@ def what_if_fleet(context: Context, platform_id: str, given: Scenario) -> FleetS
             gained += size * ((two or now.today) - (one or now.today)).days
     leaving = tuple(Leaving(m, before[m], after[m]) for m in sorted({*before, *after}))
     return FleetSupposed(devices, leaving, gained, longer, shorter)
-
-
-def _by_class(
-    now: Snapshot, platform: Platform, profiles: Iterable[int], other: Platform | None = None
-) -> Iterator[tuple[View, str, list[int]]]:
-    """Profiles that give the same answers, by this sheet and by `other`: the view of one, and which they are."""
-    contents, classes = now.classes(platform, profiles)
-    again = Classifier(other, now.today) if other else None
-    alike: dict[Hashable, list[int]] = {}
-    for number, found in sorted(classes.items()):
-        alike.setdefault((found, again.of(contents[number]) if again else None), []).append(number)
-    for numbers in alike.values():
-        shown = contents[numbers[0]]
-        yield view_of(shown, platform.specs, now.today), str(shown["own"]), numbers
 
 
 # ------------------------------------------------------------------- for a budget
@@ -198,10 +182,10 @@ def budget_plan(
         sizes[count.profile] += count.devices
     groups: list[Group] = []
     offered: dict[tuple[int, str], dict[str, WayCost]] = {}
-    for view, own, numbers in _by_class(now, platform, sizes):
-        if not platform.has(view.text("os.release")):
+    for number, (view, own) in now.profile_views(platform).items():
+        if number not in sizes or not platform.has(view.text("os.release")):
             continue
-        key, size = (numbers[0], view.text("machine.model")), sum(sizes[number] for number in numbers)
+        key, size = (number, view.text("machine.model")), sizes[number]
         every = ways(platform, own, view, decisions, [], context.policy.costs)
         offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
         options = tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items())

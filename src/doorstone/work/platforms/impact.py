@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.classes import Classifier
-from doorstone.core.devices.profiles import profile_content, profile_facts
+from doorstone.core.devices.profiles import profile_content
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
 from doorstone.core.facts import View, settle
 from doorstone.core.forecast.costs import ways_of
@@ -18,7 +18,7 @@ from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.impact import kit_objections, releases_lost
 from doorstone.core.platforms.platform import Platform
-from doorstone.core.sorting.assessment import Decision, assess, with_exceptions
+from doorstone.core.sorting.assessment import Decision, assess, findings_of, since_fixes, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
 from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
@@ -141,7 +141,7 @@ class _Case(NamedTuple):
     before: View
     after: View
     own: str
-    devices: Sequence[str]
+    devices: list[str]
 
 
 class _Held(NamedTuple):
@@ -197,28 +197,30 @@ def _moves(
 
 
 def _cases(context: Context, old: Platform, new: Platform) -> list[_Case]:
-    """The devices by profile; one by one if the new sheet looks at other facts."""
+    """The devices, those together that give the same answers by both sheets."""
     now = snapshot(context)
-    same = profile_facts(new) <= profile_facts(old) and all(
-        old.specs[name] == new.specs[name] for name in profile_facts(new)
-    )
+    told = [Classifier(sheet, now.today) for sheet in (old, new)]
     with context.database.read() as db:
-        if same:
+        if told[0].basis == told[1].basis:
             views = now.profile_views(old)
             devices: dict[int, list[str]] = {}
             for row in device_store.of_profiles(db, views):
                 devices.setdefault(row.profile or 0, []).append(row.id)
             return [_Case(view, view, own, devices.get(number, [])) for number, (view, own) in views.items()]
         settler = Settler(context, db)
-        cases = []
+        cases: dict[tuple[str, str], _Case] = {}
         for device in device_store.ids(db, old.id):
+            own = device if device in settler.by.own else ""
             readings, rulings = settler.readings(device), settler.rulings(device)
+            seen = [
+                since_fixes(sheet, settle(readings, settler.by.sources, specs, settler.by.today, rulings))
+                for sheet, specs in ((old, settler.by.specs), (new, {**settler.by.specs, **new.specs}))
+            ]
             before, after = (
-                settle(readings, settler.by.sources, specs, settler.by.today, rulings)
-                for specs in (settler.by.specs, {**settler.by.specs, **new.specs})
+                one.of(profile_content(old.id, one.names, view, own)) for one, view in zip(told, seen, strict=True)
             )
-            cases.append(_Case(before, after, device, [device]))
-        return cases
+            cases.setdefault((before, after), _Case(seen[0], seen[1], own, [])).devices.append(device)
+        return list(cases.values())
 
 
 def _foretold(
@@ -228,7 +230,7 @@ def _foretold(
     today, decisions = context.today(), snapshot(context).decisions_for(old)
     runways: dict[tuple[str, date | None, date | None], list[str]] = {}
     costs: dict[tuple[str, Decimal | None, Decimal | None], list[str]] = {}
-    for case in _by_class(old, new, cases, today):
+    for case in cases:
         if not (old.has(case.before.text("os.release")) and new.has(case.after.text("os.release"))):
             continue
         ahead = [_Ahead(sheet, view, case.own, decisions) for sheet, view in ((old, case.before), (new, case.after))]
@@ -276,21 +278,6 @@ class _Ahead:
         return forecast(self._platform, device, self._view, self._decisions, terms).approved.runway
 
 
-def _by_class(old: Platform, new: Platform, cases: Iterable[_Case], today: date) -> list[_Case]:
-    """The cases, those put together whose answers are the same by both sheets."""
-    known: dict[Hashable, _Case] = {}
-    sides = [(sheet, profile_facts(sheet), Classifier(sheet, today)) for sheet in (old, new)]
-    for case in cases:
-        own = case.own
-        key = tuple(
-            told.of(profile_content(sheet.id, names, view, own))
-            for (sheet, names, told), view in zip(sides, (case.before, case.after), strict=True)
-        )
-        held = known.get(key)
-        known[key] = case._replace(devices=[*held.devices, *case.devices]) if held else case
-    return list(known.values())
-
-
 def _exceptions(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:
     now = snapshot(context)
     decisions = now.decisions_for(old)
@@ -308,7 +295,8 @@ def _exceptions(context: Context, old: Platform, new: Platform) -> Iterable[Affe
         for device in row.devices:
             view = now.view(device)
             before, after = (
-                shown(assess(sheet, row.release, view, decisions, device), row.requirements) for sheet in (old, new)
+                shown(findings_of(sheet, row.release, view, decisions, device, row.requirements), view)
+                for sheet in (old, new)
             )
             if because := stale_because(before, after):
                 devices.append(device)

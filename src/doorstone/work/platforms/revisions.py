@@ -7,7 +7,7 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from doorstone.core.devices.profiles import profile_facts
+from doorstone.core.devices.classes import Classifier
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.platform import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
@@ -74,17 +74,16 @@ def load_sheet(
         old = all_sheets(context).get(platform.id)
         revision = store.add(db, platform.id, digest, text, lists, context.now(), actor.name)
         new = all_sheets(context)[platform.id]
-        if old is None or _seen_by(old) != _seen_by(new):
+        if old is None or _seen_by(context, old) != _seen_by(context, new):
             place(context, db, device_store.ids(db, platform.id))
         body = {"revision": revision, "sha256": digest}
         record(context, db, actor, "sheet loaded", "sheet", platform.id, body)
     return _report(platform, revision, changed=True)
 
 
-def _seen_by(sheet: Sheet) -> object:
-    """All of a sheet that decides in which profile a device is."""
-    names = sorted(profile_facts(sheet.platform))
-    return names, [sheet.platform.specs[name] for name in names], sheet.told_by_text, sheet.reported
+def _seen_by(context: Context, sheet: Sheet) -> object:
+    """All of a sheet that decides in which class a device is."""
+    return Classifier(sheet.platform, context.today()).basis, sheet.told_by_text, sheet.reported
 
 
 def digest_of(text: str, lists: Mapping[str, str]) -> str:

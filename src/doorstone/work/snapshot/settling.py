@@ -13,7 +13,8 @@ from datetime import date, datetime
 from operator import itemgetter
 from typing import Any, NamedTuple
 
-from doorstone.core.devices.profiles import profile_content, profile_facts, profile_key
+from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
     BUILT_IN,
     DisputeDecision,
@@ -95,9 +96,15 @@ class SettlingRules:
     matches: Mapping[tuple[str, str], str]
     own: frozenset[str]
     facts: dict[int, Mapping[str, FactValue]] = field(default_factory=dict)
-    seen_by: dict[str, frozenset[str]] = field(default_factory=dict)
+    classifiers: dict[str, Classifier] = field(default_factory=dict)
     fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
     last_days: dict[tuple[str, frozenset[int]], str | None] = field(default_factory=dict)
+
+    def classifier(self, platform: str) -> Classifier:
+        """What tells the devices of a platform apart."""
+        if platform not in self.classifiers:
+            self.classifiers[platform] = Classifier(self.sheets[platform].platform, self.today)
+        return self.classifiers[platform]
 
     @property
     def basis(self) -> Any:
@@ -326,10 +333,7 @@ class Settler:
         return self.known.spans[key]
 
     def _names(self, platform: str) -> frozenset[str]:
-        if platform not in self.by.seen_by:
-            sheet = self.by.sheets.get(platform)
-            self.by.seen_by[platform] = profile_facts(sheet.platform) if sheet else frozenset()
-        return self.by.seen_by[platform]
+        return self.by.classifier(platform).names if platform in self.by.sheets else frozenset()
 
     def _place(self, device: str, heard: Heard, rulings: Iterable[DisputeDecision]) -> Place:
         view = settle(self._readings(heard), self.by.sources, self.by.specs, self.by.today, rulings)
@@ -342,10 +346,11 @@ class Settler:
 
     def _profile(self, platform: str, device: str, view: View, model: str, runs: str) -> int:
         own = device if device in self.by.own else ""
-        snapshot = profile_content(platform, self._names(platform), view, own)
-        key = profile_key(snapshot)
+        classifier = self.by.classifier(platform)
+        content = profile_content(platform, classifier.names, view, own)
+        key = classifier.of(content)
         if key not in self._numbers:
-            self._numbers[key] = store.number_of(self.db, key, platform, model, runs, own, snapshot)
+            self._numbers[key] = store.number_of(self.db, key, platform, model, runs, own, content)
         return self._numbers[key]
 
 

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, cast
 
 from doorstone.core.attempts.override_results import OverrideResults
-from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.profiles import view_of
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import Platform, target_release
-from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, with_exceptions
+from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, findings_of, with_exceptions
 from doorstone.core.sorting.counts import Sorted, sorted_as
 from doorstone.store import exceptions as exception_store
 from doorstone.store import ledger
@@ -107,6 +106,21 @@ class Snapshot:
                 found = Settler(self.context, db, by=self._by).view(device, self._record(device))
             bounded(self._views, MOST_HELD)[device] = found
         return self._views[device]
+
+    def shown(self, devices: Iterable[str], release: str, requirements: Collection[str]) -> dict[str, dict[str, Any]]:
+        """Device -> what an approval of these requirements rests on there, with the device's own values.
+
+        Left out are devices of a platform that no sheet describes, or whose sheet does not know the release.
+        """
+        found = {}
+        with self.context.database.read():
+            for row in self.rows(devices):
+                sheet = self.sheets.get(row.platform)
+                if sheet is not None and sheet.platform.has(release):
+                    view, decisions = self.view(row.id), self.decisions_for(sheet.platform)
+                    mine = findings_of(sheet.platform, release, view, decisions, row.id, requirements)
+                    found[row.id] = shown(mine, view)
+        return found
 
     def sheet_of(self, device: str) -> Sheet | None:
         return self.sheets.get(self.device(device).platform)
@@ -299,10 +313,10 @@ class Snapshot:
             conditions = exception_store.fact_conditions(db, approved)
             self._read_terms(db, approved)
         found: dict[str, dict[int, str]] = {}
-        for number, shown in approved.items():
+        for number, before in approved.items():
             held = self._terms[number]
             changed = stale_reasons(
-                self, held.platform, held.release, sorted(held.requirements), conditions.get(number, ()), shown
+                self, held.platform, held.release, sorted(held.requirements), conditions.get(number, ()), before
             )
             for device, because in changed.items():
                 found.setdefault(device, {})[number] = "; ".join(because)
@@ -385,31 +399,16 @@ class Snapshot:
         found = {case: known.get(case, _NOT_YET) for case in cases}
         missing = [case for case, ahead in found.items() if ahead is _NOT_YET]
         if missing:
-            contents, classes = self.classes(platform, {case.profile for case in missing})
-            alike: dict[Any, list[ExceptionCase]] = {}
-            for case in missing:
-                alike.setdefault((classes[case.profile], case.exceptions, case.experience), []).append(case)
-            asked = {same[0].profile for same in alike.values()}
+            asked = {case.profile for case in missing}
             with self.context.database.read() as db:
                 made = Forecaster(self.context, db, platform, decisions, asked)
-            for same in alike.values():
+                contents = profile_store.contents(db, asked)
+            for case in missing:
                 self.context.write_priority.give_way()
-                first, shown = same[0], contents[same[0].profile]
-                view, own = view_of(shown, platform.specs, self.today), str(shown["own"])
-                ahead = made.forecast(first.profile, view, own, first.exceptions, first.experience)
-                for case in same:
-                    found[case] = known[case] = ahead
+                content = contents[case.profile]
+                view, own = view_of(content, platform.specs, self.today), str(content["own"])
+                found[case] = known[case] = made.forecast(case.profile, view, own, case.exceptions, case.experience)
         return cast(Mapping[ExceptionCase, Forecast | None], found)
-
-    def classes(
-        self, platform: Platform, profiles: Iterable[int]
-    ) -> tuple[Mapping[int, Mapping[str, Any]], Mapping[int, Hashable]]:
-        """These profiles' contents, and the class of each: profiles of one class have the same answers."""
-        with self.context.database.read() as db:
-            contents = profile_store.contents(db, profiles)
-        rests_on = (platform, self.today)
-        classifier = self.context.cached(("classes", platform.id), rests_on, lambda: Classifier(platform, self.today))
-        return contents, {number: classifier.of(snapshot) for number, snapshot in contents.items()}
 
 
 class ExceptionCase(NamedTuple):

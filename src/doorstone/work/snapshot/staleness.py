@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date
 from typing import Any, Protocol
 
 from doorstone.core.conditions import parse
 from doorstone.core.exceptions.conditions import ExceptionCondition, by_facts
-from doorstone.core.exceptions.life import shown, stale_because
+from doorstone.core.exceptions.life import stale_because
 from doorstone.core.facts import View
 from doorstone.core.platforms.platform import Platform
-from doorstone.core.sorting.assessment import Assessment
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.exceptions import CHANGED, ConditionRow
 from doorstone.work.snapshot.sheets import Sheet
@@ -27,7 +26,9 @@ class ApprovalBasis(Protocol):
 
     def view(self, device: str) -> View: ...
 
-    def assessments(self, rows: Iterable[DeviceRow], release: str) -> dict[str, Assessment]: ...
+    def shown(
+        self, devices: Iterable[str], release: str, requirements: Collection[str]
+    ) -> dict[str, dict[str, Any]]: ...
 
 
 def conditions_of(row: ConditionRow, platform: Platform) -> ExceptionCondition:
@@ -51,13 +52,13 @@ def stale_reasons(
     """
     changed: dict[str, list[str]] = {}
     rows = {one.id: one for one in now.rows(approved)}
-    assessed = now.assessments(rows.values(), release)
+    seen = now.shown(approved, release, requirements)
     for device, before in approved.items():
-        if device not in assessed:
+        if device not in seen:
             changed[device] = ["its platform or release is no longer in the sheet"]
         elif not _past(now, rows[device], release):
             wanted = {name: part for name, part in before.items() if name in requirements}
-            because = stale_because(wanted, shown(assessed[device], requirements))
+            because = stale_because(wanted, seen[device], now.sheets[rows[device].platform].platform.specs)
             if CHANGED in before:
                 because = [before[CHANGED], *because]
             if because:

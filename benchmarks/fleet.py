@@ -1,12 +1,15 @@
-"""A made-up fleet of any size, from a seed: a sheet of 12 releases, 14 requirements and 20 overrides, some 3,000
-profiles that devices share, readings as NDJSON, and exceptions on one device in twenty.
+"""A made-up fleet of any size, from a seed: a sheet of 12 releases, 14 requirements and 20 overrides, readings as
+NDJSON, and exceptions on one device in twenty.
+
+No two readings are equal: each device has a serial number, sizes less what firmware keeps, free space and dates that
+differ from day to day, its own order of keys. Three devices in a hundred are known from two sources that disagree.
 """
 
 from __future__ import annotations
 
 import json
 import random
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -20,6 +23,7 @@ RELEASES = [str(number) for number in range(1, 13)]
 PROCESSORS = [f"Alder {number}" for number in range(100, 140)]
 LISTED = "moor-processors.csv"
 SITES = ["glasshouses", "herbarium", "library", "lodge", "mill", "nursery", "orchard", "seed-bank", "shop", "tower"]
+LANGUAGES = ["cy", "en", "gd"]
 ROLES = ["counter", "desk", "display", "field", "laboratory"]
 
 # Each requirement: its condition as TOML, its sort, and fixes as (when, gives).
@@ -94,45 +98,81 @@ def sheet(memory_mib: int = 6144) -> tuple[str, dict[str, str]]:
 
 @dataclass(frozen=True, slots=True)
 class Fleet:
-    """`profiles` are distinct sets of facts; device n has profile `shares[n]`, site and role drawn for it."""
+    """`kinds` are distinct sets of parts; device n is of kind `shares[n]`, at the site and in the role drawn for it."""
 
-    profiles: list[dict[str, Any]]
+    kinds: list[dict[str, Any]]
     shares: list[int]
     places: list[tuple[str, str]]
-    times: list[str]
+    times: list[datetime]
 
     def __len__(self) -> int:
         return len(self.shares)
 
-    def lines(self) -> Iterator[str]:
-        """The readings as NDJSON, a device a line."""
-        texts = [json.dumps(facts) for facts in self.profiles]
-        for number, (profile, (site, role), at) in enumerate(zip(self.shares, self.places, self.times, strict=True)):
-            yield (
-                f'{{"device": "{device(number)}", "source": "collector", "taken_at": "{at}", "site": "{site}",'
-                f' "role": "{role}", "facts": {texts[profile]}}}\n'
-            )
+    def facts(self, number: int, day: int = 0) -> dict[str, Any]:
+        """What a device says of itself, so many days after the first: parts of its own, and what passes."""
+        own, passing = random.Random(number), random.Random(f"{number} {day}")
+        facts = dict(self.kinds[self.shares[number]])
+        facts["machine.serial"] = f"SN-{number:08}"
+        facts["memory.mib"] -= own.randrange(0, 40)
+        facts["disk.system_gib"] -= own.randrange(0, 2)
+        facts["disk.free_gib"] = passing.randrange(50, 300)
+        facts["os.pending_updates"] = passing.randrange(0, 4)
+        facts["os.base_language"] = own.choice(LANGUAGES)
+        today = DAY.date() + timedelta(days=day)
+        facts["os.last_update"] = (today - timedelta(days=passing.randrange(0, 40))).isoformat()
+        facts["care.last_backup"] = (today - timedelta(days=passing.randrange(0, 20))).isoformat()
+        names = list(facts)
+        if number % 7 == 0:
+            own.shuffle(names)
+        return {name: facts[name] for name in names}
+
+    def lines(self, day: int = 0) -> Iterator[str]:
+        """A day's readings as NDJSON: one a device, and a second for those of which another source says otherwise."""
+        for number, ((site, role), at) in enumerate(zip(self.places, self.times, strict=True)):
+            facts, taken_at = self.facts(number, day), (at + timedelta(days=day)).isoformat()
+            reading = {
+                "device": device(number),
+                "source": "collector",
+                "taken_at": taken_at,
+                "site": site,
+                "role": role,
+            }
+            yield json.dumps({**reading, "facts": facts}) + "\n"
+            if disagrees(number):
+                other = {"display.width": 2560 if facts["display.width"] >= 1280 else 800}
+                yield json.dumps({**reading, "source": "assessor", "facts": other}) + "\n"
 
     def excepted(self) -> Iterator[int]:
         """One device in twenty."""
         return iter(range(0, len(self), 20))
 
 
+def disagrees(number: int) -> bool:
+    """Whether a second source speaks of a device, and names another display: three in a hundred."""
+    return number % 100 in (11, 47, 83)
+
+
+def spoiled(lines: Iterable[str]) -> Iterator[str]:
+    """The same with one line in a hundred that cannot be read."""
+    for number, line in enumerate(lines):
+        yield line[: len(line) // 2] + "\n" if number % 100 == 50 else line
+
+
 def device(number: int) -> str:
     return f"mb-{number:07d}"
 
 
-def build(devices: int, profiles: int = 3_000, seed: int = 7) -> Fleet:
+def build(devices: int, kinds: int = 3_000, seed: int = 7) -> Fleet:
     draw = random.Random(seed)
     distinct: dict[str, dict[str, Any]] = {}
-    while len(distinct) < profiles:
+    while len(distinct) < kinds:
         facts = _facts(draw)
         distinct.setdefault(json.dumps(facts), facts)
-    weights = [1 / (rank + 30) for rank in range(profiles)]
-    shares = [*range(min(profiles, devices)), *draw.choices(range(profiles), weights, k=max(0, devices - profiles))]
+    weights = [1 / (rank + 30) for rank in range(kinds)]
+    shares = [*range(min(kinds, devices)), *draw.choices(range(kinds), weights, k=max(0, devices - kinds))]
     draw.shuffle(shares)
     places = [(draw.choice(SITES), draw.choice(ROLES)) for _ in range(devices)]
-    times = [(DAY - timedelta(minutes=draw.randrange(9 * 24 * 60))).isoformat() for _ in range(devices)]
+    times = [DAY - timedelta(minutes=draw.randrange(12 * 60)) for _ in range(devices)]
     return Fleet(list(distinct.values()), shares, places, times)
 
 
@@ -165,12 +205,12 @@ def _facts(draw: random.Random) -> dict[str, Any]:
 
 def columns(fleet: Fleet) -> Mapping[str, list[Any]]:
     """The facts of every device as columns, sets joined: what a peer is given in memory."""
-    names = list(fleet.profiles[0])
-    flat = [
-        {name: ";".join(value) if isinstance(value, list) else value for name, value in facts.items()}
-        for facts in fleet.profiles
-    ]
-    return {name: [flat[profile][name] for profile in fleet.shares] for name in names}
+    held: dict[str, list[Any]] = {name: [] for name in fleet.kinds[0]}
+    for number in range(len(fleet)):
+        facts = fleet.facts(number)
+        for name, column in held.items():
+            column.append(";".join(facts[name]) if isinstance(facts[name], list) else facts[name])
+    return held
 
 
 def platform(memory_mib: int = 6144) -> Platform:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import time
 from collections import defaultdict
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -56,9 +57,9 @@ def open_desk(folder: Path) -> Context:
     return context
 
 
-def write_readings(fleet: Fleet, path: Path) -> None:
+def write_readings(lines: Iterable[str], path: Path) -> None:
     with path.open("w", encoding="utf-8") as file:
-        file.writelines(fleet.lines())
+        file.writelines(lines)
 
 
 def bring_in(context: Context, path: Path) -> float:
@@ -80,7 +81,7 @@ def build(folder: Path, devices: int) -> Records:
     fleet = made_up.build(devices)
     context = open_desk(folder)
     path = folder / "readings.ndjson"
-    write_readings(fleet, path)
+    write_readings(fleet.lines(), path)
     seconds = bring_in(context, path)
     path.unlink()
     _except(context, devices // 20)

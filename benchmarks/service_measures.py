@@ -40,7 +40,7 @@ def check_pages(fleet: Fleet, client: Client) -> None:
     running: dict[str, int] = {}
     sites: dict[str, int] = {}
     for profile, (site, _) in zip(fleet.shares, fleet.places, strict=True):
-        runs = fleet.profiles[profile]["os.release"]
+        runs = fleet.kinds[profile]["os.release"]
         running[runs] = running.get(runs, 0) + 1
         sites[site] = sites.get(site, 0) + 1
     seen = client.overview(PLATFORM, TARGET)
@@ -59,7 +59,7 @@ def import_memory(devices: int) -> Iterator[Row]:
         token = people.issue_token(context, WILHELMINA, "bench", "administrator", 30).secret or ""
         context.database.close()
         path = Path(folder) / "readings.ndjson"
-        write_readings(made_up.build(devices), path)
+        write_readings(made_up.build(devices).lines(), path)
         with service(home) as (port, process), Client(f"http://127.0.0.1:{port}", token) as client:
             send(client, path)
             peak = _peak_mib(process.pid)

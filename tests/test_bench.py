@@ -22,15 +22,19 @@ def test_the_made_up_sheet_has_what_the_measures_speak_of() -> None:
     assert memory == [6144, 8192]
 
 
-def test_the_fleet_is_the_same_for_the_same_seed_and_shares_its_profiles() -> None:
+def test_the_fleet_is_the_same_for_the_same_seed_and_no_two_readings_are_equal() -> None:
     one, other = fleet.build(5_000, 300), fleet.build(5_000, 300)
     assert one == other
-    assert len({json.dumps(facts) for facts in one.profiles}) == len(set(one.shares)) == 300
-    lines = [json.loads(line) for line in one.lines()]
-    assert (len(lines), lines[17]["device"]) == (5_000, "mb-0000017")
-    assert lines[17]["facts"] == one.profiles[one.shares[17]]
-    held = fleet.columns(one)
-    assert held["cpu.features"][17] == ";".join(lines[17]["facts"]["cpu.features"])
+    assert len({json.dumps(facts) for facts in one.kinds}) == len(set(one.shares)) == 300
+    today, tomorrow = (list(map(json.loads, one.lines(day))) for day in (0, 1))
+    assert len(today) == 5_000 + 150  # three in a hundred are known from a second source
+    said = [json.dumps(line["facts"], sort_keys=True) for line in today if line["source"] == "collector"]
+    assert len(set(said)) == 5_000
+    assert all(a["facts"] != b["facts"] for a, b in zip(today, tomorrow, strict=True) if a["source"] == "collector")
+    line = next(line for line in today if line["device"] == "mb-0000017")
+    assert line["facts"] == one.facts(17)
+    assert fleet.columns(one)["cpu.features"][17] == ";".join(line["facts"]["cpu.features"])
+    assert len({tuple(line["facts"]) for line in today if line["source"] == "collector"}) > 100  # orders of keys
 
 
 @pytest.mark.parametrize(("share", "expected"), [(0.95, 95), (0.99, 99), (0.5, 50), (1.0, 100)])

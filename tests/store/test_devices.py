@@ -19,6 +19,8 @@ from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
 from doorstone.store.devices.devices import Record
+from doorstone.store.readings.contents import more_of
+from doorstone.work.snapshot.contents import ContentCache
 
 SITES, ROLES, PLATFORMS = ("", "Herbarium", "Lodge"), ("", "desk", "field"), ("tarn", "fell")
 NAMES = ("d1", "d2", "d3", "d4", "d5")
@@ -165,11 +167,8 @@ def test_a_reading_of_the_same_device_source_and_time_replaces_the_one_before() 
     with records() as db:
         write(db, device("d1"))
         first, second = (
-            int(
-                db.execute("INSERT INTO reading_contents (digest, body) VALUES (?, ?)", (body.encode(), body)).lastrowid
-                or 0
-            )
-            for body in ('{"facts":{"memory.mib":4096}}', '{"facts":{"memory.mib":8192},"texts":["No chip"]}')
+            ContentCache().number_of(db, {"memory.mib": mib}, more)
+            for mib, more in ((4096, ""), (8192, more_of({}, None, ["No chip"])))
         )
         at = "2027-01-18T09:00:00"
         device_store.add_readings(db, [("d1", "collector", at, first, None), ("d1", "operator", at, first, None)])

@@ -242,20 +242,23 @@ class FactReader:
     def __init__(self, specs: Mapping[str, FactSpec], most: int = 50_000) -> None:
         self.specs = specs
         self._most = most
-        self._known: dict[tuple[str, type, object], FactValue] = {}
+        self._known: dict[str, dict[object, tuple[type, FactValue]]] = {name: {} for name in specs}
 
     def parse(self, name: str, raw: Any) -> FactValue:
         """The value of the fact `name`. Raises `FactError`; `KeyError` if there is no such fact."""
-        key = (name, type(raw), tuple(raw) if isinstance(raw, list) else raw)
+        known = self._known[name]
+        key = tuple(raw) if raw.__class__ is list else raw
         try:
-            found = self._known.get(key)
+            held = known.get(key)
         except TypeError:  # a value that nothing holds as it is; the spec says what is wrong with it
             return self.specs[name].parse(raw)
-        if found is None:
-            if len(self._known) >= self._most:
-                self._known.clear()
-            found = self._known[key] = self.specs[name].parse(raw)
-        return found
+        if held is not None and held[0] is raw.__class__:  # 1 is no flag, though it equals one
+            return held[1]
+        value = self.specs[name].parse(raw)
+        if len(known) >= self._most:
+            known.clear()
+        known[key] = raw.__class__, value
+        return value
 
 
 def dump(value: FactValue) -> Any:

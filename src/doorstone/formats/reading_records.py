@@ -10,22 +10,36 @@ from datetime import datetime
 import msgspec
 
 from doorstone.core.facts import FactValue, Reading
+from doorstone.core.readings.value_table import ValueTable
 
 DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """What was said, whoever said it and of whichever device.
+    """What was said, whoever said it and of whichever device: facts as a shape and numbers in a table of values.
 
     `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
     why it could not be read.
     """
 
-    facts: Mapping[str, FactValue]
+    table: ValueTable
+    shape: int
+    numbers: tuple[int, ...]
     verdicts: Mapping[str, bool] = field(default_factory=dict)
     texts: tuple[str, ...] | None = None
     unread: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def facts(self) -> dict[str, FactValue]:
+        return self.table.facts(self.shape, self.numbers)
+
+    def values_of(self, names: tuple[str, ...]) -> tuple[FactValue | None, ...]:
+        """The values of some facts; None for one that it has not."""
+        shape = self.table.shapes[self.shape]
+        return tuple(
+            [self.table.values[self.numbers[shape.index(name)]][1] if name in shape else None for name in names]
+        )
 
 
 class ReadingRecord(msgspec.Struct, gc=False):

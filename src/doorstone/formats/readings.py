@@ -18,7 +18,10 @@ from datetime import UTC, datetime
 from difflib import get_close_matches
 from typing import Any, BinaryIO
 
-from doorstone.core.facts import FactError, FactReader, FactSpec, FactValue
+import orjson
+
+from doorstone.core.facts import FactError, FactSpec
+from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 from doorstone.formats.reading_records import DEVICE_ID, Content, ImportProblem, ReadingRecord
 
@@ -27,7 +30,9 @@ _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": T
 MOST_LINE = 100_000
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
+MOST_VALUES = 100_000
 _NOT_UTF_8 = "Save the file as UTF-8, or name its encoding in a mapping"
+_KEYS = frozenset({*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"})
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 
 
@@ -53,13 +58,13 @@ def read_stream(
     word = "item" if form == "json" else "line"
     seen: dict[int, int] = {}
     empty = True
-    reader = FactReader(specs)
-    for number, row in _rows(stream, form, reader, mapping):
+    coder = _Coder(specs)
+    for number, row in _rows(stream, form, coder, mapping):
         empty = False
         try:
             if isinstance(row, CellError):
                 raise row
-            record = row if isinstance(row, ReadingRecord) else _record(number, row, reader)
+            record = row if isinstance(row, ReadingRecord) else _record(number, row, coder)
             if (first := seen.setdefault(hash((record.device, record.source, record.taken_at)), number)) != number:
                 at = record.taken_at.replace("T", " ")
                 message = f"{record.device} from {record.source} at {at} stands in {word} {first} already"
@@ -73,12 +78,12 @@ def read_stream(
         yield ImportProblem(1, "file", "There is no reading in it", hint, word, fatal=True)
 
 
-def _rows(stream: BinaryIO, form: str, reader: FactReader, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
+def _rows(stream: BinaryIO, form: str, coder: _Coder, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
     if form == "ndjson":
-        return _json_lines(stream, mapping) if mapping or _marked(stream) else _plain_lines(stream, reader)
+        return _json_lines(stream, mapping) if mapping or _marked(stream) else _plain_lines(stream, coder)
     if form == "json":
         return _json_items(stream, mapping)
-    return _table_rows(stream, "\t" if form == "tsv" else "", reader.specs, mapping)
+    return _table_rows(stream, "\t" if form == "tsv" else "", coder.specs, mapping)
 
 
 class _FileError(CellError):
@@ -95,7 +100,7 @@ def _marked(stream: BinaryIO) -> bool:
     return head.startswith((b"\xff\xfe", b"\xfe\xff", b"\xef\xbb\xbf")) or b"\r" in head.replace(b"\r\n", b"")
 
 
-def _plain_lines(stream: BinaryIO, reader: FactReader) -> Iterator[tuple[int, ReadingRecord | CellError]]:
+def _plain_lines(stream: BinaryIO, coder: _Coder) -> Iterator[tuple[int, ReadingRecord | CellError]]:
     """NDJSON in UTF-8: each line as its record, or as what is wrong with it."""
 
     number = 0
@@ -106,19 +111,39 @@ def _plain_lines(stream: BinaryIO, reader: FactReader) -> Iterator[tuple[int, Re
                 pass
         try:
             if not line.isspace():
-                yield number, _line_record(number, line, reader)
+                yield number, _line_record(number, line, coder)
         except CellError as error:
             yield number, error
 
 
-def _line_record(number: int, line: bytes, reader: FactReader) -> ReadingRecord:
+def _line_record(number: int, line: bytes, coder: _Coder) -> ReadingRecord:
+    data = _plain_object(line)
+    if data is not None:
+        return _record(number, data, coder, plain=True)
     text = _text(line)
     if isinstance(text, CellError):
         raise text
     data = _json(text.rstrip("\r\n"))
     if isinstance(data, CellError):
         raise data
-    return _record(number, data, reader)
+    return _record(number, data, coder)
+
+
+def _plain_object(line: bytes) -> dict[str, Any] | None:
+    """The object of a line, if nothing in it needs a closer look: no escape, no key that stands twice.
+
+    Without escapes and without space after a quote, each `":` ends a key: their number tells of a repeated one.
+    """
+    if b"\\" in line or b"\x7f" in line or b'" ' in line or b'"\t' in line or len(line) > MOST_LINE:
+        return None
+    try:
+        data = orjson.loads(line)
+    except orjson.JSONDecodeError:
+        return None
+    if type(data) is not dict:
+        return None
+    keys = len(data) + sum([len(part) for part in data.values() if type(part) is dict])
+    return data if line.count(b'":') == keys else None
 
 
 def _text(line: bytes) -> str | CellError:
@@ -357,32 +382,44 @@ def _table_row(cells: Mapping[str, str], mapping: ColumnMapping | None) -> Any:
 # ------------------------------------------------------------------- records
 
 
-def _record(number: int, row: Any, reader: FactReader) -> ReadingRecord:
+def _record(number: int, row: Any, coder: _Coder, *, plain: bool = False) -> ReadingRecord:
+    """A reading of an object. `plain` objects hold no characters that need a look."""
     if not isinstance(row, dict):
         raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
-    if extra := sorted(set(row) - {*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"}):
+    if row.keys() - _KEYS:
+        extra = sorted(row.keys() - _KEYS)
         raise CellError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
-    for place, text in _words_of("line", row):
+    for place, text in () if plain else _words_of("line", row):
         if bad := _NO_TEXT.search(text):
             raise CellError(place, f"U+{ord(bad[0]):04X} is no character of a text", "Write it without")
-    device, source = _word(row, "device"), _word(row, "source")
-    try:
-        taken_at = datetime.fromisoformat(str(row.get("taken_at", ""))).replace(microsecond=0)
-        if taken_at.tzinfo is not None:
-            taken_at = taken_at.astimezone(UTC).replace(tzinfo=None)
-    except (ValueError, OverflowError) as error:
-        message = f"{row.get('taken_at')!r} is not a time" if row.get("taken_at") else "It is missing"
-        raise CellError("taken_at", message, "Write it as 2027-01-18T09:30:00") from error
+    device, source, taken_at = _word(row, "device"), _word(row, "source"), _time(row.get("taken_at", ""))
     facts, verdicts, unread = row.get("facts", {}), row.get("verdicts", {}), row.get("unread", {})
-    if not all(isinstance(part, dict) for part in (facts, verdicts, unread)):
+    if not (isinstance(facts, dict) and isinstance(verdicts, dict) and isinstance(unread, dict)):
         raise CellError("facts", "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}')
     texts = _texts(row.get("texts"))
     if not facts and not verdicts and texts is None:
         raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
-    about = {name: str(row[name])[:200] for name in ABOUT if row.get(name) is not None}
-    why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]}
-    content = Content(_facts(facts, reader), _verdicts(verdicts), texts, why)
-    return ReadingRecord(number, device, source, taken_at.isoformat(), content, about)
+    about = {name: str(value)[:200] for name in ABOUT if (value := row.get(name)) is not None}
+    why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]} if unread else {}
+    content = Content(*coder.coded(facts), _verdicts(verdicts) if verdicts else {}, texts, why)
+    return ReadingRecord(number, device, source, taken_at, content, about)
+
+
+def _time(text: Any) -> str:
+    """A time as it is kept: ISO 8601 in UTC, to the second."""
+    try:
+        found = datetime.fromisoformat(str(text))
+        if found.tzinfo is None and found.microsecond == 0 and len(text) == _SECONDS and text[10] == "T":
+            return str(text)
+        if found.tzinfo is not None:
+            found = found.astimezone(UTC).replace(tzinfo=None)
+    except (ValueError, OverflowError, TypeError) as error:
+        message = f"{text!r} is not a time" if text else "It is missing"
+        raise CellError("taken_at", message, "Write it as 2027-01-18T09:30:00") from error
+    return found.replace(microsecond=0).isoformat()
+
+
+_SECONDS = len("2027-01-18T09:30:00")
 
 
 def _words_of(place: str, value: Any) -> Iterator[tuple[str, str]]:
@@ -418,19 +455,34 @@ def _texts(raw: Any) -> tuple[str, ...] | None:
     return found
 
 
-def _facts(raw: Mapping[str, Any], reader: FactReader) -> dict[str, FactValue]:
-    facts = {}
-    for name, value in raw.items():
-        if name not in reader.specs:
-            near = get_close_matches(name, list(reader.specs), 1, 0.6)
-            raise CellError(name, f"Unknown fact {name!r}", f"Did you mean {near[0]}?" if near else "Remove it")
-        if value is None:
-            continue
+class _Coder:
+    """Codes the facts of a stream's readings; once a table of values is large, the next begins."""
+
+    def __init__(self, specs: Mapping[str, FactSpec]) -> None:
+        self.specs = specs
+        self._table = ValueTable(specs)
+
+    def coded(self, raw: Mapping[str, Any]) -> tuple[ValueTable, int, tuple[int, ...]]:
+        """The table, and of it the shape and the values' numbers. Raises `CellError` that names the fact."""
+        if len(self._table.values) > MOST_VALUES:
+            self._table = ValueTable(self.specs)
         try:
-            facts[name] = reader.parse(name, value)
+            return self._table, *self._table.coded(raw)
+        except (FactError, KeyError):
+            for name, value in raw.items():
+                _check_fact(name, value, self.specs)
+            raise
+
+
+def _check_fact(name: str, raw: Any, specs: Mapping[str, FactSpec]) -> None:
+    if name not in specs:
+        near = get_close_matches(name, list(specs), 1, 0.6)
+        raise CellError(name, f"Unknown fact {name!r}", f"Did you mean {near[0]}?" if near else "Remove it")
+    if raw is not None:
+        try:
+            specs[name].parse(raw)
         except FactError as error:
             raise CellError(name, error.message, error.hint) from error
-    return facts
 
 
 def _verdicts(raw: Mapping[str, Any]) -> dict[str, bool]:

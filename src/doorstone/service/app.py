@@ -176,7 +176,7 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
         return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
 
     key = ("answer", operation.name, tuple(path.values()), request.query_string)
-    return context.cached(key, (stamp.ledger, stamp.devices, context.today()), make)
+    return context.cached(key, (stamp.ledger, stamp.devices, stamp.readings, context.today()), make)
 
 
 def _query(operation: Operation) -> BaseModel | None:

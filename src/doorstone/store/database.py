@@ -21,7 +21,7 @@ from doorstone.store.keys import LEDGER_KEY, VAULT_KEY, key_file
 from doorstone.store.readings import contents as reading_contents
 from doorstone.store.vault import Vault
 
-SEALED_SINCE, CHANGES_SINCE = 3, 11
+SEALED_SINCE, CHANGES_SINCE, VALUES_SINCE = 3, 11, 14
 CACHE_KIB = 4 * 1024
 LEDGER_HEAD = "ledger.head"
 
@@ -322,8 +322,11 @@ def migrate(connection: sqlite3.Connection) -> int:
     connection.execute("PRAGMA foreign_keys = OFF")  # a table that others point to may be made anew
     for number, entry in steps:
         if number > at:
-            script = entry.read_text("utf-8")
-            connection.executescript(f"BEGIN IMMEDIATE;\n{script}\nPRAGMA user_version = {number};\nCOMMIT;")
+            connection.executescript(f"BEGIN IMMEDIATE;\n{entry.read_text('utf-8')}")
+            if number == VALUES_SINCE:
+                reading_contents.to_codes(connection)
+            connection.execute(f"PRAGMA user_version = {number}")
+            connection.execute("COMMIT")
             at = number
     connection.execute("PRAGMA foreign_keys = ON")
     return at

@@ -16,7 +16,7 @@ from doorstone.store import attempts as store
 from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
 from doorstone.store.kits import KitRow
-from doorstone.store.readings.contents import body_of
+from doorstone.store.readings.contents import more_of
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
@@ -118,13 +118,13 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             ended = given.ended_at.isoformat()
             settler = Settler(context, db)
             settler.drop_older(given.device, "os.release", ended)
-            said = settler.known.contents.number_of(db, body_of({"os.release": release}, {}, texts=[]))
+            said = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
             settler.hear([NewReading(given.device, "attempt", ended, said)])
             begin(context, db, platform, kit, number, values)
         elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
             settler = Settler(context, db)  # words that name no check are a failure message that somebody is to sort
             words = [" ".join(given.seen.split())[:MOST_TEXT]]
-            said = settler.known.contents.number_of(db, body_of({}, {}, texts=words))
+            said = settler.known.contents.number_of(db, {}, more_of({}, None, words))
             settler.hear([NewReading(given.device, "attempt", given.ended_at.isoformat(), said)])
         record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(context, id_of("AT", number))

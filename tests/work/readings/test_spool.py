@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -10,64 +9,86 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from doorstone.core.facts import BUILT_IN
+from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.reading_records import Content, ReadingRecord
-from doorstone.work.readings import spool
-from doorstone.work.readings.spool import ReadyWriter, read_ready, told
+from doorstone.work.readings.spool import ReadyReader, ReadyWriter
 from doorstone.work.snapshot.contents import batches
 
 TIME = "2027-01-18T09:00:00"
+Row = tuple[str, dict[str, Any], dict[str, str]]
 
 
-def record(device: str, content: Content, about: dict[str, str] | None = None) -> ReadingRecord:
-    return ReadingRecord(1, device, "file", TIME, content, about or {})
+def record(table: ValueTable, device: str, facts: dict[str, Any], about: dict[str, str], **more: Any) -> ReadingRecord:
+    return ReadingRecord(1, device, "file", TIME, Content(table, *table.coded(facts), **more), about)
 
 
-def passed(folder: Path, records: list[ReadingRecord], after: int = 0, size: int = 100) -> list[tuple[Any, ...]]:
-    """What comes back of records that were written in blocks of `size`."""
+def passed(folder: Path, parts: list[list[ReadingRecord]], after: int = 0) -> list[tuple[Any, ...]]:
+    """What comes back of records that were written block by block."""
     writer = ReadyWriter(folder / "ready")
-    for part in batches(records, size):
+    for part in parts:
         writer.write(part)
     writer.close()
-    found = told(read_ready(folder / "ready", after))
-    return [(one.device, one.source, one.taken_at, json.loads(one.body), one.about) for one in found]
+    ready, found = ReadyReader(folder / "ready"), []
+    for block in ready.blocks(after):
+        for one in block.readings:
+            facts = dict(zip(ready.shapes[one.shape], [ready.values[n][1] for n in one.values], strict=True))
+            found.append((one.device, one.source, one.taken_at, facts, one.more, block.abouts[one.about]))
+    return found
 
 
-def test_a_content_that_many_share_is_written_once(tmp_path: Path) -> None:
-    shared, here = Content({"memory.mib": 8192}), {"site": "North"}
-    found = passed(tmp_path, [record(f"d{n}", shared, here) for n in range(100)])
+def test_a_value_that_many_share_is_written_once(tmp_path: Path) -> None:
+    table = ValueTable(BUILT_IN)
+    records = [record(table, f"d{n}", {"memory.mib": 8192}, {"site": "North"}) for n in range(100)]
+    found = passed(tmp_path, [records[:60], records[60:]])
     assert [one[0] for one in found] == [f"d{n}" for n in range(100)]
-    assert all(one[3:] == ({"facts": {"memory.mib": 8192}}, {"site": "North"}) for one in found)
-    (block,) = read_ready(tmp_path / "ready")
-    assert (len(block.readings), len(block.bodies), block.abouts) == (100, 1, [{"site": "North"}])
+    assert all(one[3:] == ({"memory.mib": "8192"}, "", {"site": "North"}) for one in found)
+    first, second = ReadyReader(tmp_path / "ready").blocks()
+    assert (first.values, second.values, second.abouts) == ([("memory.mib", "8192")], [], [{"site": "North"}])
 
 
 def test_everything_that_a_reading_can_say_comes_through(tmp_path: Path) -> None:
-    said = Content({"cpu.features": frozenset({"fma", "avx2"})}, {"storage": False}, ("No chip",), {"tpm.state": "no"})
+    table = ValueTable(BUILT_IN)
+    all_of_it = {"verdicts": {"storage": False}, "texts": ("No chip",), "unread": {"tpm.state": "no"}}
+    about = {"name": 'Ünder "the" stairs\t', "critical": "yes"}
     found = passed(
         tmp_path,
-        [record("d1", said, {"name": 'Ünder "the" stairs\t', "critical": "yes"}), record("d2", Content({}, {}, ()))],
+        [
+            [
+                record(table, "d1", {"cpu.features": ["fma", "avx2"]}, about, **all_of_it),
+                record(table, "d2", {}, {}, texts=()),
+            ]
+        ],
     )
     assert found == [
         (
-            "d1", "file", TIME,
-            {
-                "facts": {"cpu.features": ["avx2", "fma"]}, "verdicts": {"storage": False}, "texts": ["No chip"],
-                "unread": {"tpm.state": "no"},
-            },
+            "d1", "file", TIME, {"cpu.features": '["avx2","fma"]'},
+            '{"texts":["No chip"],"unread":{"tpm.state":"no"},"verdicts":{"storage":false}}',
             {"name": 'Ünder "the" stairs\t', "critical": 1},
         ),
-        ("d2", "file", TIME, {"texts": []}, {}),
+        ("d2", "file", TIME, {}, '{"texts":[]}', {}),
+    ]  # fmt: skip
+    assert [dict(one.facts) for one in ReadyReader(tmp_path / "ready").readings()] == [
+        {"cpu.features": ["avx2", "fma"]}, {},
     ]  # fmt: skip
 
 
-@settings(max_examples=40, deadline=None)
-@given(st.lists(st.integers(0, 9), min_size=1, max_size=40), st.integers(0, 40), st.integers(1, 9))
-def test_it_goes_on_from_anywhere_and_however_few_contents_are_held(
-    tmp_path_factory: pytest.TempPathFactory, shares: list[int], after: int, size: int
+@settings(max_examples=40)
+@given(
+    st.lists(st.tuples(st.integers(0, 9), st.booleans(), st.booleans()), min_size=1, max_size=40),
+    st.integers(0, 40), st.integers(1, 9),
+)  # fmt: skip
+def test_it_goes_on_from_anywhere_and_whenever_a_table_of_values_ends(
+    tmp_path_factory: pytest.TempPathFactory, drawn: list[tuple[int, bool, bool]], after: int, size: int
 ) -> None:
-    contents = [Content({"memory.mib": number}) for number in range(10)]
-    records = [record(f"d{at}", contents[share]) for at, share in enumerate(shares)]
-    whole = passed(tmp_path_factory.mktemp("whole"), records)
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(spool, "MOST_HELD", 2)
-        assert passed(tmp_path_factory.mktemp("part"), records, after, size) == whole[after:]
+    table, records = ValueTable(BUILT_IN), []
+    for at, (memory, cores, ends) in enumerate(drawn):
+        table = ValueTable(BUILT_IN) if ends else table
+        facts = {"memory.mib": memory, **({"cpu.cores": memory} if cores else {})}
+        records.append(record(table, f"d{at}", facts, {}))
+    parts = list(batches(records, size))
+    whole = passed(tmp_path_factory.mktemp("whole"), parts)
+    assert [one[3] for one in whole] == [
+        {"memory.mib": str(memory), **({"cpu.cores": str(memory)} if cores else {})} for memory, cores, _ in drawn
+    ]
+    assert passed(tmp_path_factory.mktemp("part"), parts, after) == whole[after:]

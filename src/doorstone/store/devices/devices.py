@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.ledger_changes import DEVICE_SEAL
+from doorstone.store.readings import contents
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,26 +97,39 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     """
     added = [record for record in now if record[0] not in held]
     changed = [record for record in now if record[0] in held and held[record[0]] != record]
+    read = [r for r in changed if r[:11] == held[r[0]][:11]]  # nothing but its newest reading differs
+    moved = [r for r in changed if r[:11] != held[r[0]][:11]] if len(read) < len(changed) else []
     db.executemany(
-        "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"
-        " profile, stands_until, current_contents, last_import_id, last_read_at)"
-        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"  # noqa: S608
+        " profile, stands_until, current_contents, last_import_id, last_read_at, seal)"
+        f" VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, {_SEAL_OF_NEW})",
         added,
     )
-    _seal(db, [record[0] for record in added])
+    db.executemany(
+        "UPDATE devices SET stands_until = ?12, current_contents = ?13, last_import_id = ?14, last_read_at = ?15"
+        " WHERE id = ?1",
+        read,
+    )
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8,"
         " running_release = ?9, edition = ?10, profile = ?11, stands_until = ?12, current_contents = ?13,"
         " last_import_id = ?14, last_read_at = ?15 WHERE id = ?1",
-        changed,
+        moved,
     )
-    _seal(db, [r[0] for r in changed if (r.site, r.role, r.critical) != _guarded(held[r[0]])])
-    moved: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
-    moved.update(map(_where_it_counts, changed))
-    moved.subtract(map(_where_it_counts, (held[record.id] for record in changed)))
-    _count(db, moved)
-    if added or changed:
-        db.execute("UPDATE change_counters SET changes = changes + 1")
+    _seal(db, [r[0] for r in moved if (r.site, r.role, r.critical) != _guarded(held[r[0]])])
+    steps: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
+    steps.update(map(_where_it_counts, moved))
+    steps.subtract(map(_where_it_counts, (held[record.id] for record in moved)))
+    _count(db, steps)
+    if added or moved:
+        db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
+    elif read:
+        db.execute("UPDATE change_counters SET readings = readings + 1")
+
+
+_SEAL_OF_NEW = (
+    DEVICE_SEAL.replace("|| id", "|| ?1").replace("site", "?3").replace("role", "?4").replace("critical", "?5")
+)
 
 
 def _guarded(record: Record) -> tuple[str, str, int]:
@@ -326,13 +340,13 @@ def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable
 def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[ReadingRow]:
     """The last readings of a device, newest first."""
     rows = db.execute(
-        "SELECT r.source, r.taken_at, s.body FROM readings AS r CROSS JOIN reading_contents AS s ON s.id = r.content"
-        " WHERE r.device = ? ORDER BY r.taken_at DESC, r.source DESC LIMIT ?",
+        "SELECT source, taken_at, content FROM readings WHERE device = ? ORDER BY taken_at DESC, source DESC LIMIT ?",
         (device, limit),
-    )
+    ).fetchall()
+    bodies = contents.bodies(db, {row["content"] for row in rows})
     found = []
-    for source, taken_at, text in rows:
-        body = json.loads(text)
+    for source, taken_at, content in rows:
+        body = bodies[content]
         parts = [body.get("facts", {}), body.get("verdicts", {}), body.get("unread", {}), body.get("texts", [])]
         found.append(ReadingRow(device, source, taken_at, *parts))
     return found

@@ -115,7 +115,8 @@ def keep_settled_day(db: sqlite3.Connection, day: str) -> None:
 
 
 class Stamp(NamedTuple):
-    """Counts that grow: the ledger with every deed, `devices` with every device changed, `people` with every right.
+    """Counts that grow: the ledger with every deed, `devices` with every device of which more than a time or value
+    changed, `readings` with every reading, `people` with every right.
 
     `day` is the day for which devices are settled, empty before the first.
     """
@@ -124,12 +125,13 @@ class Stamp(NamedTuple):
     devices: int
     people: int
     day: str
+    readings: int
 
 
 def stamp(db: sqlite3.Connection) -> Stamp:
     """How far the records have come. What was worked out holds as long as the counts it rests on are the same."""
     row = db.execute(
-        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people, day FROM change_counters"
+        "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people, day, readings FROM change_counters"
     ).fetchone()  # fmt: skip
     return Stamp(*row)
 

@@ -10,7 +10,6 @@ from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FIX, View, dump
 from doorstone.core.platforms.platform import Fix, Platform
 from doorstone.store import fixes as store
-from doorstone.store.readings.contents import body_of
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
@@ -67,7 +66,7 @@ def record_fix(context: Context, actor: Actor, device: str, given: NewFixResult)
         number = store.add(db, values)
         if given.outcome == "done":
             settler = Settler(context, db)
-            said = settler.known.contents.number_of(db, body_of(gives, {}))
+            said = settler.known.contents.number_of(db, gives)
             settler.hear([NewReading(device, FIX, done_at.isoformat(), said)])
         name = id_of("FX", number)
         record(context, db, actor, f"fix {given.outcome}", "fix", name, values, creates=True, devices=[device])

@@ -11,6 +11,7 @@ import io
 import json
 import os
 import secrets
+import sqlite3
 import tempfile
 import time
 from collections import Counter
@@ -31,13 +32,14 @@ from doorstone.formats.reading_records import ImportProblem, ReadingRecord, abou
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
+from doorstone.store.readings.contents import Content, codes_of
 from doorstone.store.readings.imports import ImportRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
 from doorstone.work.context.ids import id_of, number_of
-from doorstone.work.readings.spool import ReadyWriter, Told, read_ready, told
+from doorstone.work.readings.spool import CheckedReading, ReadyReader, ReadyReading, ReadyWriter
 from doorstone.work.snapshot.contents import GUARDED, ContentCache, NewReading, batches, current_contents
 from doorstone.work.snapshot.settling import IngestCache, Settler, all_specs
 from doorstone.work.snapshot.sheets import all_sheets
@@ -49,6 +51,7 @@ MOST_PROBLEMS = 10_000
 A_DAY = timedelta(days=1)  # that a clock may be ahead
 EARLIEST = "1990-01-01T00:00:00"
 DECIDERS = ("approver", "administrator")
+PLACED_BY = ("os.platform", "os.release", "os.edition")
 OPEN = ("waiting", "received", "checking")
 
 
@@ -324,10 +327,15 @@ def _nobody_knows(
 ) -> list[ImportProblem]:
     """Notes on platforms, releases and editions that no sheet knows, each told once in an import."""
     sheets = all_sheets(context)
-    notes = []
+    notes: list[ImportProblem] = []
+    looked: set[tuple[Any, ...]] = set()
     for one in part:
         if not isinstance(one, ReadingRecord):
             continue
+        said = one.content.values_of(PLACED_BY)
+        if said in looked:
+            continue
+        looked.add(said)
         facts = one.content.facts
         platform = str(facts.get("os.platform", ""))
         if not platform:
@@ -373,16 +381,22 @@ def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted:
     _check_whole(_file(context, row.id, "ready"), get_import(context, id_of("IM", row.id)).row.ready_sha256)
     known = IngestCache()
     applied = get_import(context, id_of("IM", row.id)).row.applied
-    for block in read_ready(_file(context, row.id, "ready"), applied):
+    ready = ReadyReader(_file(context, row.id, "ready"))
+    numbers = _SpoolNumbers(known.contents, ready)
+    for block in ready.blocks(applied):
         rest = iter(block.readings)
         while part := list(islice(rest, CHUNK)):
             if halt():
                 raise HaltedError
             context.write_priority.give_way()
             with context.database.write() as db:
-                numbers = {said: known.contents.number_of(db, block.bodies[said]) for said in {r[3] for r in part}}
-                readings = [NewReading._make((d, s, at, numbers[n], block.abouts[a])) for d, s, at, n, a in part]
-                heard = Settler(context, db, known).hear(readings, row.id, obeyed=row.may_decide)
+                readings = [
+                    NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about])
+                    for one, content in zip(part, numbers.contents_of(db, part), strict=True)
+                ]
+                settler = Settler(context, db, known)
+                known = settler.known
+                heard = settler.hear(readings, row.id, obeyed=row.may_decide)
                 store.keep_applied(db, row.id, len(part), heard.first, heard.added)
             time.sleep(0.001)  # whoever waits to write goes first
     with context.database.write() as db:
@@ -394,6 +408,31 @@ def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted:
             }  # fmt: skip
             actor = Actor(done.by, "technician", "import")
             record(context, db, actor, "readings imported", "import", id_of("IM", row.id), body)
+
+
+class _SpoolNumbers:
+    """Gives the contents of a spool their numbers in the records."""
+
+    def __init__(self, contents: ContentCache, ready: ReadyReader) -> None:
+        self._contents, self._ready = contents, ready
+        self._table = -1
+        self._values: list[int] = []
+        self._shapes: list[int] = []
+
+    def contents_of(self, db: sqlite3.Connection, readings: Sequence[ReadyReading]) -> list[int]:
+        """The number of each reading's content; what is new is kept."""
+        ready = self._ready
+        if self._table != ready.table:
+            self._table, self._values, self._shapes = ready.table, [], []
+        self._values += self._contents.value_numbers(db, ready.values[len(self._values) :])
+        self._shapes += [self._contents.shape_number(db, names) for names in ready.shapes[len(self._shapes) :]]
+        values, shapes = self._values, self._shapes
+        made = [
+            Content(shapes[one.shape], codes_of([values[number] for number in one.values]), one.more)
+            for one in readings
+        ]
+        numbers = self._contents.numbers_of(db, made)
+        return [numbers[content] for content in made]
 
 
 # ------------------------------------------------------------------- dry run
@@ -416,7 +455,7 @@ def _try_out(context: Context, row: ImportRow, halt: Callable[[], bool]) -> None
         try:
             before = _standing(trial)
             ready = _file(context, row.id, "ready")
-            facts = _facts_changed(trial, told(read_ready(ready)))
+            facts = _facts_changed(trial, ReadyReader(ready).readings())
             linked = _file(trial, row.id, "ready")
             linked.parent.mkdir(exist_ok=True)
             linked.hardlink_to(ready)
@@ -470,7 +509,7 @@ def _disputes(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list
     ]
 
 
-def _facts_changed(context: Context, found: Iterator[Told]) -> list[dict[str, Any]]:
+def _facts_changed(context: Context, found: Iterator[CheckedReading]) -> list[dict[str, Any]]:
     """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
     counts: Counter[str] = Counter()
     examples: dict[str, dict[str, Any]] = {}
@@ -482,7 +521,7 @@ def _facts_changed(context: Context, found: Iterator[Told]) -> list[dict[str, An
                 words = contents.words(db, current_contents(held[new.device])) if new.device in held else {}
                 said = sorted(words.get(new.source, {}).items())
                 newest = {name: (at, value) for at, one in said for name, value in one.facts.items()}
-                for name, value in json.loads(new.body).get("facts", {}).items():
+                for name, value in new.facts.items():
                     at, was = newest.get(name, ("", None))
                     if at and at <= new.taken_at and was != value:
                         counts[name] += 1

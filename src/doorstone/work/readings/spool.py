@@ -1,7 +1,7 @@
 """The spool of an import: what was checked and is not yet applied, in blocks that can be read one by one.
 
-A block holds readings, each as device, source, time and two numbers: of what it says, and of what it says of the
-device itself. What several readings of a block say stands in it once.
+Each distinct value stands in it once, with the block that speaks of it first; a reading is device, source, time, and
+numbers: of the facts that it has, of their values, of what it says of the device itself.
 """
 
 from __future__ import annotations
@@ -15,62 +15,82 @@ from typing import Any, NamedTuple
 import msgspec
 
 from doorstone.core.facts import dump
+from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.reading_records import Content, ReadingRecord, about_values
-from doorstone.store.readings.contents import body_of
+from doorstone.store.readings.contents import more_of, value_text
 
-MOST_HELD = 20_000
 _SIZE = 8  # bytes before each block that give its length
 
-ReadyReading = tuple[str, str, str, int, int]
-"""Device, source, time, number of the content in the block, number of what is said of the device itself."""
+
+class ReadyReading(NamedTuple):
+    """`shape` and `values` are numbers in the spool's tables, `about` is one in its block; `more` holds no facts."""
+
+    device: str
+    source: str
+    taken_at: str
+    shape: int
+    values: list[int]
+    more: str
+    about: int
 
 
 class Block(msgspec.Struct, array_like=True):
-    """Readings, and what they say: contents as text, and what is said of devices themselves, as it is kept."""
+    """Readings, and what they are the first to say: `values` as a fact and JSON, `shapes` as names of facts.
 
-    readings: list[ReadyReading]
-    bodies: list[str]
+    A `fresh` block begins new tables of values and shapes. `abouts` are as they are kept.
+    """
+
+    fresh: bool
+    values: list[tuple[str, str]]
+    shapes: list[list[str]]
     abouts: list[dict[str, str | int]]
+    readings: list[ReadyReading]
 
 
 class ReadyWriter:
-    """Writes the file; to be closed."""
+    """Writes the spool; to be closed."""
 
     def __init__(self, path: Path) -> None:
         self._file = path.open("wb")
         self._digest = hashlib.sha256()
-        self._bodies: dict[int, tuple[Content, str]] = {}
+        self._table: ValueTable | None = None
+        self._values = self._shapes = 0
 
     def write(self, records: Iterable[ReadingRecord]) -> None:
-        """Write a block. Records that share a content, or what they say of devices, share the very object."""
-        contents: dict[int, tuple[int, Content]] = {}
-        abouts: dict[int, tuple[int, Any]] = {}
-        readings = []
+        """Write a block, or two where the records' table of values changes."""
+        readings: list[ReadyReading] = []
+        abouts: dict[tuple[tuple[str, str], ...], int] = {}
+        fresh = False
         for record in records:
-            content, about = record.content, record.about
-            said = contents.get(id(content))
-            if said is None:
-                said = contents[id(content)] = len(contents), content
-            of_it = abouts.get(id(about))
-            if of_it is None:
-                of_it = abouts[id(about)] = len(abouts), about
-            readings.append((record.device, record.source, record.taken_at, said[0], of_it[0]))
-        bodies = [self._body(content) for _, content in contents.values()]
-        block = Block(readings, bodies, [about_values(about) for _, about in abouts.values()])
+            content = record.content
+            if content.table is not self._table:
+                if readings:
+                    self._write(readings, abouts, fresh)
+                    readings, abouts = [], {}
+                self._table, self._values, self._shapes, fresh = content.table, 0, 0, True
+            about = abouts.setdefault(tuple(record.about.items()), len(abouts))
+            readings.append(
+                ReadyReading(record.device, record.source, record.taken_at, content.shape, content.numbers,  # type: ignore[arg-type]
+                             _more(content), about)
+            )  # fmt: skip
+        if readings:
+            self._write(readings, abouts, fresh)
+
+    def _write(self, readings: list[ReadyReading], abouts: Iterable[tuple[tuple[str, str], ...]], fresh: bool) -> None:
+        assert self._table is not None
+        values, shapes = self._table.values, self._table.shapes
+        block = Block(
+            fresh,
+            [(name, value_text(dump(value))) for name, value in values[self._values :]],
+            [list(names) for names in shapes[self._shapes :]],
+            [about_values(dict(about)) for about in abouts],
+            readings,
+        )
+        self._values, self._shapes = len(values), len(shapes)
         raw = msgspec.msgpack.encode(block)
         whole = len(raw).to_bytes(_SIZE, "big") + raw
         self._file.write(whole)
         self._digest.update(whole)
-
-    def _body(self, content: Content) -> str:
-        held = self._bodies.get(id(content))  # held with its text, so that its id stays its own
-        if held is None:
-            if len(self._bodies) >= MOST_HELD:
-                self._bodies.clear()
-            facts = {name: dump(value) for name, value in content.facts.items()}
-            body = body_of(facts, content.verdicts, content.unread, content.texts)
-            held = self._bodies[id(content)] = content, body
-        return held[1]
 
     def close(self) -> None:
         """Have everything on the disk."""
@@ -83,29 +103,50 @@ class ReadyWriter:
         return self._digest.hexdigest()
 
 
-def read_ready(path: Path, after: int = 0) -> Iterator[Block]:
-    """The blocks in their order, without the first `after` readings."""
-    decode = msgspec.msgpack.Decoder(Block).decode
-    with path.open("rb") as file:
-        while size := file.read(_SIZE):
-            block = decode(file.read(int.from_bytes(size, "big")))
-            if after < len(block.readings):
-                yield Block(block.readings[after:], block.bodies, block.abouts) if after else block
-            after = max(0, after - len(block.readings))
+def _more(content: Content) -> str:
+    if not content.verdicts and not content.unread and content.texts is None:
+        return ""
+    return more_of(content.verdicts, content.unread, content.texts)
 
 
-class Told(NamedTuple):
-    """A reading with what it says: its content as text, and what it says of the device itself."""
+class ReadyReader:
+    """Reads a spool. `values` and `shapes` are the tables of the block that was read last, `table` is their number."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self.table = 0
+        self.values: list[tuple[str, str]] = []
+        self.shapes: list[tuple[str, ...]] = []
+
+    def blocks(self, after: int = 0) -> Iterator[Block]:
+        """The blocks in their order, without the first `after` readings."""
+        decode = msgspec.msgpack.Decoder(Block).decode
+        with self._path.open("rb") as file:
+            while size := file.read(_SIZE):
+                block = decode(file.read(int.from_bytes(size, "big")))
+                if block.fresh:
+                    self.table, self.values, self.shapes = self.table + 1, [], []
+                self.values += block.values
+                self.shapes += map(tuple, block.shapes)
+                skipped = min(after, len(block.readings))
+                after -= skipped
+                block.readings = block.readings[skipped:]
+                if block.readings:
+                    yield block
+
+    def readings(self) -> Iterator[CheckedReading]:
+        """The readings one by one, with their facts."""
+        for block in self.blocks():
+            for one in block.readings:
+                texts = [self.values[number][1] for number in one.values]
+                facts = zip(self.shapes[one.shape], map(msgspec.json.decode, texts), strict=True)
+                yield CheckedReading(one.device, one.source, one.taken_at, dict(facts))
+
+
+class CheckedReading(NamedTuple):
+    """A reading with the facts that it holds, their values as JSON holds them."""
 
     device: str
     source: str
     taken_at: str
-    body: str
-    about: dict[str, str | int]
-
-
-def told(blocks: Iterable[Block]) -> Iterator[Told]:
-    """The readings of blocks, one by one."""
-    for block in blocks:
-        for device, source, taken_at, said, of_it in block.readings:
-            yield Told(device, source, taken_at, block.bodies[said], block.abouts[of_it])
+    facts: dict[str, Any]

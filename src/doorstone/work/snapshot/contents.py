@@ -1,8 +1,7 @@
 """Contents of readings: what a reading adds to what each source of a device says now.
 
-In: readings by the number of their content. Out: the devices' rows, their history, their counts. Work that is the
-same for many devices is done once: two devices of whom the same was said, by the same sources, in the same order
-and on the same days, are the same case.
+In: readings by the number of their content. Out: the devices' rows, their history. Work that is the same for many
+devices is done once: devices of which the same was said, by the same sources, in the same order, are the same case.
 """
 
 from __future__ import annotations
@@ -16,73 +15,149 @@ from typing import Any, NamedTuple, TypeVar
 from doorstone.core.readings.source_content import ContentByTime, SourceContent, current_texts, drop_older, merge
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices.devices import Record
-from doorstone.store.readings import contents as said_store
+from doorstone.store.readings import contents as store
+from doorstone.store.readings import values as value_store
+from doorstone.store.readings.contents import Content, numbers_in
 
 GUARDED = frozenset({"site", "role", "critical"})
 """Attributes that rules rest on: who decides, how many approve, which gates hold. Who may decide may change them."""
 _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 MOST_HELD = 50_000
+MOST_VALUES = 300_000
 Heard = list[tuple[str, str, int]]
 """What each source says of a device now: (source, time of reading, number of the content)."""
 
 
 class NewReading(NamedTuple):
-    """A reading to be heard: `said` is the number of its content; `about` what it says of the device itself."""
+    """A reading to apply: `content` is the number of its content; `about` what it says of the device itself."""
 
     device: str
     source: str
     taken_at: str
-    said: int
+    content: int
     about: Mapping[str, Any] | None = None
 
 
 class ContentCache:
-    """The contents that were asked for, by number. Contents never change, so what is held cannot be old.
+    """Contents, shapes and values that were asked for, by number. They never change, so what is held cannot be old.
 
-    Numbers given out by a transaction that is undone are not to be trusted: a contents lives no longer than its work.
+    Numbers given out by a transaction that is undone are not to be trusted: a cache lives no longer than its work.
     """
 
     def __init__(self) -> None:
         self._said: dict[int, SourceContent] = {}
-        self._numbers: dict[str, int] = {}
+        self._kept: dict[int, Content] = {}
+        self._shapes: dict[int, tuple[str, ...]] = {}
+        self._shape_numbers: dict[tuple[str, ...], int] = {}
+        self._values: dict[int, Any] = {}
+        self._texts: dict[int, str] = {}
+        self._numbers: dict[tuple[str, str], int] = {}
         self._merged: dict[tuple[Any, ...], tuple[int | None, ...]] = {}
 
-    def number_of(self, db: sqlite3.Connection, body: str) -> int:
-        number = self._numbers.get(body)
+    # ------------------------------------------------------------- writing
+
+    def value_numbers(self, db: sqlite3.Connection, pairs: Sequence[tuple[str, str]]) -> list[int]:
+        """The numbers of values, each given as its fact and its JSON text; those that are new are kept."""
+        known = self._numbers
+        found = [known.get(pair) for pair in pairs]
+        missing = {pair for pair, number in zip(pairs, found, strict=True) if number is None}
+        if not missing:
+            return found  # type: ignore[return-value]
+        numbers = value_store.numbers_of(db, missing)
+        bounded(known, MOST_VALUES).update(numbers)
+        bounded(self._texts, MOST_VALUES).update({number: text for (_, text), number in numbers.items()})
+        return [numbers[pair] if number is None else number for pair, number in zip(pairs, found, strict=True)]
+
+    def shape_number(self, db: sqlite3.Connection, facts: tuple[str, ...]) -> int:
+        number = self._shape_numbers.get(facts)
         if number is None:
-            number = bounded(self._numbers)[body] = said_store.number_of(db, body)
-            bounded(self._said)[number] = _said(json.loads(body))
+            number = bounded(self._shape_numbers)[facts] = store.shape_number(db, facts)
+            bounded(self._shapes)[number] = facts
         return number
 
-    def quiet(self, db: sqlite3.Connection, numbers: Iterable[int]) -> set[int]:
-        """Those of these contents that tell of no failure messages, not even that there are none."""
-        return {number for number in numbers if self.said(db, number).texts is None}
+    def numbers_of(self, db: sqlite3.Connection, contents: Iterable[Content]) -> dict[Content, int]:
+        """The numbers of contents; those that are new are kept."""
+        found = store.numbers_of(db, contents)
+        bounded(self._kept).update({number: content for content, number in found.items()})
+        return found
+
+    def number_of(self, db: sqlite3.Connection, facts: Mapping[str, Any], more: str = "") -> int:
+        """The number of a content with these facts, their values as JSON holds them; kept if it is new."""
+        names = tuple(sorted(facts))
+        numbers = self.value_numbers(db, [(name, store.value_text(facts[name])) for name in names])
+        content = Content(self.shape_number(db, names), store.codes_of(numbers), more)
+        return self.numbers_of(db, [content])[content]
+
+    # ------------------------------------------------------------- reading
+
+    def shape(self, db: sqlite3.Connection, number: int) -> tuple[str, ...]:
+        """The facts of a shape, in the order of the codes."""
+        found = self._shapes.get(number)
+        if found is None:
+            found = bounded(self._shapes)[number] = store.shape_facts(db, number)
+        return found
+
+    def kept(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
+        """Contents as they are kept, by number."""
+        held = self._kept
+        wanted = set(numbers)
+        missing = [number for number in wanted if number not in held]
+        rows = store.rows(db, missing) if missing else {}
+        found = {number: held[number] if number in held else rows[number] for number in wanted}
+        bounded(held).update(rows)
+        return found
+
+    def value(self, db: sqlite3.Connection, number: int) -> Any:
+        """A value as JSON holds it."""
+        self._load(db, [number])
+        return self._values[number]
+
+    def _load(self, db: sqlite3.Connection, numbers: Sequence[int]) -> None:
+        """Have the values of these numbers at hand."""
+        held, texts = self._values, self._texts
+        if all(number in held for number in numbers):
+            return
+        if unread := [number for number in numbers if number not in held and number not in texts]:
+            bounded(texts, MOST_VALUES).update(value_store.by_number(db, unread))
+        if len(held) >= MOST_VALUES:
+            held.clear()
+        for number in numbers:
+            if number not in held:
+                text = texts.get(number) or value_store.by_number(db, [number])[number]
+                held[number] = json.loads(text)
 
     def said(self, db: sqlite3.Connection, number: int) -> SourceContent:
         found = self._said.get(number)
         if found is None:
-            found = bounded(self._said)[number] = _said(said_store.bodies(db, [number])[number])
+            found = bounded(self._said)[number] = self._decoded(db, self.kept(db, [number])[number])
         return found
+
+    def _decoded(self, db: sqlite3.Connection, content: Content) -> SourceContent:
+        codes = numbers_in(content.codes)
+        self._load(db, codes)
+        held: dict[int, Any] = self._values
+        facts = {name: held[code] for name, code in zip(self.shape(db, content.shape), codes, strict=True)}
+        more = json.loads(content.more) if content.more else {}
+        return SourceContent(facts, more.get("verdicts", {}), more.get("texts"))
 
     def words(self, db: sqlite3.Connection, heard: Heard) -> dict[str, ContentByTime]:
         """Source -> what it says now. The contents are shared: they are not to be changed."""
-        missing = [number for _, _, number in heard if number not in self._said]
-        for number, body in said_store.bodies(db, missing).items() if missing else ():
-            bounded(self._said)[number] = _said(body)
         words: dict[str, ContentByTime] = {}
         for source, at, number in heard:
             words.setdefault(source, {})[at] = self.said(db, number)
         return words
 
+    # ------------------------------------------------------------- merging
+
     def merged(self, db: sqlite3.Connection, heard: Heard, new: NewReading) -> Heard:
         """What is said of a device once `new` has been read."""
         if not heard:
-            return [(new.source, new.taken_at, new.said)]
+            return [(new.source, new.taken_at, new.content)]
         mine = sorted((at, number) for source, at, number in heard if source == new.source)
         times = sorted({*(at for at, _ in mine), new.taken_at})
         place = times.index(new.taken_at)
-        key = (tuple(number for _, number in mine), place, len(times), new.said)
+        key = (tuple(number for _, number in mine), place, len(times), new.content)
         if key not in self._merged:
             bounded(self._merged)[key] = self._merge(db, mine, times, new)
         kept = zip(times, self._merged[key], strict=True)
@@ -93,20 +168,16 @@ class ContentCache:
         self, db: sqlite3.Connection, mine: Sequence[tuple[str, int]], times: Sequence[str], new: NewReading
     ) -> tuple[int | None, ...]:
         """The number of what still stands of each time; None if nothing does."""
-        merged = merge({at: self.said(db, number) for at, number in mine}, new.taken_at, self.said(db, new.said))
-        held = dict(mine) | {new.taken_at: new.said}
-        return tuple(self._kept(db, held[at], merged.get(at)) for at in times)
+        merged = merge({at: self.said(db, number) for at, number in mine}, new.taken_at, self.said(db, new.content))
+        held = dict(mine) | {new.taken_at: new.content}
+        return tuple(self._still(db, held[at], merged.get(at)) for at in times)
 
-    def _kept(self, db: sqlite3.Connection, number: int, said: SourceContent | None) -> int | None:
+    def _still(self, db: sqlite3.Connection, number: int, said: SourceContent | None) -> int | None:
         if said is None:
             return None
         if said == self.said(db, number):
             return number
-        return self.number_of(db, said_store.body_of(said.facts, said.verdicts, None, said.texts))
-
-
-def _said(body: Mapping[str, Any]) -> SourceContent:
-    return SourceContent(body.get("facts", {}), body.get("verdicts", {}), body.get("texts"))
+        return self.number_of(db, said.facts, store.more_of(said.verdicts, None, said.texts))
 
 
 def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Value]:
@@ -124,6 +195,22 @@ def contents_json(heard: Heard) -> str:
     return json.dumps(heard, separators=(",", ":"))
 
 
+def one_content(source: str, taken_at: str, content: int) -> str:
+    """`contents_json` of a single reading."""
+    return f'[["{source}","{taken_at}",{content}]]'
+
+
+def guarded(about: Mapping[str, Any], record: Record | None, number: int | None, *, obeyed: bool) -> Mapping[str, Any]:
+    """What a reading may say of the device itself.
+
+    Unless it is `obeyed`, attributes that rules rest on stay as they are on a device that was known before the
+    import `number`.
+    """
+    if obeyed or record is None or (number is not None and record.last_import_id == number):
+        return about
+    return {name: value for name, value in about.items() if name not in GUARDED}
+
+
 def apply_readings(
     db: sqlite3.Connection,
     contents: ContentCache,
@@ -135,28 +222,26 @@ def apply_readings(
 ) -> list[tuple[str, str]]:
     """Add readings, in their order, to the rows in `now`; a device that was not known gets one.
 
-    `number` is the import that they come with. Unless it is `obeyed`, attributes that rules rest on stay as they are
-    on a device that was known before it. Returns (device, source) of those whose failure messages may differ.
+    `number` is the import that they come with; for `obeyed` see `guarded`. Returns (device, source) of those whose
+    failure messages may differ.
     """
     told = []
     for new in readings:
-        device, source, taken_at, said, about = new
+        device, source, taken_at, content, about = new
         held = now.get(device)
         if held is None:
-            heard = [(source, taken_at, said)]
+            heard = [(source, taken_at, content)]
             record = device_store.new_record(device, at)
-            words = f'[["{source}","{taken_at}",{said}]]'
+            words = one_content(source, taken_at, content)
         else:
             record, before = held
             heard = contents.merged(db, before, new)
             words = contents_json(heard)
             if _tells(db, contents, before, source):
                 told.append((device, source))
-        if contents.said(db, said).texts is not None:
+        if contents.said(db, content).texts is not None:
             told.append((device, source))
-        own = about or {}
-        if not obeyed and held is not None and (number is None or record.last_import_id != number):
-            own = {name: value for name, value in own.items() if name not in GUARDED}
+        own = guarded(about or {}, record if held else None, number, obeyed=obeyed)
         last = max(record.last_read_at, taken_at)
         record = record._replace(
             current_contents=words, last_import_id=number or record.last_import_id, last_read_at=last, **own
@@ -189,7 +274,7 @@ def without_older(db: sqlite3.Connection, contents: ContentCache, record: Record
     kept: Heard = []
     for source, words in contents.words(db, current_contents(record)).items():
         for at, said in drop_older(words, fact, before).items():
-            number = contents.number_of(db, said_store.body_of(said.facts, said.verdicts, None, said.texts))
+            number = contents.number_of(db, said.facts, store.more_of(said.verdicts, None, said.texts))
             kept.append((source, at, number))
     return record._replace(current_contents=contents_json(sorted(kept)))
 

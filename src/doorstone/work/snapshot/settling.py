@@ -5,15 +5,15 @@ Whatever writes a word about a device places it anew in the same transaction; a 
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime
-from operator import itemgetter
 from typing import Any, NamedTuple
 
-from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.classes import WORDS, Classifier
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
     BUILT_IN,
@@ -38,10 +38,12 @@ from doorstone.store.devices import disputes
 from doorstone.store.devices import profiles as store
 from doorstone.store.devices.devices import Record
 from doorstone.store.readings import failure_messages
+from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.contents import (
+    MOST_VALUES,
     ContentCache,
     Heard,
     NewReading,
@@ -49,17 +51,22 @@ from doorstone.work.snapshot.contents import (
     batches,
     bounded,
     current_contents,
+    guarded,
     keep,
+    one_content,
     without_older,
 )
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
-Place = tuple[str, str, str, str, int | None]
-"""Platform, model, release and edition, and the profile."""
-Settled = tuple[str, str, str, str, int | None, str | None]
-"""The same, and the last day on which it is so."""
-_DEVICE = itemgetter(0)
-_NOTHING: Mapping[str, Any] = {}
+
+class Place(NamedTuple):
+    """Where a device belongs: its platform and what it is there; no profile without a sheet."""
+
+    platform: str
+    model: str
+    running_release: str
+    edition: str
+    profile: int | None
 
 
 class Counts(NamedTuple):
@@ -70,17 +77,26 @@ class Counts(NamedTuple):
     first: int
 
 
+@dataclass(frozen=True, slots=True)
+class _Picks:
+    """Where in the codes of a shape the values stand that make a class; -1 where the shape has none of a fact."""
+
+    tested: tuple[int, ...]
+    others: tuple[int, ...]
+
+
 @dataclass(slots=True)
 class IngestCache:
-    """What one piece of work has found out and may use again: contents, and where each case was placed.
+    """What one piece of work has found out and may use again: contents, and where each class is placed.
 
-    `places` holds only while `basis` is the same: the sheets, the matched texts, the day.
+    What is found out of classes holds only under the rules of `basis`.
     """
 
     contents: ContentCache = field(default_factory=ContentCache)
+    outcomes: dict[tuple[str, int], str] = field(default_factory=dict)
+    picks: dict[tuple[str, int], _Picks] = field(default_factory=dict)
     places: dict[tuple[Any, ...], Place] = field(default_factory=dict)
-    settled: dict[tuple[str, str, int], Settled] = field(default_factory=dict)
-    spans: dict[tuple[str, str, int], frozenset[int]] = field(default_factory=dict)
+    until: dict[tuple[Any, ...], str | None] = field(default_factory=dict)
     basis: Any = None
 
 
@@ -98,7 +114,6 @@ class SettlingRules:
     facts: dict[int, Mapping[str, FactValue]] = field(default_factory=dict)
     classifiers: dict[str, Classifier] = field(default_factory=dict)
     fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
-    last_days: dict[tuple[str, frozenset[int]], str | None] = field(default_factory=dict)
 
     def classifier(self, platform: str) -> Classifier:
         """What tells the devices of a platform apart."""
@@ -144,13 +159,10 @@ class Settler:
         self.db = db
         self.at = context.now()
         self.by = by or settling_rules(context, db)
-        self.known = known or IngestCache(contents(context))
-        basis = self.by.basis
-        if self.known.basis != basis:
-            self.known.places.clear()
-            self.known.settled.clear()
-            self.known.spans.clear()
-            self.known.basis = basis
+        known = known or IngestCache(contents(context))
+        if known.basis != self.by.basis:
+            known = replace(known, outcomes={}, picks={}, places={}, until={}, basis=self.by.basis)
+        self.known = known
         self._numbers: dict[str, int] = {}
 
     def readings(self, device: str) -> list[Reading]:
@@ -228,34 +240,62 @@ class Settler:
         Unless it is `obeyed`, what it says of attributes that rules rest on changes no device that was known before.
         """
         held = device_store.records(self.db, {reading[0] for reading in readings})
-        often = Counter(map(_DEVICE, readings))
-        quiet = self.known.contents.quiet(self.db, {reading[3] for reading in readings})
-        firsts: list[NewReading] = []
+        replacing = self._replacing(held, readings)
+        now: dict[str, tuple[Record, Heard]] = {}
         others: list[NewReading] = []
         for new in readings:
-            plain = often[new[0]] == 1 and new[0] not in held and new[3] in quiet
-            (firsts if plain else others).append(new)
-        now = {name: (row, current_contents(row)) for name, row in held.items()}
+            if new.device in replacing:
+                heard = [(new.source, new.taken_at, new.content)]
+                now[new.device] = self._replaced(held.get(new.device), new, number, obeyed), heard
+            else:
+                others.append(new)
+        merging = {new.device for new in others} & held.keys()
+        now.update({name: (held[name], current_contents(held[name])) for name in merging})
         told = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
-        rows = [*self._first_rows(firsts, number), *self._rows(held, list(now.values()))]
+        rows = self._rows(held, list(now.values()))
         device_store.put(self.db, held, rows)
         keep(self.db, self.known.contents, readings, now, told, number)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 
-    def _first_rows(self, readings: Iterable[NewReading], number: int | None) -> Iterator[Record]:
-        """The rows of devices of which nothing was known, each spoken of once and without failure messages."""
-        settled, own, at = self.known.settled, self.by.own, self.at
-        for device, source, taken_at, said, about in readings:
-            found = settled.get((source, taken_at[:10], said))
-            if found is None or device in own:
-                found = self._settled(device, [(source, taken_at, said)], device in own)
-            words = f'[["{source}","{taken_at}",{said}]]'
-            mine = (about or _NOTHING).get
-            yield Record._make(
-                (device, mine("name", ""), mine("site", ""), mine("role", ""), mine("critical", 0), at, *found, words,
-                 number, taken_at)
-            )  # fmt: skip
+    def _replacing(self, held: Mapping[str, Record], readings: Sequence[NewReading]) -> set[str]:
+        """The devices of which one reading is all that is said once it is applied: facts only, and every fact anew."""
+        often = Counter(reading.device for reading in readings)
+        new = {r.device: r for r in readings if often[r.device] == 1}
+        before: dict[str, tuple[str, str, int]] = {}
+        for device, record in held.items():
+            heard = current_contents(record)
+            if device in new and len(heard) == 1 and heard[0][0] == new[device].source:
+                before[device] = heard[0]
+        numbers = {r.content for r in new.values()} | {number for _, _, number in before.values()}
+        kept = self.known.contents.kept(self.db, numbers)
+        return {
+            device
+            for device, r in new.items()
+            if not kept[r.content].more
+            and (device not in held or (device in before and self._covers(kept, r, before[device])))
+        }
+
+    def _covers(self, kept: Mapping[int, Content], new: NewReading, before: tuple[str, str, int]) -> bool:
+        """Whether a reading says anew all that its source said before."""
+        _, at, number = before
+        old, mine = kept[number], kept[new.content]
+        if old.more or at > new.taken_at:
+            return False
+        shape = self.known.contents.shape
+        return old.shape == mine.shape or set(shape(self.db, old.shape)) <= set(shape(self.db, mine.shape))
+
+    def _replaced(self, record: Record | None, new: NewReading, number: int | None, obeyed: bool) -> Record:
+        device, source, taken_at, content, about = new
+        row = record or device_store.new_record(device, self.at)
+        words, last = one_content(source, taken_at, content), max(row.last_read_at, taken_at)
+        if not about:
+            return Record(*row[:12], words, number or row.last_import_id, last)
+        own = guarded(about, record, number, obeyed=obeyed).get
+        return Record(
+            device, own("name", row[1]), own("site", row[2]), own("role", row[3]), own("critical", row[4]), *row[5:12],
+            words, number or row.last_import_id, last,
+        )  # fmt: skip
 
     def drop_older(self, device: str, fact: str, before: str) -> None:
         """Forget every source's word on a fact from before a time: something has changed it since."""
@@ -266,38 +306,64 @@ class Settler:
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""
         alone = disputes.devices(self.db, held) | self.by.own
-        settled = self.known.settled
+        kept = self.known.contents.kept(self.db, {heard[0][2] for _, heard in now if len(heard) == 1})
         rows = []
         for row, heard in now:
-            found = settled.get((heard[0][0], heard[0][1][:10], heard[0][2])) if len(heard) == 1 else None
-            if found is None or row.id in alone:
-                found = self._settled(row.id, heard, row.id in alone)
-            rows.append(Record(*row[:6], *found, *row[12:]))
+            content = kept[heard[0][2]] if len(heard) == 1 and row.id not in alone else None
+            place = self._class_place(row.id, heard, content) if content is not None and not content.more else None
+            place = place or self._place(row.id, heard, self.rulings(row.id) if row.id in alone else [])
+            rows.append(Record(*row[:6], *place, self._until(place.platform, heard), *row[12:]))
         return rows
 
-    def _settled(self, device: str, heard: Heard, alone: bool) -> Settled:
-        """Where a device belongs. What was found for another of which the same was said holds, unless it is `alone`."""
-        if alone:
-            place = self._place(device, heard, self.rulings(device))
-        else:
-            case = self._case(heard)
-            known = self.known.places.get(case)
-            if known is None:
-                known = bounded(self.known.places)[case] = self._place(device, heard, [])
-            place = known
-        found = (*place, self._until(place[0], heard))
-        if not alone and len(heard) == 1:
-            ((source, at, number),) = heard
-            bounded(self.known.settled)[source, at[:10], number] = found
-        return found
+    def _class_place(self, device: str, heard: Heard, content: Content) -> Place | None:
+        """Where a device belongs of which one source alone speaks, with facts only; None if no sheet describes it.
 
-    def _case(self, heard: Heard) -> tuple[Any, ...]:
-        """What settling can see of what was said: sources, contents, what is still fresh, the order of the times."""
-        if len(heard) == 1:
-            ((source, at, number),) = heard
-            return source, self._ages(source, at[:10]), number
-        times = sorted({at for _, at, _ in heard})
-        return tuple((s, self._ages(s, at[:10]), times.index(at), number) for s, at, number in heard)
+        Told by the numbers of its values: each value's outcomes are worked out once, and each class is placed once.
+        """
+        ((source, at, _),) = heard
+        codes, shape = numbers_in(content.codes), content.shape
+        platform = self._platform(shape, codes)
+        if platform is None:
+            return None
+        picks = self.known.picks.get((platform, shape)) or self._picks(platform, shape)
+        outcomes = self.known.outcomes
+        try:
+            told = tuple([outcomes[platform, codes[i]] if i >= 0 else "" for i in picks.tested])
+        except KeyError:
+            told = self._outcomes(platform, picks, codes)
+        others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
+        case = (platform, self._ages(source, at[:10]), told, others)
+        place = self.known.places.get(case)
+        if place is None:
+            place = bounded(self.known.places)[case] = self._place(device, heard, [])
+        return place
+
+    def _platform(self, shape: int, codes: Sequence[int]) -> str | None:
+        facts = self.known.contents.shape(self.db, shape)
+        if "os.platform" not in facts:
+            return None
+        platform = str(self.known.contents.value(self.db, codes[facts.index("os.platform")]))
+        return platform if platform in self.by.sheets else None
+
+    def _picks(self, platform: str, shape: int) -> _Picks:
+        facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
+        at = {name: i for i, name in enumerate(facts)}
+        others = sorted(classifier.names - set(classifier.tested) | set(WORDS))
+        found = _Picks(
+            tuple(at.get(name, -1) for name in classifier.tested), tuple(at.get(name, -1) for name in others)
+        )
+        return bounded(self.known.picks).setdefault((platform, shape), found)
+
+    def _outcomes(self, platform: str, picks: _Picks, codes: Sequence[int]) -> tuple[str, ...]:
+        """The outcomes of the tested facts, those not known yet worked out."""
+        classifier, known = self.by.classifier(platform), self.known.outcomes
+        found = []
+        for name, i in zip(classifier.tested, picks.tested, strict=True):
+            if i >= 0 and (platform, codes[i]) not in known:
+                value = self.known.contents.value(self.db, codes[i])
+                bounded(known, MOST_VALUES)[platform, codes[i]] = classifier.outcome(name, [value])
+            found.append(known[platform, codes[i]] if i >= 0 else "")
+        return tuple(found)
 
     def _ages(self, source: str, day: str) -> tuple[bool, bool]:
         """Whether lasting and passing facts that a source read on a day still count."""
@@ -311,26 +377,25 @@ class Settler:
 
     def _until(self, platform: str, heard: Heard) -> str | None:
         """The last day on which nothing that counts has aged out since."""
-        found = (self._last_day(at[:10], self._spans(platform, source, number)) for source, at, number in heard)
+        found = [self._last_day(platform, source, at[:10], number) for source, at, number in heard]
         return min((day for day in found if day is not None), default=None)
 
-    def _last_day(self, day: str, spans_: frozenset[int]) -> str | None:
-        """The last day on which nothing that was read on a day, and lasts so many days, has aged out since."""
-        if (day, spans_) not in self.by.last_days:
-            until = stands_until([(date.fromisoformat(day), spans_)], self.by.today)
-            self.by.last_days[day, spans_] = until.isoformat() if until else None
-        return self.by.last_days[day, spans_]
-
-    def _spans(self, platform: str, source: str, number: int) -> frozenset[int]:
-        key = (platform, source, number)
-        if key not in self.known.spans:
-            said = self.known.contents.said(self.db, number)
-            verdicts = {**said.verdicts, **dict.fromkeys(said.texts or (), False)}
-            facts: dict[str, FactValue] = {name: True for name in said.facts if name in self.by.specs}
+    def _last_day(self, platform: str, source: str, day: str, number: int) -> str | None:
+        """The last day on which nothing that a source read on a day has aged out since."""
+        content = self.known.contents.kept(self.db, [number])[number]
+        key = (platform, source, day, content.shape, content.more)
+        if key not in self.known.until:
+            facts: dict[str, FactValue] = {
+                name: True for name in self.known.contents.shape(self.db, content.shape) if name in self.by.specs
+            }
+            more = json.loads(content.more) if content.more else {}
+            verdicts = {**more.get("verdicts", {}), **dict.fromkeys(more.get("texts") or (), False)}
             reading = Reading(source, datetime.min, facts, verdicts)
             names = self._names(platform) | {"os.platform"}
-            bounded(self.known.spans)[key] = spans(reading, self.by.sources, self.by.specs, names)
-        return self.known.spans[key]
+            days = spans(reading, self.by.sources, self.by.specs, names)
+            until = stands_until([(date.fromisoformat(day), days)], self.by.today)
+            bounded(self.known.until)[key] = until.isoformat() if until else None
+        return self.known.until[key]
 
     def _names(self, platform: str) -> frozenset[str]:
         return self.by.classifier(platform).names if platform in self.by.sheets else frozenset()
@@ -342,7 +407,7 @@ class Settler:
             view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")
         )
         profile = self._profile(platform, device, view, model, runs) if platform in self.by.sheets else None
-        return platform, model, runs, edition, profile
+        return Place(platform, model, runs, edition, profile)
 
     def _profile(self, platform: str, device: str, view: View, model: str, runs: str) -> int:
         own = device if device in self.by.own else ""

@@ -201,7 +201,7 @@ class Snapshot:
         context, stamp = self.context, self.context.stamp()
         with context.database.read() as db:
             last = ledger.last_on(db, BEAR_ON_EXCEPTIONS)
-            depends_on = (last, stamp.devices, stamp.people, platform, self.today)
+            depends_on = (last, stamp.readings, stamp.people, platform, self.today)
 
             def make() -> Mapping[str, tuple[ExceptionTerms, ...]]:
                 every = self.held(exception_store.excepted_devices(db, platform.id))
@@ -432,7 +432,7 @@ def sorted_of(count: ProfileCount) -> Sorted:
 def snapshot(context: Context) -> Snapshot:
     """The snapshot as the records stand now; made anew only after something was written or the day has changed."""
     stamp = context.stamp()
-    key = (stamp.ledger, stamp.devices, context.today(), context.database.writing_since)
+    key = (stamp.ledger, stamp.devices, stamp.readings, context.today(), context.database.writing_since)
     if context.database.writing:
         return context.cache.get(("snapshot", "writing"), key, lambda: Snapshot(context), wait=False)
     return context.cached(("snapshot",), key, lambda: Snapshot(context))

@@ -1,0 +1,43 @@
+"""Values of facts: each distinct value of a fact is kept once, under a number that contents of readings are made of."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+
+
+def numbers_of(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict[tuple[str, str], int]:
+    """(fact, value as JSON text) -> its number; those that are new are kept."""
+    wanted = list(dict.fromkeys(pairs))
+    found = _known(db, wanted)
+    missing = [pair for pair in wanted if pair not in found]
+    if missing:
+        db.executemany("INSERT OR IGNORE INTO fact_names (name) VALUES (?)", {(fact,) for fact, _ in missing})
+        names = {row[1]: row[0] for row in db.execute("SELECT id, name FROM fact_names")}
+        first = int(db.execute("SELECT COALESCE(MAX(id), 0) FROM fact_values").fetchone()[0]) + 1
+        db.executemany(
+            "INSERT INTO fact_values (id, fact, value) VALUES (?, ?, ?)",
+            [(number, names[fact], value) for number, (fact, value) in enumerate(missing, first)],
+        )
+        found.update({pair: number for number, pair in enumerate(missing, first)})
+    return found
+
+
+def _known(db: sqlite3.Connection, pairs: list[tuple[str, str]]) -> dict[tuple[str, str], int]:
+    rows = db.execute(
+        "SELECT j.value ->> 0, j.value ->> 1, v.id FROM json_each(?) AS j"
+        " CROSS JOIN fact_names AS f ON f.name = j.value ->> 0"
+        " CROSS JOIN fact_values AS v ON v.fact = f.id AND v.value = j.value ->> 1",
+        (json.dumps(pairs),),
+    )
+    return {(row[0], row[1]): row[2] for row in rows}
+
+
+def by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, str]:
+    """Number -> value as JSON text."""
+    found = db.execute(
+        "SELECT v.id, v.value FROM json_each(?) AS j CROSS JOIN fact_values AS v ON v.id = j.value",
+        (json.dumps(list(numbers)),),
+    )
+    return {row[0]: row[1] for row in found}

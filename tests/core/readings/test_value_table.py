@@ -1,0 +1,52 @@
+"""Values that are read once for many readings are what they are when read alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from doorstone.core.facts import BUILT_IN, FactError
+from doorstone.core.readings.value_table import ValueTable
+
+RAW: dict[str, list[Any]] = {
+    "memory.mib": [8192, 8192.0, "8 GiB", 1, 0], "disk.encrypted": [True, 1, 0, False, "yes"],
+    "cpu.features": [["AVX2", "fma"], ["fma", "avx2"], "avx2;fma", []], "tpm.version": ["2.0", 2.0, 2, None],
+    "os.release": [1, "1", 1.0, None],
+}  # fmt: skip
+readings = st.lists(
+    st.fixed_dictionaries({}, optional={name: st.sampled_from(raw) for name, raw in RAW.items()}), max_size=12
+)
+
+
+def alone(facts: dict[str, Any]) -> dict[str, Any]:
+    return {name: BUILT_IN[name].parse(raw) for name, raw in facts.items() if raw is not None}
+
+
+@given(readings)
+def test_many_readings_say_what_each_says_alone(many: list[dict[str, Any]]) -> None:
+    table = ValueTable(BUILT_IN)
+    coded = [table.coded(facts) for facts in many]
+    assert [table.facts(*one) for one in coded] == [alone(facts) for facts in many]
+    for one, facts in zip(coded, many, strict=True):
+        for other, others in zip(coded, many, strict=True):
+            assert (one == other) == (alone(facts) == alone(others))  # equal numbers, equal values
+
+
+@pytest.mark.parametrize("raw", [[["avx2"]], {"a": 1}, [1, 2]])
+def test_what_no_fact_holds_is_refused_each_time(raw: Any) -> None:
+    table = ValueTable(BUILT_IN)
+    for _ in range(2):
+        with pytest.raises(FactError):
+            table.coded({"cpu.features": raw})
+
+
+def test_values_that_look_alike_are_not_taken_for_each_other() -> None:
+    table = ValueTable(BUILT_IN)
+    table.coded({"memory.mib": 1})
+    with pytest.raises(FactError, match="is a number, not True"):
+        table.coded({"memory.mib": True})
+    with pytest.raises(KeyError):
+        table.coded({"memory.gib": 8})

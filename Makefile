@@ -48,6 +48,7 @@ lint-python: $(VENV)/installed.stamp
 	@$(BIN)/ruff format --check --quiet .
 	@$(BIN)/ruff check --quiet .
 	@$(BIN)/mypy --no-error-summary
+	@$(BIN)/mypy --no-error-summary docs/examples
 	@$(BIN)/vulture
 
 lint-console: console/node_modules/installed.stamp

@@ -85,8 +85,9 @@ BESIDE_ROOMS = {
     "console": set[str](),
 }
 GONE = {
-    "desk", "picture", "hearing", "take_in", "shelf", "door", "carriers", "caring", "deciding", "telling", "looking",
-    "choosing", "keeping", "mend", "troubles", "hook", "hooks", "heard_in", "touches", "steady",
+    "Heard", "Said", "Shelf", "caring", "carriers", "choosing", "deciding", "desk", "door", "hear", "heard",
+    "heard_in", "hearing", "hook", "hooks", "keeping", "looking", "mend", "picture", "shelf", "steady", "take_in",
+    "telling", "touches", "troubles",
 }  # fmt: skip
 
 

@@ -88,6 +88,9 @@ _NO = {"false", "no", "0"}
 _QUANTITY = re.compile(r"\s*([+-]?[0-9.,][0-9.,'’\u00a0\u202f\u2009 ]*?)\s*([A-Za-z]*)\s*")
 
 
+_CONTROL = re.compile("[\x00-\x1f]")
+
+
 @dataclass(frozen=True, slots=True)
 class FactSpec:
     """What a fact may hold: its type, unit, and whether it is lasting (a part) or passing (free space)."""
@@ -212,7 +215,7 @@ class FactSpec:
             text = text.lower()
             if text not in self.choices:
                 raise FactError(f"{self.name} cannot be {text!r}", f"Use one of {', '.join(self.choices)}")
-        if len(text) > 500 or any(ord(letter) < 32 for letter in text):
+        if len(text) > 500 or _CONTROL.search(text):
             raise FactError(f"{self.name} is too long or has control characters", "Keep it under 500 letters")
         return text
 
@@ -553,10 +556,10 @@ def _pick(
         (v for v in verdicts if source_of(sources, v.source).fresh(v.taken_at.date(), as_of, lasting=False)),
         key=lambda v: (v.requirement, v.source),
     )
-    heard: dict[str, list[datetime]] = {}
+    times: dict[str, list[datetime]] = {}
     for verdict in current:
-        heard.setdefault(verdict.requirement, []).append(verdict.taken_at)
-    ruled = {name: r for name, r in rulings.items() if name in heard and r.holds(heard[name])}
+        times.setdefault(verdict.requirement, []).append(verdict.taken_at)
+    ruled = {name: r for name, r in rulings.items() if name in times and r.holds(times[name])}
     return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
 
 

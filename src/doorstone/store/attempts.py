@@ -68,6 +68,18 @@ def every(db: sqlite3.Connection, device: str | None = None) -> list[AttemptRow]
     return [_attempt(row) for row in rows]
 
 
+def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[AttemptRow]]:
+    """Device -> its attempts, newest first; those without any are left out."""
+    rows = db.execute(
+        "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value ORDER BY a.id DESC",
+        (json.dumps(list(devices)),),
+    )
+    found: dict[str, list[AttemptRow]] = {}
+    for row in rows:
+        found.setdefault(row["device"], []).append(_attempt(row))
+    return found
+
+
 def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
     """The attempts that were made with kits: (attempt, kit)."""
     rows = db.execute(

@@ -118,14 +118,14 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             ended = given.ended_at.isoformat()
             settler = Settler(context, db)
             settler.drop_older(given.device, "os.release", ended)
-            said = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
-            settler.hear([NewReading(given.device, "attempt", ended, said)])
+            content = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
+            settler.ingest([NewReading(given.device, "attempt", ended, content)])
             begin(context, db, platform, kit, number, values)
         elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
             settler = Settler(context, db)  # words that name no check are a failure message that somebody is to sort
             words = [" ".join(given.seen.split())[:MOST_TEXT]]
-            said = settler.known.contents.number_of(db, {}, more_of({}, None, words))
-            settler.hear([NewReading(given.device, "attempt", given.ended_at.isoformat(), said)])
+            content = settler.known.contents.number_of(db, {}, more_of({}, None, words))
+            settler.ingest([NewReading(given.device, "attempt", given.ended_at.isoformat(), content)])
         record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(context, id_of("AT", number))
 

@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fleet import WhatIf, route_outcome, suppose, supposed_decisions
-from doorstone.core.platforms.platform import Route
+from doorstone.core.platforms.platform import Platform, Route
 from doorstone.core.sorting.assessment import (
     State,
     with_exceptions,
@@ -22,7 +22,7 @@ from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.snapshot.selecting import SelectedDevices, SelectionCase, among, cases, choose_devices, counts
 from doorstone.work.snapshot.sheets import check_requirement, need_kit_route
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, sorted_of
-from doorstone.work.snapshot.standings import standings
+from doorstone.work.snapshot.standings import by_outcome, profile_view, standings
 
 BY = {"site": "site", "model": "model", "role": "role", "runs": "running_release"}
 MOST_NAMED = 10
@@ -130,19 +130,18 @@ def compare(
     for _, route in (one, other):
         need_kit_route(route)
     now = snapshot(context)
-    views = now.profile_views(chosen.platform)
     sizes: Counter[int] = Counter()
     found = counts(context, chosen)
     for count in found:
         sizes[count.profile] += count.devices
     pairs: dict[tuple[str, str], list[int]] = {}
     sides: list[tuple[Counter[str], Counter[str]]] = [(Counter(), Counter()), (Counter(), Counter())]
+    targets = ((chosen.release, one[1]), (second.release, other[1]))
+    outcomes = [_route_outcomes(now, chosen.platform, release, Route(route), sizes) for release, route in targets]
     for profile, devices in sizes.items():
         words = []
-        for at, (release, route) in enumerate(((chosen.release, one[1]), (second.release, other[1]))):
-            word, uncovered = route_outcome(
-                chosen.platform, release, Route(route), *views[profile], now.decisions_for(chosen.platform)
-            )
+        for at, found_on in enumerate(outcomes):
+            word, uncovered = found_on[profile]
             sides[at][0][word] += devices
             sides[at][1].update(dict.fromkeys(uncovered, devices))
             words.append(word)
@@ -159,6 +158,24 @@ def compare(
         Side(second.release, other[1], dict(sides[1][0]), dict(sides[1][1].most_common())),
         tuple(sorted(shifts, key=lambda s: (-s.count, s.one, s.other))),
     )
+
+
+def _route_outcomes(
+    now: Snapshot,
+    platform: Platform,
+    release: str,
+    route: Route,
+    profiles: Collection[int],
+) -> dict[int, tuple[str, tuple[str, ...]]]:
+    """How devices of each profile come out on a route; asked once for those alike."""
+    decisions = now.decisions_for(platform)
+    view_and_own = profile_view(now.context, platform, profiles)
+    needs = {name for o in platform.overrides for name in o.needs.facts()}
+    needs |= {name for gate in platform.path_gates(route) for name in gate.condition.facts()}
+    return by_outcome(
+        now.context, platform, decisions, release, profiles, f"route {route}",
+        lambda profile: route_outcome(platform, release, route, *view_and_own(profile), decisions), needs,
+    )  # fmt: skip
 
 
 def _examples(

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from doorstone.core.devices.classes import Classifier
-from doorstone.core.devices.profiles import profile_content, profile_facts
+from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import forecast
 from doorstone.core.kits.overrides import choose
@@ -43,7 +43,7 @@ def answers(platform: Platform, seen: View) -> list[Any]:
 
 
 def class_of(platform: Platform, classifier: Classifier, seen: View) -> Hashable:
-    return classifier.of(profile_content(platform.id, profile_facts(platform), seen))
+    return classifier.of(profile_content(platform.id, classifier.names, seen))
 
 
 @pytest.mark.long
@@ -92,9 +92,9 @@ def test_facts_that_only_gates_look_at_are_no_part_of_a_class() -> None:
     platform = tarn()
     classifier = Classifier(platform, view(GOOD).as_of)
     used = {leaf.fact for gate in platform.gates for leaf in gate.condition.leaves()}
-    only = used - platform.facts_used()
+    only = used - classifier.names
     assert "disk.free_gib" in only
-    plain = profile_content(platform.id, profile_facts(platform), view(GOOD))
+    plain = profile_content(platform.id, classifier.names, view(GOOD))
     told = {**plain, "facts": {**plain["facts"], **{name: ["anything"] for name in only}}}
     assert classifier.of(told) == classifier.of(plain)
 
@@ -102,7 +102,7 @@ def test_facts_that_only_gates_look_at_are_no_part_of_a_class() -> None:
 def test_model_release_edition_and_decisions_of_its_own_are_part_of_it() -> None:
     platform = tarn()
     classifier = Classifier(platform, view(GOOD).as_of)
-    plain = profile_content(platform.id, profile_facts(platform), view(GOOD))
+    plain = profile_content(platform.id, classifier.names, view(GOOD))
     others = [
         {**plain, "facts": {**plain["facts"], name: ["another"]}}
         for name in ("machine.model", "os.release", "os.edition")

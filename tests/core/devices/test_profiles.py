@@ -3,7 +3,7 @@ from __future__ import annotations
 from typing import Any
 
 from doorstone.core.devices.classes import Classifier
-from doorstone.core.devices.profiles import profile_content, profile_facts, view_of
+from doorstone.core.devices.profiles import profile_content, view_of
 from doorstone.core.facts import View
 from doorstone.core.sorting.assessment import assess
 from doorstone.core.sorting.counts import roll_up, sorted_as
@@ -11,7 +11,7 @@ from tests.build import CHIPLESS, GOOD, TODAY, reading, settled, tarn, view
 
 
 def key(of: View) -> str:
-    return Classifier(tarn(), TODAY).of(profile_content("tarn", profile_facts(tarn()), of))
+    return Classifier(tarn(), TODAY).of(profile_content("tarn", Classifier(tarn(), TODAY).names, of))
 
 
 def test_devices_that_differ_in_nothing_the_sheet_sees_share_a_profile() -> None:
@@ -38,7 +38,7 @@ def test_a_profile_sorts_as_each_of_its_devices_does() -> None:
     )
     cases: list[dict[str, Any]] = [dict(GOOD), dict(CHIPLESS), {**GOOD, "tpm.state": "off"}, {"memory.mib": 4096}]
     for own in [view(facts) for facts in cases] + [View(TODAY, {**view(GOOD).facts, **said.facts})]:
-        shared = view_of(profile_content("tarn", profile_facts(tarn()), own), tarn().specs, TODAY)
+        shared = view_of(profile_content("tarn", Classifier(tarn(), TODAY).names, own), tarn().specs, TODAY)
         for release in ("9.0", "9.1", "9.3"):
             assert sorted_as(assess(tarn(), release, shared)) == sorted_as(assess(tarn(), release, own))
 

@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from doorstone.core.devices.profiles import profile_content, profile_facts, view_of
+from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import profile_content, view_of
 from doorstone.core.facts import SettledFact, Verdict, View
 from doorstone.core.forecast.batch import BatchForecaster
 from doorstone.core.forecast.device_forecast import forecast
@@ -31,6 +32,8 @@ VALUES: dict[str, list[Any]] = {
     "os.release": ["8", "9.1"],
 }
 
+NAMES = Classifier(tarn(), TODAY).names
+
 
 @st.composite
 def contents(draw: st.DrawFn) -> dict[str, Any]:
@@ -48,7 +51,7 @@ def contents(draw: st.DrawFn) -> dict[str, Any]:
     if draw(st.booleans()):
         verdict = Verdict("storage", draw(st.booleans()), "assessor", NOON)
         shown = View(TODAY, shown.facts, {}, (verdict,))
-    return profile_content("tarn", profile_facts(tarn()), shown, draw(st.sampled_from(["", "", "d1"])))
+    return profile_content("tarn", NAMES, shown, draw(st.sampled_from(["", "", "d1"])))
 
 
 def decision(name: str, scope: Scope, target: str, sort: Sort) -> Decision:
@@ -65,7 +68,7 @@ DECISIONS = [
 def boarded(
     found: list[dict[str, Any]], decisions: list[Decision], at_once: int
 ) -> tuple[BulkAssessment, SortedProfile]:
-    table = table_for(tarn())
+    table = table_for(tarn(), TODAY)
     board = BulkAssessment(tarn(), "9.1", decisions, TODAY, table)
     for start in range(0, len(found), at_once):
         table.add({n: found[n] for n in range(start, min(start + at_once, len(found)))})
@@ -93,7 +96,7 @@ def test_every_profile_is_sorted_as_it_would_be_alone(
 
 
 def test_profiles_that_are_left_out_of_the_sizes_do_not_count() -> None:
-    good, chipless = (profile_content("tarn", profile_facts(tarn()), view(facts)) for facts in (GOOD, CHIPLESS))
+    good, chipless = (profile_content("tarn", NAMES, view(facts)) for facts in (GOOD, CHIPLESS))
     _, sorting = boarded([good, chipless], [], 2)
     rolled = sorting.roll_up("9.1", {1: 7})
     assert (rolled.devices, rolled.states["needs-exception"], rolled.states["clear"]) == (7, 7, 0)
@@ -102,8 +105,8 @@ def test_profiles_that_are_left_out_of_the_sizes_do_not_count() -> None:
 
 
 def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
-    table = table_for(tarn())
-    table.add({5: profile_content("tarn", profile_facts(tarn()), view(CHIPLESS))})
+    table = table_for(tarn(), TODAY)
+    table.add({5: profile_content("tarn", NAMES, view(CHIPLESS))})
     sorting = BulkAssessment(tarn(), "8", [], TODAY, table).sort()
     assert (sorting[5].state, dict(sorting[5].marks)) == ("clear", {})
     assert sorting.roll_up("8", {5: 2}).states["clear"] == 2
@@ -112,7 +115,7 @@ def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
 @settings(max_examples=20, deadline=None)
 @given(st.lists(contents(), min_size=1, max_size=5))
 def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict[str, Any]]) -> None:
-    table = table_for(tarn())
+    table = table_for(tarn(), TODAY)
     table.add(dict(enumerate(found)))
     boards = {r.id: BulkAssessment(tarn(), r.id, [], TODAY, table) for r in tarn().releases}
     ahead = BatchForecaster(tarn(), [], TODAY, boards.__getitem__)
@@ -122,8 +125,8 @@ def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict
 
 
 def test_a_release_that_the_sheet_does_not_know_has_no_forecast() -> None:
-    table = table_for(tarn())
-    content = profile_content("tarn", profile_facts(tarn()), view({**GOOD, "os.release": "7"}))
+    table = table_for(tarn(), TODAY)
+    content = profile_content("tarn", NAMES, view({**GOOD, "os.release": "7"}))
     table.add({0: content})
     ahead = BatchForecaster(tarn(), [], TODAY, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
     assert ahead.forecast(0, view_of(content, tarn().specs, TODAY), "", []) is None

@@ -25,31 +25,31 @@ from tests.build import GOOD, tarn
 
 NOW = datetime(2027, 1, 18, 9)
 CLASSES = Classifier(tarn(), NOW.date())
-Told = tuple[str, str, int, dict[str, Any], str]  # device, source, days ago, facts, site
+Line = tuple[str, str, int, dict[str, Any], str]  # device, source, days ago, facts, site
 
-SAID: list[dict[str, Any]] = [
+FACTS: list[dict[str, Any]] = [
     dict(GOOD), {**GOOD, "tpm.state": "off"}, {"memory.mib": 4096}, {"disk.free_gib": 9, "tpm.state": "absent"},
     {"os.platform": "nowhere"}, {**GOOD, "machine.model": "Fallow 120"},
 ]  # fmt: skip
 
 
-def told() -> st.SearchStrategy[Told]:
+def lines() -> st.SearchStrategy[Line]:
     return st.tuples(
         st.sampled_from(["d1", "d2", "d3", "d4"]),
         st.sampled_from(["collector", "assessor", "operator"]),
         st.integers(0, 70),
-        st.sampled_from(SAID),
+        st.sampled_from(FACTS),
         st.sampled_from(["", "north", "south"]),
     )
 
 
-def distinct(found: list[Told]) -> list[Told]:
+def distinct(found: list[Line]) -> list[Line]:
     return list(
         {(device, source, days): (device, source, days, *rest) for device, source, days, *rest in found}.values()
     )
 
 
-def heard(readings: list[Told], size: int, shared: bool) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
+def ingested(readings: list[Line], size: int, shared: bool) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
     """Hear readings, so many at a time; the devices as they then stand, and the counts that are kept."""
     with tempfile.TemporaryDirectory() as folder:
         context = Context(Database(Path(folder) / "d.db"), FixedClock(NOW))
@@ -58,7 +58,7 @@ def heard(readings: list[Told], size: int, shared: bool) -> tuple[dict[str, tupl
         for at in range(0, len(readings), size):
             with context.database.write() as db:
                 settler = Settler(context, db, known)
-                settler.hear([_reading(settler, one) for one in readings[at : at + size]])
+                settler.ingest([_reading(settler, one) for one in readings[at : at + size]])
                 known = settler.known if shared else None
         with context.database.read() as db:
             rows = device_store.records(db, ["d1", "d2", "d3", "d4"])
@@ -88,7 +88,7 @@ def heard(readings: list[Told], size: int, shared: bool) -> tuple[dict[str, tupl
     return stand, really
 
 
-def _reading(settler: Settler, one: Told) -> NewReading:
+def _reading(settler: Settler, one: Line) -> NewReading:
     device, source, days, facts, site = one
     number = settler.known.contents.number_of(settler.db, facts)
     taken_at = (NOW - timedelta(days=days)).isoformat()
@@ -97,16 +97,16 @@ def _reading(settler: Settler, one: Told) -> NewReading:
 
 @pytest.mark.long
 @settings(max_examples=25, deadline=None)
-@given(st.lists(told(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
-def test_batches_and_what_is_remembered_change_nothing(readings: list[Told], size: int) -> None:
-    assert heard(readings, size, shared=True) == heard(readings, 1, shared=False)
+@given(st.lists(lines(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
+def test_batches_and_what_is_remembered_change_nothing(readings: list[Line], size: int) -> None:
+    assert ingested(readings, size, shared=True) == ingested(readings, 1, shared=False)
 
 
 @pytest.mark.long
 @settings(max_examples=15, deadline=None)
-@given(st.lists(told(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
-def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Told], draw: Any) -> None:
+@given(st.lists(lines(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
+def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Line], draw: Any) -> None:
     placed = [(*one[:4], "") for one in readings]
     shuffled = list(placed)
     draw.shuffle(shuffled)
-    assert heard(placed, 3, shared=True) == heard(shuffled, 3, shared=True)
+    assert ingested(placed, 3, shared=True) == ingested(shuffled, 3, shared=True)

@@ -39,15 +39,16 @@ class AtRelease:
         return tuple(words for name in overrides for side in (self.refused, self.poor) if (words := side.get(name)))
 
 
-Said = tuple[tuple[str, str, str], ...]  # release, override, words
+Remarks = tuple[tuple[str, str, str], ...]
+"""Remarks on overrides: release, override, what is to be known of it."""
 
 
 @dataclass(frozen=True, slots=True)
 class OverrideResults:
     """What is known before a device is tried again. Devices of which the same is known have equal experience."""
 
-    refused: Said = ()
-    poor: Said = ()
+    refused: Remarks = ()
+    poor: Remarks = ()
 
     def at(self, release: str) -> AtRelease:
         return AtRelease(
@@ -59,7 +60,7 @@ class OverrideResults:
 NONE = OverrideResults()
 
 
-def refused_on(platform: Platform, tries: Sequence[OverrideTries]) -> Said:
+def refused_on(platform: Platform, tries: Sequence[OverrideTries]) -> Remarks:
     """What was refused on one device, by its own attempts in order of time, and has not gone well since."""
     found: dict[tuple[str, str], str] = {}
     for tried in tries:
@@ -80,7 +81,7 @@ def _at_fault(platform: Platform, tried: OverrideTries) -> list[str]:
     return blamed or list(tried.overrides)
 
 
-def seldom_works(model: str, counts: Iterable[tuple[str, str, int, int]]) -> Said:
+def seldom_works(model: str, counts: Iterable[tuple[str, str, int, int]]) -> Remarks:
     """The overrides that went well in fewer than half of at least three attempts on a model.
 
     `counts` are (release, override, attempts, of these gone well).

@@ -43,24 +43,24 @@ class Classifier:
         for leaf in leaves:
             if leaf not in self._pairs:
                 self._tests.setdefault(leaf.fact, []).append(leaf)
-        paired = {name for leaf in self._pairs for name in (leaf.fact, leaf.operand)}
+        self.compared = frozenset({*WORDS, *(name for leaf in self._pairs for name in (leaf.fact, leaf.operand))})
+        """Facts that count as they are, whatever tests of them say."""
         self.tested = sorted(self._tests)
-        self.names = frozenset({*self.tested, *paired, *WORDS})
+        self.names = frozenset({*self.tested, *self.compared})
         self._given: dict[str, list[FactValue]] = {}
         for requirement in platform.requirements:
             for fix in requirement.fixes:
                 for name, value in fix.gives.items():
                     self._given.setdefault(name, []).append(value)
         tests = [_described(leaf) for leaf in leaves]
-        given = {name: [dump(value) for value in values] for name, values in sorted(self._given.items()) if paired}
+        given = (
+            {name: [dump(value) for value in values] for name, values in sorted(self._given.items())}
+            if self._pairs
+            else {}
+        )
         self.basis = hashlib.sha256(json.dumps([platform.id, sorted(tests), given]).encode()).hexdigest()
         """A digest of the tests: classes of two sheets are the same if it is."""
         self._known: dict[tuple[str, str], str] = {}
-
-    @property
-    def simple(self) -> bool:
-        """Whether no test compares two facts: then a class is put together fact by fact."""
-        return not self._pairs
 
     def of(self, content: Mapping[str, Any]) -> str:
         """The key of the class of a device by its content."""

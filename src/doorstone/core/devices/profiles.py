@@ -10,18 +10,12 @@ from datetime import date, datetime
 from typing import Any
 
 from doorstone.core.facts import Candidate, DisputeDecision, FactSpec, SettledFact, Verdict, View, dump
-from doorstone.core.platforms.platform import Platform
-
-
-def profile_facts(platform: Platform) -> frozenset[str]:
-    """The facts that make two devices the same case: those that any condition of the sheet looks at, and who it is."""
-    return platform.facts_used() | {"machine.model", "os.release", "os.edition"}
 
 
 def profile_content(platform: str, names: frozenset[str], view: View, own: str = "") -> dict[str, Any]:
-    """Everything about a device that the platform's sheet can see, as JSON: values without times and sources.
+    """What the tests of a sheet see of a device, as JSON: values without times and sources.
 
-    `names` are the sheet's `profile_facts`; `own` keeps a device apart whose decisions are its own.
+    `names` are those of the classifier; `own` keeps a device apart whose decisions are its own.
     """
     facts = {
         name: [dump(view.facts[name].believed.value), *(dump(c.value) for c in view.facts[name].rivals)]
@@ -38,7 +32,7 @@ _NO_TIME = datetime(1, 1, 1)
 
 
 def view_of(content: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: date) -> View:
-    """The view that all devices of a profile share: its values are theirs, its times and sources are nobody's."""
+    """The view of the device whose content stands for a class, without times and sources."""
 
     def candidate(name: str, value: Any) -> Candidate:
         return Candidate(specs[name].parse(value), "", _NO_TIME)

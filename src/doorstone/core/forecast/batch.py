@@ -12,8 +12,9 @@ from functools import partial
 from typing import Any
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
+from doorstone.core.devices.classes import Classifier
 from doorstone.core.exceptions.life import ExceptionTerms
-from doorstone.core.facts import FactValue, View
+from doorstone.core.facts import FactValue, View, dump
 from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.forecast.reach import Answers, Given, given_view
 from doorstone.core.kits.overrides import Choice, choose
@@ -28,6 +29,7 @@ class BatchForecaster:
     def __init__(
         self, platform: Platform, decisions: Sequence[Decision], as_of: date, board: Callable[[str], BulkAssessment]
     ) -> None:
+        self._classifier = Classifier(platform, as_of)
         self._platform = platform
         self._decisions = decisions
         self._as_of = as_of
@@ -74,7 +76,7 @@ class BatchForecaster:
         checks: Sequence[str],
         excepted: set[str],
     ) -> Choice:
-        seen = tuple(values.get(name) for name in self._needed)
+        seen = tuple([self._outcome(name, values[name]) if name in values else None for name in self._needed])
         key = (release, route, seen, tuple(checks), frozenset(excepted), experience)
         if key not in self._choices:
             self._choices[key] = choose(
@@ -89,3 +91,9 @@ class BatchForecaster:
                 known=experience.at(release),
             )
         return self._choices[key]
+
+    def _outcome(self, name: str, value: FactValue) -> object:
+        """What overrides can see of a fact: the outcomes of its tests, or the value if it is compared with another."""
+        if name in self._classifier.compared:
+            return value
+        return self._classifier.outcome(name, [dump(value)])

@@ -325,14 +325,6 @@ class Platform:
         spec = self.specs[fact]
         return spec.lasting and spec.type != "date" and not fact.startswith(("media.", "upgrade."))
 
-    def facts_used(self) -> frozenset[str]:
-        """Every fact that any condition of the sheet looks at: what makes two devices the same case."""
-        conditions = [requirement.condition for requirement in self.requirements]
-        conditions += [fix.when for requirement in self.requirements for fix in requirement.fixes]
-        conditions += [override.needs for override in self.overrides]
-        conditions += [gate.condition for route in Route for gate in self.path_gates(route)]
-        return frozenset().union(*(condition.facts() for condition in conditions))
-
 
 def target_release(platform: Platform, today: date) -> str:
     """The release to move to unless another is named: the last one that is published."""

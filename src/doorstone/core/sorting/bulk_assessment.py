@@ -14,7 +14,8 @@ from datetime import date
 from operator import itemgetter
 from typing import Any
 
-from doorstone.core.devices.profiles import profile_facts, view_of
+from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import view_of
 from doorstone.core.platforms.platform import Platform, Requirement
 from doorstone.core.sorting.assessment import (
     Assessment,
@@ -35,13 +36,15 @@ Row = tuple[int, ...]
 
 
 class ProfileTable:
-    """Profiles as rows of small numbers: the same number in a column, the same values of that fact.
+    """Profiles as rows of small numbers: the same number in a column, the same outcomes of all tests of that fact.
 
     A profile never changes, so a row that is here cannot be old.
     """
 
-    def __init__(self, names: Iterable[str], requirements: Iterable[str]) -> None:
-        self.columns = [*sorted(names), *(f"verdict:{name}" for name in sorted(requirements)), "own"]
+    def __init__(self, classifier: Classifier, requirements: Iterable[str]) -> None:
+        self._classifier = classifier
+        self._tested = frozenset(classifier.tested) - classifier.compared
+        self.columns = [*sorted(classifier.names), *(f"verdict:{name}" for name in sorted(requirements)), "own"]
         self.at = {name: at for at, name in enumerate(self.columns)}
         self.numbers: list[int] = []
         self.contents: list[Mapping[str, Any]] = []
@@ -73,7 +76,11 @@ class ProfileTable:
         said["own"] = content["own"] or None
         row = []
         for name, codes in zip(self.columns, self._codes, strict=True):
-            text = repr(said.get(name))
+            values = said.get(name)
+            if values is not None and name in self._tested:
+                text = self._classifier.outcome(name, values)
+            else:
+                text = repr(values)
             row.append(codes.setdefault(text, len(codes)))
         return tuple(row)
 
@@ -97,9 +104,9 @@ class Classes:
             self.of.append(number)
 
 
-def table_for(platform: Platform) -> ProfileTable:
-    """An empty table with a column for all that the platform's requirements can see."""
-    return ProfileTable(profile_facts(platform), {r.id for r in platform.requirements})
+def table_for(platform: Platform, as_of: date) -> ProfileTable:
+    """An empty table with a column for all that the platform's conditions can see."""
+    return ProfileTable(Classifier(platform, as_of), {r.id for r in platform.requirements})
 
 
 class BulkAssessment:

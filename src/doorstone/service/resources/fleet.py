@@ -61,7 +61,9 @@ class ReleaseQuery(RequestModel):
     release: str = Field("", description="Target release; the last published one if left out")
 
 
-@operations("GET", "/fleet", "Counts over the fleet", roles=EVERYONE, query=FleetQuery, answer=FleetResponse)
+@operations(
+    "GET", "/fleet", "Counts over the fleet", roles=EVERYONE, query=FleetQuery, answer=FleetResponse, cacheable=True
+)
 def fleet_view(call: Call[FleetQuery, None]) -> FleetResponse:
     q = call.query
     found = fleet.fleet_view(call.context, q.platform, q.release, q.chosen(), q.selection, q.by)
@@ -79,7 +81,7 @@ def fleet_view(call: Call[FleetQuery, None]) -> FleetResponse:
 
 @operations(
     "GET", "/fleet/comparison", "Two releases or routes side by side", roles=EVERYONE, query=CompareQuery,
-    answer=ComparisonResponse,
+    answer=ComparisonResponse, cacheable=True,
 )  # fmt: skip
 def compare_fleet(call: Call[CompareQuery, None]) -> ComparisonResponse:
     q = call.query

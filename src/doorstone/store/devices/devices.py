@@ -81,13 +81,15 @@ def _row(r: sqlite3.Row) -> DeviceRow:
 
 def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
     """The whole rows of those of these devices that there are."""
-    rows = db.execute(
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    rows = cursor.execute(
         "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
         " stands_until, current_contents, last_import_id, last_read_at"
         " FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
         (json.dumps(list(devices)),),
     )
-    return {row[0]: Record(*row) for row in rows}
+    return {row[0]: Record._make(row) for row in rows}
 
 
 def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> None:
@@ -266,9 +268,13 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[Dev
     yield from (_row(r) for r in rows)
 
 
-def added_on(db: sqlite3.Connection, device: str) -> str:
-    """The day on which the device was first read."""
-    return str(db.execute("SELECT substr(added_at, 1, 10) FROM devices WHERE id = ?", (device,)).fetchone()[0])
+def added_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
+    """Device -> the day on which it was first read."""
+    rows = db.execute(
+        "SELECT d.id, added_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
 
 
 class RunningRow(NamedTuple):

@@ -24,13 +24,11 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 def due_list(context: Context, person: str = "") -> list[Due]:
     """Everything that is due, by day; with a `person`, what concerns them where their roles reach."""
-    now = snapshot(context)
     with context.database.read() as db:
-        found = in_order(_every(context, db, now))
-        who = people_store.get(db, person) if person else None
-    if not person:
-        return found
-    return [due for due in found if who is not None and _concerns(due, who)]
+        stamp, who = context.stamp(), people_store.get(db, person) if person else None
+        depends_on = (stamp.ledger, stamp.devices, stamp.readings, stamp.people, context.today(), context.policy)
+        found = context.cached(("due",), depends_on, lambda: in_order(_every(context, db, snapshot(context))))
+    return [due for due in found if not person or (who is not None and _concerns(due, who))]
 
 
 def of_calendar(context: Context, secret: str) -> tuple[str, list[Due]] | None:

@@ -15,6 +15,7 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.selecting import among, choose_devices, counts
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
+from doorstone.work.snapshot.standings import by_outcome, profile_view
 
 _Planned = tuple[FixPlan, Assessment]
 """The fixes to make on devices of a profile, and how these then stand, exceptions apart."""
@@ -109,21 +110,25 @@ def fix_round(
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     now = snapshot(context)
     decisions = now.decisions_for(chosen.platform)
-    views = now.profile_views(chosen.platform)
     excepted = now.excepted(chosen.platform, chosen.release)
     found = counts(context, chosen)
-    plans: dict[int, _Planned] = {}
-    pointless: set[int] = set()
-    for profile in {count.profile for count in found}:
-        view, own = views[profile]
+
+    profiles = {count.profile for count in found}
+    view_and_own = profile_view(context, chosen.platform, profiles)
+
+    def planned(profile: int) -> _Planned | None:
+        """The plan for devices of a profile; None if there is nothing to fix."""
+        view, own = view_and_own(profile)
         plan = plan_fixes(assess(chosen.platform, chosen.release, view, decisions, own), view)
         if not plan.steps:
-            continue
-        after = assess(chosen.platform, chosen.release, after_fixes(chosen.platform, plan, view), decisions, own)
-        if after.state is State.FLOORED:
-            pointless.add(profile)
-        else:
-            plans[profile] = (plan, after)
+            return None
+        fixed = after_fixes(chosen.platform, plan, view)
+        return plan, assess(chosen.platform, chosen.release, fixed, decisions, own)
+
+    every = by_outcome(context, chosen.platform, decisions, chosen.release, profiles, "fix plans", planned)
+    worth = {profile: one for profile, one in every.items() if one is not None}
+    pointless = {profile for profile, (_, after) in worth.items() if after.state is State.FLOORED}
+    plans: dict[int, _Planned] = {profile: one for profile, one in worth.items() if profile not in pointless}
     with context.database.read() as db:
         rows = list(among(now, chosen, found, device_store.of_profiles(db, plans)))
     sites = tuple(_site(site, [row for row in rows if row.site == site], plans, excepted) for site in _sites(rows))

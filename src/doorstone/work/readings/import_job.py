@@ -122,7 +122,7 @@ def _mapping(context: Context, text: str) -> ColumnMapping | None:
 
 
 def receive(context: Context, actor: Actor, name: str, stream: BinaryIO, length: int | None = None) -> Import:
-    """Take in the import's file, in pieces; `length` is how long it was said to be.
+    """Take in the import's file, in pieces; `length` is its announced length in bytes.
 
     It counts once it has come whole and stands on the disk. Raises `RefusedError` if there is one already, or if
     another came first; `BadInputError` if it was cut off.
@@ -261,7 +261,7 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     with context.database.write() as db:
         store.clear_problems(db, row.id)
     _check_whole(_file(context, row.id, "raw"), row.sha256)
-    checked = rejected = told = 0
+    checked = rejected = kept_lines = 0
     fatal = False
     latest = (context.moment() + A_DAY).isoformat()
     asked: set[tuple[str, str, str]] = set()
@@ -284,11 +284,11 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
                 state = store.get(db, row.id)
                 if state is None or state.state != "checking":
                     return False
-                kept = problems[: max(0, MOST_PROBLEMS - told)]
+                kept = problems[: max(0, MOST_PROBLEMS - kept_lines)]
                 lines = [(p.line, p.place if p.word == "line" else p.where, p.message, p.hint) for p in kept]
-                lines += [(p.line, p.place, p.message, p.hint) for p in notes[: max(0, MOST_PROBLEMS - told)]]
-                store.add_problems(db, row.id, told + 1, lines)
-                told += len(lines)
+                lines += [(p.line, p.place, p.message, p.hint) for p in notes[: max(0, MOST_PROBLEMS - kept_lines)]]
+                store.add_problems(db, row.id, kept_lines + 1, lines)
+                kept_lines += len(lines)
                 checked, rejected = checked + len(records), rejected + len(problems)
                 store.keep_checked(db, row.id, min(stream.tell(), row.size), checked, rejected)
     with context.database.write() as db:
@@ -325,17 +325,17 @@ def _in_time(one: ReadingRecord, latest: str) -> ReadingRecord | ImportProblem:
 def _nobody_knows(
     context: Context, part: Sequence[ReadingRecord | ImportProblem], asked: set[tuple[str, str, str]]
 ) -> list[ImportProblem]:
-    """Notes on platforms, releases and editions that no sheet knows, each told once in an import."""
+    """Notes on platforms, releases and editions that no sheet knows, each once an import."""
     sheets = all_sheets(context)
     notes: list[ImportProblem] = []
     looked: set[tuple[Any, ...]] = set()
     for one in part:
         if not isinstance(one, ReadingRecord):
             continue
-        said = one.content.values_of(PLACED_BY)
-        if said in looked:
+        named = one.content.values_of(PLACED_BY)
+        if named in looked:
             continue
-        looked.add(said)
+        looked.add(named)
         facts = one.content.facts
         platform = str(facts.get("os.platform", ""))
         if not platform:
@@ -396,8 +396,8 @@ def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted:
                 ]
                 settler = Settler(context, db, known)
                 known = settler.known
-                heard = settler.hear(readings, row.id, obeyed=row.may_decide)
-                store.keep_applied(db, row.id, len(part), heard.first, heard.added)
+                counted = settler.ingest(readings, row.id, obeyed=row.may_decide)
+                store.keep_applied(db, row.id, len(part), counted.first, counted.added)
             time.sleep(0.001)  # whoever waits to write goes first
     with context.database.write() as db:
         done = store.finish(db, row.id, context.now())
@@ -510,7 +510,7 @@ def _disputes(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list
 
 
 def _facts_changed(context: Context, found: Iterator[CheckedReading]) -> list[dict[str, Any]]:
-    """Per fact: on how many devices the source would say otherwise than it said last, with one example."""
+    """Per fact: on how many devices the source's value would change, with one example."""
     counts: Counter[str] = Counter()
     examples: dict[str, dict[str, Any]] = {}
     contents = ContentCache()
@@ -518,9 +518,9 @@ def _facts_changed(context: Context, found: Iterator[CheckedReading]) -> list[di
         for part in batches(found, CHUNK):
             held = device_store.records(db, {new.device for new in part})
             for new in part:
-                words = contents.words(db, current_contents(held[new.device])) if new.device in held else {}
-                said = sorted(words.get(new.source, {}).items())
-                newest = {name: (at, value) for at, one in said for name, value in one.facts.items()}
+                words = contents.by_source(db, current_contents(held[new.device])) if new.device in held else {}
+                mine = sorted(words.get(new.source, {}).items())
+                newest = {name: (at, value) for at, one in mine for name, value in one.facts.items()}
                 for name, value in new.facts.items():
                     at, was = newest.get(name, ("", None))
                     if at and at <= new.taken_at and was != value:
@@ -544,7 +544,7 @@ def import_readings(context: Context, actor: Actor, text: str, given: ImportOpti
 
 
 def refusal(context: Context, ended: Import) -> BadInputError:
-    """What a refused import is told, line by line."""
+    """The error of a refused import, line by line."""
     errors = [
         ErrorEntry(p.place if p.place.startswith("item ") else f"line {p.line}, {p.place}", p.message, p.hint)
         for p in import_problems(context, ended.id)

@@ -1,7 +1,7 @@
 """Contents of readings: what a reading adds to what each source of a device says now.
 
 In: readings by the number of their content. Out: the devices' rows, their history. Work that is the same for many
-devices is done once: devices of which the same was said, by the same sources, in the same order, are the same case.
+devices is done once: devices with the same contents, from the same sources, in the same order, are the same case.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 MOST_HELD = 50_000
 MOST_VALUES = 300_000
-Heard = list[tuple[str, str, int]]
+CurrentContents = list[tuple[str, str, int]]
 """What each source says of a device now: (source, time of reading, number of the content)."""
 
 
@@ -46,7 +46,7 @@ class ContentCache:
     """
 
     def __init__(self) -> None:
-        self._said: dict[int, SourceContent] = {}
+        self._by_number: dict[int, SourceContent] = {}
         self._kept: dict[int, Content] = {}
         self._shapes: dict[int, tuple[str, ...]] = {}
         self._shape_numbers: dict[tuple[str, ...], int] = {}
@@ -127,13 +127,13 @@ class ContentCache:
                 text = texts.get(number) or value_store.by_number(db, [number])[number]
                 held[number] = json.loads(text)
 
-    def said(self, db: sqlite3.Connection, number: int) -> SourceContent:
-        found = self._said.get(number)
+    def decoded(self, db: sqlite3.Connection, number: int) -> SourceContent:
+        found = self._by_number.get(number)
         if found is None:
-            found = bounded(self._said)[number] = self._decoded(db, self.kept(db, [number])[number])
+            found = bounded(self._by_number)[number] = self._decode(db, self.kept(db, [number])[number])
         return found
 
-    def _decoded(self, db: sqlite3.Connection, content: Content) -> SourceContent:
+    def _decode(self, db: sqlite3.Connection, content: Content) -> SourceContent:
         codes = numbers_in(content.codes)
         self._load(db, codes)
         held: dict[int, Any] = self._values
@@ -141,43 +141,45 @@ class ContentCache:
         more = json.loads(content.more) if content.more else {}
         return SourceContent(facts, more.get("verdicts", {}), more.get("texts"))
 
-    def words(self, db: sqlite3.Connection, heard: Heard) -> dict[str, ContentByTime]:
+    def by_source(self, db: sqlite3.Connection, current: CurrentContents) -> dict[str, ContentByTime]:
         """Source -> what it says now. The contents are shared: they are not to be changed."""
-        words: dict[str, ContentByTime] = {}
-        for source, at, number in heard:
-            words.setdefault(source, {})[at] = self.said(db, number)
-        return words
+        by_source: dict[str, ContentByTime] = {}
+        for source, at, number in current:
+            by_source.setdefault(source, {})[at] = self.decoded(db, number)
+        return by_source
 
     # ------------------------------------------------------------- merging
 
-    def merged(self, db: sqlite3.Connection, heard: Heard, new: NewReading) -> Heard:
-        """What is said of a device once `new` has been read."""
-        if not heard:
+    def merged(self, db: sqlite3.Connection, current: CurrentContents, new: NewReading) -> CurrentContents:
+        """What each source says of a device once `new` is applied."""
+        if not current:
             return [(new.source, new.taken_at, new.content)]
-        mine = sorted((at, number) for source, at, number in heard if source == new.source)
+        mine = sorted((at, number) for source, at, number in current if source == new.source)
         times = sorted({*(at for at, _ in mine), new.taken_at})
         place = times.index(new.taken_at)
         key = (tuple(number for _, number in mine), place, len(times), new.content)
         if key not in self._merged:
             bounded(self._merged)[key] = self._merge(db, mine, times, new)
         kept = zip(times, self._merged[key], strict=True)
-        others = [one for one in heard if one[0] != new.source]
+        others = [one for one in current if one[0] != new.source]
         return sorted([*others, *((new.source, at, number) for at, number in kept if number is not None)])
 
     def _merge(
         self, db: sqlite3.Connection, mine: Sequence[tuple[str, int]], times: Sequence[str], new: NewReading
     ) -> tuple[int | None, ...]:
         """The number of what still stands of each time; None if nothing does."""
-        merged = merge({at: self.said(db, number) for at, number in mine}, new.taken_at, self.said(db, new.content))
+        merged = merge(
+            {at: self.decoded(db, number) for at, number in mine}, new.taken_at, self.decoded(db, new.content)
+        )
         held = dict(mine) | {new.taken_at: new.content}
         return tuple(self._still(db, held[at], merged.get(at)) for at in times)
 
-    def _still(self, db: sqlite3.Connection, number: int, said: SourceContent | None) -> int | None:
-        if said is None:
+    def _still(self, db: sqlite3.Connection, number: int, content: SourceContent | None) -> int | None:
+        if content is None:
             return None
-        if said == self.said(db, number):
+        if content == self.decoded(db, number):
             return number
-        return self.number_of(db, said.facts, store.more_of(said.verdicts, None, said.texts))
+        return self.number_of(db, content.facts, store.more_of(content.verdicts, None, content.texts))
 
 
 def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Value]:
@@ -187,12 +189,12 @@ def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Valu
     return held
 
 
-def current_contents(record: Record) -> Heard:
+def current_contents(record: Record) -> CurrentContents:
     return [(source, at, number) for source, at, number in json.loads(record.current_contents)]
 
 
-def contents_json(heard: Heard) -> str:
-    return json.dumps(heard, separators=(",", ":"))
+def contents_json(current: CurrentContents) -> str:
+    return json.dumps(current, separators=(",", ":"))
 
 
 def one_content(source: str, taken_at: str, content: int) -> str:
@@ -215,7 +217,7 @@ def apply_readings(
     db: sqlite3.Connection,
     contents: ContentCache,
     readings: Iterable[NewReading],
-    now: dict[str, tuple[Record, Heard]],
+    now: dict[str, tuple[Record, CurrentContents]],
     at: str,
     number: int | None,
     obeyed: bool = True,
@@ -225,56 +227,56 @@ def apply_readings(
     `number` is the import that they come with; for `obeyed` see `guarded`. Returns (device, source) of those whose
     failure messages may differ.
     """
-    told = []
+    reporting = []
     for new in readings:
         device, source, taken_at, content, about = new
         held = now.get(device)
         if held is None:
-            heard = [(source, taken_at, content)]
+            current = [(source, taken_at, content)]
             record = device_store.new_record(device, at)
-            words = one_content(source, taken_at, content)
+            text = one_content(source, taken_at, content)
         else:
             record, before = held
-            heard = contents.merged(db, before, new)
-            words = contents_json(heard)
-            if _tells(db, contents, before, source):
-                told.append((device, source))
-        if contents.said(db, content).texts is not None:
-            told.append((device, source))
+            current = contents.merged(db, before, new)
+            text = contents_json(current)
+            if _reports(db, contents, before, source):
+                reporting.append((device, source))
+        if contents.decoded(db, content).texts is not None:
+            reporting.append((device, source))
         own = guarded(about or {}, record if held else None, number, obeyed=obeyed)
         last = max(record.last_read_at, taken_at)
         record = record._replace(
-            current_contents=words, last_import_id=number or record.last_import_id, last_read_at=last, **own
+            current_contents=text, last_import_id=number or record.last_import_id, last_read_at=last, **own
         )
-        now[device] = record, heard
-    return told
+        now[device] = record, current
+    return reporting
 
 
 def keep(
     db: sqlite3.Connection,
     contents: ContentCache,
     readings: Iterable[NewReading],
-    now: Mapping[str, tuple[Record, Heard]],
-    told: Iterable[tuple[str, str]],
+    now: Mapping[str, tuple[Record, CurrentContents]],
+    reporting: Iterable[tuple[str, str]],
     number: int | None,
 ) -> None:
     """Write the readings' history and the failure messages; the devices' rows are there by now."""
     device_store.add_readings(db, [(r[0], r[1], r[2], r[3], number) for r in readings])
-    for device, source in told:
-        words = contents.words(db, now[device][1]).get(source, {})
-        device_store.keep_texts(db, device, source, current_texts(words))
+    for device, source in reporting:
+        mine = contents.by_source(db, now[device][1]).get(source, {})
+        device_store.keep_texts(db, device, source, current_texts(mine))
 
 
-def _tells(db: sqlite3.Connection, contents: ContentCache, heard: Heard, source: str) -> bool:
-    return any(contents.said(db, number).texts is not None for name, _, number in heard if name == source)
+def _reports(db: sqlite3.Connection, contents: ContentCache, current: CurrentContents, source: str) -> bool:
+    return any(contents.decoded(db, number).texts is not None for name, _, number in current if name == source)
 
 
 def without_older(db: sqlite3.Connection, contents: ContentCache, record: Record, fact: str, before: str) -> Record:
-    """The row without what was said of a fact before a time: something has changed it since."""
-    kept: Heard = []
-    for source, words in contents.words(db, current_contents(record)).items():
-        for at, said in drop_older(words, fact, before).items():
-            number = contents.number_of(db, said.facts, store.more_of(said.verdicts, None, said.texts))
+    """The row without values of a fact that are older than a time: something has changed it since."""
+    kept: CurrentContents = []
+    for source, held in contents.by_source(db, current_contents(record)).items():
+        for at, content in drop_older(held, fact, before).items():
+            number = contents.number_of(db, content.facts, store.more_of(content.verdicts, None, content.texts))
             kept.append((source, at, number))
     return record._replace(current_contents=contents_json(sorted(kept)))
 

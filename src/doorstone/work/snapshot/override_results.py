@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 
-from doorstone.core.attempts.override_results import OverrideResults, OverrideTries, Said, refused_on, seldom_works
+from doorstone.core.attempts.override_results import OverrideResults, OverrideTries, Remarks, refused_on, seldom_works
 from doorstone.core.platforms.platform import Platform
 from doorstone.store import attempts as store
 from doorstone.store import kits as kit_store
@@ -17,14 +17,14 @@ class FleetOverrideResults:
     """The experience with a platform's overrides, as of now: that of models is counted, that of devices read."""
 
     def __init__(self, context: Context, platform: Platform) -> None:
-        self._desk = context
+        self._context = context
         self._platform = platform
         counts: dict[str, list[tuple[str, str, int, int]]] = {}
         with context.database.read() as db:
             for model, *count in store.override_tries(db, platform.id):
                 counts.setdefault(model, []).append(tuple(count))  # type: ignore[arg-type]
-        self._poor = {model: said for model, mine in counts.items() if (said := seldom_works(model, mine))}
-        self._refused: dict[str, Said] = {}
+        self._poor = {model: remarks for model, mine in counts.items() if (remarks := seldom_works(model, mine))}
+        self._refused: dict[str, Remarks] = {}
 
     def of(self, device: str, model: str) -> OverrideResults:
         """What is known of a device of this model."""
@@ -37,7 +37,7 @@ class FleetOverrideResults:
 
     def refused(self) -> set[str]:
         """The devices on which something was refused."""
-        with self._desk.database.read() as db:
+        with self._context.database.read() as db:
             names = store.refused_devices(db, self._platform.id)
         self.read(names)
         return {name for name in names if self._refused[name]}
@@ -48,7 +48,7 @@ class FleetOverrideResults:
         if not missing:
             return
         self._refused |= dict.fromkeys(missing, ())
-        with self._desk.database.read() as db:
+        with self._context.database.read() as db:
             rows = store.of_refused(db, self._platform.id, missing)
             kits = kit_store.overrides_of(db, {row.kit for row in rows if row.kit is not None})
         by_device: dict[str, list[OverrideTries]] = {}

@@ -1,6 +1,6 @@
-"""Profiles: each device settled and put with those that share its facts; each profile sorted once per release.
+"""Settling: each device settled and put in the class of those that give the same answers.
 
-Whatever writes a word about a device places it anew in the same transaction; a new day places those whose words aged.
+Whatever writes about a device places it anew in the same transaction; a new day places those whose readings aged out.
 """
 
 from __future__ import annotations
@@ -45,7 +45,7 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.contents import (
     MOST_VALUES,
     ContentCache,
-    Heard,
+    CurrentContents,
     NewReading,
     apply_readings,
     batches,
@@ -79,8 +79,12 @@ class Counts(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class _Picks:
-    """Where in the codes of a shape the values stand that make a class; -1 where the shape has none of a fact."""
+    """Where in the codes of a shape the values stand that make a class; -1 where the shape has none of a fact.
 
+    `platform` is empty where no sheet describes it.
+    """
+
+    platform: str
     tested: tuple[int, ...]
     others: tuple[int, ...]
 
@@ -93,8 +97,9 @@ class IngestCache:
     """
 
     contents: ContentCache = field(default_factory=ContentCache)
-    outcomes: dict[tuple[str, int], str] = field(default_factory=dict)
-    picks: dict[tuple[str, int], _Picks] = field(default_factory=dict)
+    platforms: dict[int, int] = field(default_factory=dict)
+    outcomes: dict[str, dict[int, str]] = field(default_factory=dict)
+    picks: dict[tuple[int, int], _Picks] = field(default_factory=dict)
     places: dict[tuple[Any, ...], Place] = field(default_factory=dict)
     until: dict[tuple[Any, ...], str | None] = field(default_factory=dict)
     basis: Any = None
@@ -123,7 +128,7 @@ class SettlingRules:
 
     @property
     def basis(self) -> Any:
-        """What a device is placed by, apart from what is said of it."""
+        """What a device is placed by, apart from its readings."""
         return {name: (s.sha256, s.reported) for name, s in self.sheets.items()}, self.matches, self.today
 
 
@@ -170,40 +175,40 @@ class Settler:
         record = device_store.records(self.db, [device]).get(device)
         return self._readings(current_contents(record)) if record else []
 
-    def _readings(self, heard: Heard) -> list[Reading]:
-        words = self.known.contents.words(self.db, heard)
-        found = [self._reading(source, at, number) for source, at, number in heard]
+    def _readings(self, current: CurrentContents) -> list[Reading]:
+        by_source = self.known.contents.by_source(self.db, current)
+        found = [self._reading(source, at, number) for source, at, number in current]
         sheet = self.by.sheets.get(_newest_text(found, "os.platform"))
-        return found + (self._told(words, sheet) if sheet is not None else [])
+        return found + (self._verdicts_of_messages(by_source, sheet) if sheet is not None else [])
 
     def _reading(self, source: str, at: str, number: int) -> Reading:
-        verdicts = self.known.contents.said(self.db, number).verdicts
+        verdicts = self.known.contents.decoded(self.db, number).verdicts
         return Reading(source, datetime.fromisoformat(at), self._facts(number), verdicts)
 
     def _facts(self, number: int) -> Mapping[str, FactValue]:
         """The facts of a content. Facts that no spec describes any more are left out."""
         facts = self.by.facts.get(number)
         if facts is None:
-            said = self.known.contents.said(self.db, number).facts
-            facts = {name: self.by.reader.parse(name, value) for name, value in said.items() if name in self.by.specs}
+            raw = self.known.contents.decoded(self.db, number).facts
+            facts = {name: self.by.reader.parse(name, value) for name, value in raw.items() if name in self.by.specs}
             bounded(self.by.facts)[number] = facts
         return facts
 
-    def _told(self, words: Mapping[str, ContentByTime], sheet: Sheet) -> list[Reading]:
+    def _verdicts_of_messages(self, by_source: Mapping[str, ContentByTime], sheet: Sheet) -> list[Reading]:
         failing: dict[str, list[tuple[str, datetime]]] = {}
-        for source, said in words.items():
-            for text, taken_at in current_texts(said):
+        for source, contents_ in by_source.items():
+            for text, taken_at in current_texts(contents_):
                 key, at = plain_text(text), datetime.fromisoformat(taken_at)
                 requirement = self.by.matches.get((sheet.platform.id, key)) or sheet.told_by_text.get(key)
                 if requirement and self._fresh(source, at):
                     failing.setdefault(requirement, []).append((source, at))
-        told = []
-        for name, said_by in failing.items():
+        verdicts = []
+        for name, reported_by in failing.items():
             fact = {f"reported.{name}": True} if name in sheet.reported else {}
-            told += [Reading(source, at, dict(fact), {name: False}) for source, at in said_by]
-        newest = max((datetime.fromisoformat(at) for said in words.values() for at in said), default=datetime.min)
+            verdicts += [Reading(source, at, dict(fact), {name: False}) for source, at in reported_by]
+        newest = max((datetime.fromisoformat(at) for times in by_source.values() for at in times), default=datetime.min)
         quiet = {f"reported.{name}": False for name in sheet.reported if name not in failing}
-        return [*told, Reading("nobody", newest, dict(quiet))] if quiet else told
+        return [*verdicts, Reading("nobody", newest, dict(quiet))] if quiet else verdicts
 
     def _fresh(self, source: str, at: datetime) -> bool:
         return source_of(self.by.sources, source).fresh(at.date(), self.by.today, lasting=False)
@@ -234,39 +239,39 @@ class Settler:
             held = device_store.records(self.db, part)
             device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in held.values()]))
 
-    def hear(self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True) -> Counts:
+    def ingest(self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True) -> Counts:
         """Take readings in and place their devices anew; `number` is the import that they come with.
 
-        Unless it is `obeyed`, what it says of attributes that rules rest on changes no device that was known before.
+        Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before.
         """
         held = device_store.records(self.db, {reading[0] for reading in readings})
         replacing = self._replacing(held, readings)
-        now: dict[str, tuple[Record, Heard]] = {}
+        now: dict[str, tuple[Record, CurrentContents]] = {}
         others: list[NewReading] = []
         for new in readings:
             if new.device in replacing:
-                heard = [(new.source, new.taken_at, new.content)]
-                now[new.device] = self._replaced(held.get(new.device), new, number, obeyed), heard
+                current = [(new.source, new.taken_at, new.content)]
+                now[new.device] = self._replaced(held.get(new.device), new, number, obeyed), current
             else:
                 others.append(new)
         merging = {new.device for new in others} & held.keys()
         now.update({name: (held[name], current_contents(held[name])) for name in merging})
-        told = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
+        reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows = self._rows(held, list(now.values()))
         device_store.put(self.db, held, rows)
-        keep(self.db, self.known.contents, readings, now, told, number)
+        keep(self.db, self.known.contents, readings, now, reporting, number)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 
     def _replacing(self, held: Mapping[str, Record], readings: Sequence[NewReading]) -> set[str]:
-        """The devices of which one reading is all that is said once it is applied: facts only, and every fact anew."""
+        """The devices whose current contents one reading replaces: it holds facts only, and each that was known."""
         often = Counter(reading.device for reading in readings)
         new = {r.device: r for r in readings if often[r.device] == 1}
         before: dict[str, tuple[str, str, int]] = {}
         for device, record in held.items():
-            heard = current_contents(record)
-            if device in new and len(heard) == 1 and heard[0][0] == new[device].source:
-                before[device] = heard[0]
+            current = current_contents(record)
+            if device in new and len(current) == 1 and current[0][0] == new[device].source:
+                before[device] = current[0]
         numbers = {r.content for r in new.values()} | {number for _, _, number in before.values()}
         kept = self.known.contents.kept(self.db, numbers)
         return {
@@ -277,7 +282,7 @@ class Settler:
         }
 
     def _covers(self, kept: Mapping[int, Content], new: NewReading, before: tuple[str, str, int]) -> bool:
-        """Whether a reading says anew all that its source said before."""
+        """Whether a reading holds every fact that its source reported before."""
         _, at, number = before
         old, mine = kept[number], kept[new.content]
         if old.more or at > new.taken_at:
@@ -288,13 +293,13 @@ class Settler:
     def _replaced(self, record: Record | None, new: NewReading, number: int | None, obeyed: bool) -> Record:
         device, source, taken_at, content, about = new
         row = record or device_store.new_record(device, self.at)
-        words, last = one_content(source, taken_at, content), max(row.last_read_at, taken_at)
+        text, last = one_content(source, taken_at, content), max(row.last_read_at, taken_at)
         if not about:
-            return Record(*row[:12], words, number or row.last_import_id, last)
+            return Record(*row[:12], text, number or row.last_import_id, last)
         own = guarded(about, record, number, obeyed=obeyed).get
         return Record(
             device, own("name", row[1]), own("site", row[2]), own("role", row[3]), own("critical", row[4]), *row[5:12],
-            words, number or row.last_import_id, last,
+            text, number or row.last_import_id, last,
         )  # fmt: skip
 
     def drop_older(self, device: str, fact: str, before: str) -> None:
@@ -303,66 +308,74 @@ class Settler:
         rows = [without_older(self.db, self.known.contents, row, fact, before) for row in held.values()]
         device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in rows]))
 
-    def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, Heard]]) -> list[Record]:
+    def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""
         alone = disputes.devices(self.db, held) | self.by.own
-        kept = self.known.contents.kept(self.db, {heard[0][2] for _, heard in now if len(heard) == 1})
+        kept = self.known.contents.kept(self.db, {current[0][2] for _, current in now if len(current) == 1})
         rows = []
-        for row, heard in now:
-            content = kept[heard[0][2]] if len(heard) == 1 and row.id not in alone else None
-            place = self._class_place(row.id, heard, content) if content is not None and not content.more else None
-            place = place or self._place(row.id, heard, self.rulings(row.id) if row.id in alone else [])
-            rows.append(Record(*row[:6], *place, self._until(place.platform, heard), *row[12:]))
+        for row, current in now:
+            content = kept[current[0][2]] if len(current) == 1 and row.id not in alone else None
+            place = self._class_place(row.id, current, content) if content is not None and not content.more else None
+            place = place or self._place(row.id, current, self.rulings(row.id) if row.id in alone else [])
+            until = (
+                self._last_day(place.platform, current[0][0], current[0][1][:10], content)
+                if content is not None
+                else self._until(place.platform, current)
+            )
+            rows.append(Record(*row[:6], *place, until, *row[12:]))
         return rows
 
-    def _class_place(self, device: str, heard: Heard, content: Content) -> Place | None:
+    def _class_place(self, device: str, current: CurrentContents, content: Content) -> Place | None:
         """Where a device belongs of which one source alone speaks, with facts only; None if no sheet describes it.
 
         Told by the numbers of its values: each value's outcomes are worked out once, and each class is placed once.
         """
-        ((source, at, _),) = heard
-        codes, shape = numbers_in(content.codes), content.shape
-        platform = self._platform(shape, codes)
-        if platform is None:
+        ((source, at, _),) = current
+        codes = numbers_in(content.codes)
+        at_platform = self.known.platforms.get(content.shape)
+        if at_platform is None:
+            facts = self.known.contents.shape(self.db, content.shape)
+            at_platform = facts.index("os.platform") if "os.platform" in facts else -1
+            bounded(self.known.platforms)[content.shape] = at_platform
+        if at_platform < 0:
             return None
-        picks = self.known.picks.get((platform, shape)) or self._picks(platform, shape)
-        outcomes = self.known.outcomes
+        sight = (content.shape, codes[at_platform])
+        picks = self.known.picks.get(sight) or self._picks(*sight)
+        if not picks.platform:
+            return None
+        outcomes = self.known.outcomes.setdefault(picks.platform, {})
         try:
-            told = tuple([outcomes[platform, codes[i]] if i >= 0 else "" for i in picks.tested])
+            letters = tuple([outcomes[codes[i]] if i >= 0 else "" for i in picks.tested])
         except KeyError:
-            told = self._outcomes(platform, picks, codes)
+            letters = self._outcomes(outcomes, picks, codes)
         others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
-        case = (platform, self._ages(source, at[:10]), told, others)
+        case = (picks.platform, self._ages(source, at[:10]), letters, others)
         place = self.known.places.get(case)
         if place is None:
-            place = bounded(self.known.places)[case] = self._place(device, heard, [])
+            place = bounded(self.known.places)[case] = self._place(device, current, [])
         return place
 
-    def _platform(self, shape: int, codes: Sequence[int]) -> str | None:
-        facts = self.known.contents.shape(self.db, shape)
-        if "os.platform" not in facts:
-            return None
-        platform = str(self.known.contents.value(self.db, codes[facts.index("os.platform")]))
-        return platform if platform in self.by.sheets else None
+    def _picks(self, shape: int, platform_code: int) -> _Picks:
+        """What makes a class of devices of whose readings the shape, and the platform, are these."""
+        platform = str(self.known.contents.value(self.db, platform_code))
+        found = _Picks("", (), ())
+        if platform in self.by.sheets:
+            facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
+            at = {name: i for i, name in enumerate(facts)}
+            others = sorted(classifier.names - set(classifier.tested) | set(WORDS))
+            places = [tuple(at.get(name, -1) for name in names) for names in (classifier.tested, others)]
+            found = _Picks(platform, *places)
+        return bounded(self.known.picks).setdefault((shape, platform_code), found)
 
-    def _picks(self, platform: str, shape: int) -> _Picks:
-        facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
-        at = {name: i for i, name in enumerate(facts)}
-        others = sorted(classifier.names - set(classifier.tested) | set(WORDS))
-        found = _Picks(
-            tuple(at.get(name, -1) for name in classifier.tested), tuple(at.get(name, -1) for name in others)
-        )
-        return bounded(self.known.picks).setdefault((platform, shape), found)
-
-    def _outcomes(self, platform: str, picks: _Picks, codes: Sequence[int]) -> tuple[str, ...]:
+    def _outcomes(self, known: dict[int, str], picks: _Picks, codes: Sequence[int]) -> tuple[str, ...]:
         """The outcomes of the tested facts, those not known yet worked out."""
-        classifier, known = self.by.classifier(platform), self.known.outcomes
-        found = []
+        classifier, found = self.by.classifier(picks.platform), []
         for name, i in zip(classifier.tested, picks.tested, strict=True):
-            if i >= 0 and (platform, codes[i]) not in known:
-                value = self.known.contents.value(self.db, codes[i])
-                bounded(known, MOST_VALUES)[platform, codes[i]] = classifier.outcome(name, [value])
-            found.append(known[platform, codes[i]] if i >= 0 else "")
+            code = codes[i] if i >= 0 else 0
+            if i >= 0 and code not in known:
+                value = self.known.contents.value(self.db, code)
+                bounded(known, MOST_VALUES)[code] = classifier.outcome(name, [value])
+            found.append(known[code] if i >= 0 else "")
         return tuple(found)
 
     def _ages(self, source: str, day: str) -> tuple[bool, bool]:
@@ -375,14 +388,14 @@ class Settler:
             )  # fmt: skip
         return found
 
-    def _until(self, platform: str, heard: Heard) -> str | None:
+    def _until(self, platform: str, current: CurrentContents) -> str | None:
         """The last day on which nothing that counts has aged out since."""
-        found = [self._last_day(platform, source, at[:10], number) for source, at, number in heard]
+        kept = self.known.contents.kept(self.db, {number for _, _, number in current})
+        found = [self._last_day(platform, source, at[:10], kept[number]) for source, at, number in current]
         return min((day for day in found if day is not None), default=None)
 
-    def _last_day(self, platform: str, source: str, day: str, number: int) -> str | None:
+    def _last_day(self, platform: str, source: str, day: str, content: Content) -> str | None:
         """The last day on which nothing that a source read on a day has aged out since."""
-        content = self.known.contents.kept(self.db, [number])[number]
         key = (platform, source, day, content.shape, content.more)
         if key not in self.known.until:
             facts: dict[str, FactValue] = {
@@ -400,8 +413,8 @@ class Settler:
     def _names(self, platform: str) -> frozenset[str]:
         return self.by.classifier(platform).names if platform in self.by.sheets else frozenset()
 
-    def _place(self, device: str, heard: Heard, rulings: Iterable[DisputeDecision]) -> Place:
-        view = settle(self._readings(heard), self.by.sources, self.by.specs, self.by.today, rulings)
+    def _place(self, device: str, current: CurrentContents, rulings: Iterable[DisputeDecision]) -> Place:
+        view = settle(self._readings(current), self.by.sources, self.by.specs, self.by.today, rulings)
         view = self._since_fixes(view)
         platform, model, runs, edition = (
             view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")
@@ -420,8 +433,8 @@ class Settler:
 
 
 def _newest_text(readings: Iterable[Reading], name: str) -> str:
-    told = [r for r in readings if name in r.facts]
-    return str(max(told, key=lambda r: r.taken_at).facts[name]) if told else ""
+    naming = [r for r in readings if name in r.facts]
+    return str(max(naming, key=lambda r: r.taken_at).facts[name]) if naming else ""
 
 
 def all_specs(sheets: Mapping[str, Sheet]) -> dict[str, FactSpec]:
@@ -433,7 +446,7 @@ def all_specs(sheets: Mapping[str, Sheet]) -> dict[str, FactSpec]:
 
 
 def place(context: Context, db: sqlite3.Connection, devices: Iterable[str]) -> None:
-    """Place devices anew: their words, decisions or sheet have changed."""
+    """Place devices anew: their readings, decisions or sheet have changed."""
     Settler(context, db).place(devices)
 
 

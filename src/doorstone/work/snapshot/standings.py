@@ -8,14 +8,16 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from operator import attrgetter
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from doorstone.core.attempts.override_results import OverrideResults
+from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.devices.profiles import view_of
 from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.facts import View
 from doorstone.core.forecast.batch import BatchForecaster
@@ -31,6 +33,8 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.profiles import ProfileRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.settling import decisions_of, roll
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,8 +75,8 @@ class _Board:
     what the table holds cannot be old.
     """
 
-    def __init__(self, platform: Platform) -> None:
-        self.table = table_for(platform)
+    def __init__(self, platform: Platform, as_of: date) -> None:
+        self.table = table_for(platform, as_of)
         self.lock = threading.RLock()
 
     def add(self, db: sqlite3.Connection, profiles: Collection[int]) -> None:
@@ -82,12 +86,14 @@ class _Board:
 
 
 def _board(context: Context, db: sqlite3.Connection, platform: Platform) -> _Board:
-    """The board of a platform, an empty one once its sheet looks at other facts or too many profiles are of the past.
+    """The board of a platform, an empty one once its sheet makes other tests or too many profiles are of the past.
 
     A transaction that writes has one of its own: what it makes may be undone, and its numbers given to others.
     """
-    depends_on = table_for(platform).columns, store.newest_number(db) // MOST_ROWS
-    return context.cached(("board", platform.id), depends_on, lambda: _Board(platform), stable=True)
+    today = context.today()
+    basis = context.cached(("tests", platform.id), platform, lambda: Classifier(platform, today).basis, stable=True)
+    depends_on = basis, store.newest_number(db) // MOST_ROWS
+    return context.cached(("board", platform.id), depends_on, lambda: _Board(platform, today), stable=True)
 
 
 MOST_ROWS = 200_000
@@ -178,6 +184,53 @@ def assessments(
             board.add(db, profiles)
             bulk = _bulk(context, board, platform, release, decisions)
             return {number: bulk.assessment(number) for number in profiles}
+
+
+def profile_view(context: Context, platform: Platform, profiles: Collection[int]) -> Callable[[int], tuple[View, str]]:
+    """A function from the number of one of these profiles to its view and the device that has it alone, if one."""
+    with context.database.read() as db:
+        board = _board(context, db, platform)
+        with board.lock:
+            board.add(db, profiles)
+            places = {number: board.table.place[number] for number in profiles}
+    today = context.today()
+
+    def view(number: int) -> tuple[View, str]:
+        content = board.table.contents[places[number]]
+        return view_of(content, platform.specs, today), str(content["own"])
+
+    return view
+
+
+def by_outcome(
+    context: Context,
+    platform: Platform,
+    decisions: list[Decision],
+    release: str,
+    profiles: Collection[int],
+    what: str,
+    make: Callable[[int], T],
+    needs: Collection[str] = (),
+) -> dict[int, T]:
+    """What `make` says of each profile at a release: asked once for those with the same findings, and kept.
+
+    `what` names the question. `needs` are facts on which the answer rests beside the findings.
+    """
+    with context.database.read() as db:
+        board = _board(context, db, platform)
+        with board.lock:
+            board.add(db, profiles)
+            bulk = _bulk(context, board, platform, release, decisions)
+            columns = [board.table.at[name] for name in sorted(needs) if name in board.table.at]
+            outcomes = {
+                number: (bulk.outcome(number), *[board.table.rows[board.table.place[number]][at] for at in columns])
+                for number in profiles
+            }
+        known: dict[Any, T] = context.cached((what, platform.id, release), bulk, dict, stable=True)
+        for number, outcome in outcomes.items():
+            if outcome not in known:
+                known[outcome] = make(number)
+        return {number: known[outcome] for number, outcome in outcomes.items()}
 
 
 class Forecaster:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
@@ -12,7 +12,7 @@ from typing import NamedTuple
 from doorstone.core.attempts import outcomes
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
-from doorstone.core.fixes.plan import plan_fixes
+from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
 from doorstone.store import attempts as attempt_store
@@ -24,7 +24,7 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.standings import assessments, standings
+from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
 
 UNMET = {"floor", "installer-check", "fixable"}
 
@@ -50,19 +50,44 @@ class Lacking(NamedTuple):
 def uncovered_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[UncoveredDevice]:
     """The uncovered devices of a platform, by release and id."""
     lacking = list(lacking_of(db, now, platform))
-    read = device_store.read_on(db, [one.row.id for one in lacking])
+    names = [one.row.id for one in lacking]
+    read, added = device_store.read_on(db, names), device_store.added_on(db, names)
+    tried = attempt_store.of_devices(db, names)
     ended = exception_store.ended(db, {number_of("EX", e.id) for one in lacking for e in one.held})
+    plans = _fix_plans(now, platform, lacking)
+    askable: dict[tuple[str, int, tuple[str, ...]], bool] = {}
     for row, release, assessment, checks, held in lacking:
-        arrived = arrived_on(db, row, release)
+        attempts = ended_attempts(tried.get(row.id, ()))
+        arrived = outcomes.arrived_on(attempts, release) or added[row.id]
         mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held]
         found = uncovered(platform, release, checks, mine, arrived, read.get(row.id, arrived), now.today)
         if found is not None:
-            plan = plan_fixes(assessment, now.view(row.id))
+            plan = plans[release, row.profile or 0]
             fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
-            askable = not refusals(row.id, assessment, found.requirements)
-            until = rollback_until(db, now, row.id)
+            key = release, row.profile or 0, found.requirements
+            if key not in askable:
+                askable[key] = not refusals(row.id, assessment, found.requirements)
+            until = rollback_until(db, now, row.id) if attempts else None
             last = until if until is not None and until >= now.today else None
-            yield UncoveredDevice(row, release, found, ways_out(found, fixes, last, askable))
+            yield UncoveredDevice(row, release, found, ways_out(found, fixes, last, askable[key]))
+
+
+def _fix_plans(now: Snapshot, platform: Platform, lacking: Iterable[Lacking]) -> dict[tuple[str, int], FixPlan]:
+    """(release, profile) -> the fixes of its devices at the release that they run."""
+    profiles: dict[str, set[int]] = {}
+    for one in lacking:
+        profiles.setdefault(one.release, set()).add(one.row.profile or 0)
+    found = {}
+    for release, numbers in profiles.items():
+        decisions = now.decisions_for(platform)
+        assessed = assessments(now.context, platform, decisions, release, numbers)
+        view_and_own = profile_view(now.context, platform, numbers)
+        plans = by_outcome(
+            now.context, platform, decisions, release, numbers, "fix plan",
+            lambda n: plan_fixes(assessed[n], view_and_own(n)[0]),  # noqa: B023 - called at once
+        )  # fmt: skip
+        found.update({(release, number): plan for number, plan in plans.items()})
+    return found
 
 
 def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Lacking]:
@@ -120,7 +145,7 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
 def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
     """The day of the attempt that brought the release, else the day from which the device is known."""
     brought = outcomes.arrived_on(ended_attempts(attempt_store.every(db, row.id)), release)
-    return brought or date.fromisoformat(device_store.added_on(db, row.id))
+    return brought or device_store.added_on(db, [row.id])[row.id]
 
 
 def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:

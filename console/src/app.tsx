@@ -8,6 +8,7 @@ import { DuePage } from "./pages/due/due";
 import { ExceptionPage } from "./pages/exceptions/exception";
 import { ExceptionsPage } from "./pages/exceptions/exceptions";
 import { RequestPage } from "./pages/exceptions/request";
+import { UnplacedPage } from "./pages/devices/unplaced";
 import { UncoveredPage } from "./pages/exceptions/uncovered";
 import { FixesPage } from "./pages/fixes/fixes";
 import { FleetPage } from "./pages/fleet/fleet";
@@ -54,6 +55,7 @@ export const router = createBrowserRouter([
       { path: "fleet", Component: FleetPage },
       { path: "exceptions", Component: ExceptionsPage },
       { path: "uncovered", Component: UncoveredPage },
+      { path: "unplaced", Component: UnplacedPage },
       { path: "exceptions/new", Component: RequestPage },
       { path: "exceptions/:exception", Component: ExceptionPage },
       { path: "media", Component: MediaPage },

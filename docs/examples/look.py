@@ -52,7 +52,7 @@ def devices(client: Client) -> None:
     first = next(client.devices("tarn", state="needs-exception", site="Herbarium"))
     print(client.device(first.id).facts[0].name, client.assessment(first.id, "9.1").state)
     print(len(client.disputes("tarn")), client.settlements("nbt-101"), len(client.failure_messages("tarn")))
-    print([selection.name for selection in client.selections()])
+    print([selection.name for selection in client.selections()], [one.hint for one in client.unplaced()])
 
 
 def sorting_and_fixes(client: Client) -> None:

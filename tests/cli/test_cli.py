@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import json
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -273,7 +275,7 @@ def test_nothing_that_may_be_left_out_is_called_required() -> None:
 
 
 READING = set("""
-sheet: check impact revisions explain preview new list show schema; collect: -; device: list show; dispute: list settled
+sheet: check impact revisions explain preview new list show schema; collect: -; device: list show unplaced; dispute: list settled
 reading: list show problems sources; sort: -; sorting: show decisions texts; fix: list show; selection: list
 fleet: show compare forecast what-if; exception: list show uncovered consequences account export page
 media: list check plan
@@ -301,3 +303,10 @@ def test_every_command_that_writes_has_a_dry_run() -> None:
             (rehearsed if "--dry-run" in options else others).add(f"{group} {name}".strip())
     assert others == reading | WITHOUT
     assert not rehearsed & reading
+
+
+@pytest.mark.process
+def test_help_loads_no_library_of_a_command() -> None:
+    asked = "import sys, doorstone.cli.main; print(*{'httpx', 'pydantic', 'doorstone.client'} & sys.modules.keys())"
+    done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == ""

@@ -15,7 +15,7 @@ LISTINGS = (
     "reading sources", "device list", "device show nbt-001", "device show nbt-045", "device show nbt-080",
     "dispute list", "dispute settled nbt-090", "sorting show", "sorting decisions", "sorting texts", "fix list",
     "fix show nbt-045", "fleet show", "fleet forecast",
-    "exception uncovered", "fleet compare -r 9.1 -r 9.2", "selection list", "exception list",
+    "exception uncovered", "device unplaced", "fleet compare -r 9.1 -r 9.2", "selection list", "exception list",
     "exception show EX-0001", "exception show EX-0005", "exception account nbt-101", "exception consequences EX-0001",
     "media list", "media plan", "kit choose nbt-045", "kit routes nbt-045", "kit gates nbt-045", "kit sets nbt-045",
     "kit list", "attempt list", "attempt rates", "attempt draft nbt-101", "follow-up list nbt-102",

@@ -29,7 +29,7 @@ PAGES = {
         "/devices/nbt-021?tab=forecast",
     ],
     "the fleet": ["/sorting?open=security-chip", "/fleet", "/fleet?view=compare", "/fleet?view=what-if", "/people"],
-    "exceptions": ["/exceptions", "/exceptions/EX-0001", "/exceptions/EX-0005", "/exceptions/EX-0006", "/due?all=1", "/uncovered"],
+    "exceptions": ["/exceptions", "/exceptions/EX-0001", "/exceptions/EX-0005", "/exceptions/EX-0006", "/due?all=1", "/uncovered", "/unplaced"],
     "requests": [
         "/exceptions/EX-0008",
         "/exceptions/new?device=nbt-012",

@@ -18,7 +18,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
-from doorstone.store.devices.devices import Record
+from doorstone.store.devices.devices import KeptReading, Record
 from doorstone.store.readings.contents import more_of
 from doorstone.work.snapshot.contents import ContentCache
 
@@ -171,12 +171,14 @@ def test_a_reading_of_the_same_device_source_and_time_replaces_the_one_before() 
             for mib, more in ((4096, ""), (8192, more_of({}, None, ["No chip"])))
         )
         at = "2027-01-18T09:00:00"
-        device_store.add_readings(db, [("d1", "collector", at, first, None), ("d1", "operator", at, first, None)])
-        device_store.add_readings(db, [("d1", "collector", at, second, None)])
+        device_store.add_readings(
+            db, [KeptReading("d1", source, at, first, None) for source in ("collector", "operator")]
+        )
+        device_store.add_readings(db, [KeptReading("d1", "collector", at, second, None)])
         found = {row.source: (dict(row.facts), list(row.texts)) for row in device_store.readings(db, "d1")}
     assert found == {"collector": ({"memory.mib": 8192}, ["No chip"]), "operator": ({"memory.mib": 4096}, [])}
 
 
 def test_a_reading_of_nobody_is_not_kept() -> None:
     with records() as db, pytest.raises(sqlite3.IntegrityError, match="FOREIGN KEY"):
-        device_store.add_readings(db, [("gone", "collector", "2027-01-18T09:00:00", 1, None)])
+        device_store.add_readings(db, [KeptReading("gone", "collector", "2027-01-18T09:00:00", 1, None)])

@@ -19,6 +19,7 @@ export type SortingRow = Shapes["SortingRowResponse"];
 export type Import = Shapes["ImportResponse"];
 export type Impact = Shapes["ImpactResponse"];
 export type Uncovered = Shapes["UncoveredResponse"];
+export type Unplaced = Shapes["UnplacedResponse"];
 export type DueKind = Shapes["DueKind"];
 export type Dispute = Shapes["DisputeResponse"];
 export type Round = Shapes["FixRoundResponse"];

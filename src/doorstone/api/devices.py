@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field
 from doorstone.api.common import ApiModel, RequestModel
 from doorstone.api.times import Moment
 from doorstone.core.devices import filter
+from doorstone.core.devices.unplaced import UnplacedReason
 from doorstone.core.sorting.assessment import State
 
 
@@ -112,6 +113,22 @@ class DeviceFilter(RequestModel):
         return filter.DeviceFilter(
             self.state, self.site, self.role, self.model, self.requirement, self.mark, self.words
         )
+
+
+class UnplacedResponse(ApiModel):
+    """A device of which no loaded sheet knows the platform and the release: no count or plan speaks of it."""
+
+    device: str
+    name: str
+    site: str
+    reason: UnplacedReason
+    value: str = Field(description="What its readings say; empty if they do not say it")
+    hint: str
+    last_read_at: Moment | None
+
+
+class UnplacedList(ApiModel):
+    items: list[UnplacedResponse]
 
 
 class SelectionRequest(RequestModel):

@@ -10,7 +10,7 @@ from pathlib import Path
 import typer
 
 from doorstone.api.platforms import PlatformResponse
-from doorstone.cli.output import DRY_RUN
+from doorstone.cli.dry_run import DRY_RUN
 from doorstone.client import Client
 
 

@@ -130,6 +130,18 @@ def change_device(
     show(form, found, columns, [[found.id, found.site, found.role, found.critical]])
 
 
+@app.command("unplaced")
+@reports_errors
+def list_unplaced(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
+    """List devices of which no sheet knows the platform or release: no count or plan speaks of them."""
+    with client(context) as service:
+        found = service.unplaced()
+    rows = [[u.device, u.site, u.reason.replace("-", " "), u.value, u.hint, u.last_read_at] for u in found]
+    show(form, found, ["device", "site", "why", "says", "what to do", "last read"], rows)
+    if form is OutputFormat.TABLE and not found:
+        say("None: a sheet knows every device.")
+
+
 # ---------------------------------------------------------------- disputes
 
 dispute_app = typer.Typer(no_args_is_help=True)

@@ -11,7 +11,7 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
 
-from doorstone.cli.output import DRY_RUN
+from doorstone.cli.dry_run import DRY_RUN
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,8 +8,8 @@ from typing import Annotated, ClassVar
 import typer
 
 from doorstone import __version__
+from doorstone.cli.dry_run import DRY_RUN
 from doorstone.cli.lazy import LazyGroup, Place
-from doorstone.cli.output import DRY_RUN
 
 DESCRIBE, READ, SORT, EXCEPT = "1. Describe", "2. Read", "3. Sort", "4. Except"
 UPGRADE, FOLLOW, ACCOUNT, RUN = "5. Upgrade", "6. Follow", "7. Account", "8. Run the service"

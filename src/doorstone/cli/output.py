@@ -6,7 +6,6 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from contextvars import ContextVar
 from enum import StrEnum
 from functools import wraps
 from typing import Annotated, Any, NoReturn, ParamSpec, TypeVar
@@ -19,13 +18,12 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
+from doorstone.cli.dry_run import DRY_RUN
 from doorstone.client import errors as client_errors
 from doorstone.formats.safe_csv import csv_text
 
 FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
 
-DRY_RUN: ContextVar[bool] = ContextVar("dry_run", default=False)
-"""Whether the command was called with --dry-run."""
 P = ParamSpec("P")
 R = TypeVar("R")
 

@@ -10,9 +10,9 @@ import typer
 
 from doorstone.api.people import PersonChangeRequest, PersonRequest, PersonResponse, TokenRequest, TokenResponse
 from doorstone.cli.connection import client, connection_of, save_token
+from doorstone.cli.dry_run import DRY_RUN
 from doorstone.cli.output import (
     BAD_INPUT,
-    DRY_RUN,
     MISSING,
     USAGE,
     FormOption,

@@ -22,6 +22,8 @@ from doorstone.api.devices import (
     SettlementList,
     SettlementRequest,
     SettlementResponse,
+    UnplacedList,
+    UnplacedResponse,
 )
 from doorstone.api.fixes import DeviceFixesResponse, FixDoneRequest, FixDoneResponse, FixRoundResponse
 from doorstone.api.fleet import ComparisonResponse, FleetResponse, OverviewResponse, WhatIfRequest, WhatIfResponse
@@ -216,6 +218,10 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         """Make a failure message into a requirement of its own, unsorted."""
         response = self._send("POST", "/failure-messages/requirement", body=asked)
         return FailureMessageResponse.model_validate_json(response.content)
+
+    def unplaced(self) -> list[UnplacedResponse]:
+        """The devices that no loaded sheet places, each with what to do."""
+        return self._get(UnplacedList, "/unplaced").items
 
     # ------------------------------------------------------------- disputes
 

@@ -8,9 +8,25 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from functools import cache
 from importlib import resources
-from typing import Any
+from typing import Any, NamedTuple
 
 from jinja2 import Environment, StrictUndefined
+
+
+class ConditionLine(NamedTuple):
+    """A condition as the page shows it; `devices` on which the facts do not show it kept, and what they show."""
+
+    text: str
+    word: str
+    measured: str
+    devices: Mapping[str, str]
+
+
+class CommentLine(NamedTuple):
+    kind: str
+    text: str
+    by: str
+    at: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,9 +41,9 @@ class ExceptionPageData:
     shown: Mapping[str, Mapping[str, Any]]
     left_out: Mapping[str, str]
     approvals: Sequence[tuple[str, str, str]]
-    conditions: Sequence[tuple[str, str, str, Mapping[str, str]]]
+    conditions: Sequence[ConditionLine]
     attachments: Sequence[tuple[str, str, str]]
-    comments: Sequence[tuple[str, str, str, str]]
+    comments: Sequence[CommentLine]
     stale: Mapping[str, Sequence[str]]
     consequences: Sequence[tuple[str, Sequence[str]]]
     story: Sequence[tuple[int, str, str]]

@@ -15,6 +15,7 @@ from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, Settings
 
 from doorstone.core.facts import Source
 from doorstone.core.forecast.costs import CostModel
+from doorstone.core.readings.history import Retention
 from doorstone.service.auth_settings import AuthSettings, OidcProvider, Throttle
 from doorstone.store.database import Database
 from doorstone.store.keys import SESSION_KEY, key_file
@@ -109,6 +110,10 @@ class Config(BaseSettings):
     check_every_days: int = Field(60, ge=1, description="Days after which an observation is too old to tell")
     stay_days: int = Field(180, ge=0, description="Days of servicing left from which staying is recommended")
     silent_days: int = Field(45, ge=1, description="Days without any reading after which a device is asked about")
+    keep_changed_days: int = Field(
+        365, ge=1, description="Days for which a reading that moved an answer is kept; decisions keep what they rest on"
+    )
+    keep_unchanged_days: int = Field(30, ge=1, description="Days for which a reading that moved no answer is kept")
     update_service: str = Field(
         "", description="Address that is asked what updates a device gets, with {device} and {day} in it; none if empty"
     )
@@ -177,6 +182,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
         check_every_days=config.check_every_days,
         stay_days=config.stay_days,
         silent_days=config.silent_days,
+        retention=Retention(config.keep_changed_days, config.keep_unchanged_days),
         costs=CostModel(
             config.cost_hour,
             config.cost_move_minutes,

@@ -15,6 +15,7 @@ from doorstone.work.exceptions.lapse import lapse
 from doorstone.work.forecast.forecasts import look_ahead
 from doorstone.work.notifications.webhooks import Mail, Post, carry_out
 from doorstone.work.people import keep_token_uses
+from doorstone.work.readings.history import thin_history
 from doorstone.work.snapshot.settling import roll
 from doorstone.work.updates import Fetch, poll
 
@@ -65,6 +66,7 @@ class Scheduler:
             for device, what in poll(self.context, self.fetch, at, self.every).items():
                 log.info("asked", device=device, what=what)
         carry_out(self.context, at, self.post, self.mail)
+        thin_history(self.context)
         look_ahead(self.context)
 
     def _safely(self) -> None:

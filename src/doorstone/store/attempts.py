@@ -8,6 +8,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from doorstone.core.attempts.override_results import OverrideCount
+
 
 @dataclass(frozen=True, slots=True)
 class AttemptRow:
@@ -137,12 +139,15 @@ def count_tries(
     )
 
 
-def override_tries(db: sqlite3.Connection, platform: str) -> list[tuple[str, str, str, int, int]]:
-    """(model, release, override, attempts, of these gone well)."""
+def override_tries(db: sqlite3.Connection, platform: str) -> dict[str, list[OverrideCount]]:
+    """Model -> what was tried with each override on it."""
     rows = db.execute(
         "SELECT model, release, override, tried, done FROM override_tries WHERE platform = ?", (platform,)
     )
-    return [tuple(row) for row in rows]
+    found: dict[str, list[OverrideCount]] = {}
+    for model, *count in rows:
+        found.setdefault(model, []).append(OverrideCount(*count))
+    return found
 
 
 def get(db: sqlite3.Connection, number: int) -> AttemptRow | None:

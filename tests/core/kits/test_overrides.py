@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from doorstone.core.attempts.override_results import seldom_works
+from doorstone.core.attempts.override_results import OverrideCount, seldom_works
 from doorstone.core.conditions import ALWAYS, parse
 from doorstone.core.facts import BUILT_IN
 from doorstone.core.kits.overrides import Choice, Cost, choose
@@ -189,4 +189,4 @@ def test_the_choice_is_the_optimum_that_exhaustion_finds(seed: int) -> None:
 
 @pytest.mark.parametrize(("tried", "well", "is_poor"), [(3, 1, True), (3, 2, False), (4, 2, False), (2, 0, False)])
 def test_an_override_is_poor_below_half_of_three_attempts(tried: int, well: int, is_poor: bool) -> None:
-    assert bool(seldom_works("Fallow 310", [("9.1", "grace", tried, well)])) is is_poor
+    assert bool(seldom_works("Fallow 310", [OverrideCount("9.1", "grace", tried, well)])) is is_poor

@@ -7,8 +7,10 @@ from decimal import Decimal
 import pytest
 
 from doorstone.work.context.context import Context
+from doorstone.work.platforms import revisions
 from doorstone.work.platforms.impact import CostMove, Impact, RunwayMove, StateMove, sheet_impact
-from tests.asking import D, changed_sheet, granted, line, read
+from doorstone.work.snapshot.snapshot import snapshot
+from tests.asking import ADMIN, D, changed_sheet, granted, line, read
 from tests.build import CHIPLESS, GOOD
 
 
@@ -82,3 +84,24 @@ def test_the_first_sheet_and_the_same_sheet_move_nothing(fleet: Context) -> None
     text, lists = changed_sheet('id = "tarn"', 'id = "other"')
     first = sheet_impact(fleet, text, lists, "other.toml")
     assert (first.revision, first.moves, first.runways) == (0, (), ())
+
+
+def test_a_changed_sheet_moves_just_the_devices_that_it_tells_apart_from_their_class(context: Context) -> None:
+    sizes = {f"d{n}": mib for n, mib in enumerate((4096, 5000, 6100, 8192, 8000, 16384))}
+    read(context, *(line(device, {**GOOD, "memory.mib": mib}) for device, mib in sizes.items()))
+
+    def classes() -> dict[str, int | None]:
+        return {row.id: row.profile for row in snapshot(context).rows(sizes)}
+
+    before = classes()
+    assert len({before[d] for d in ("d2", "d3", "d4", "d5")}) == 1  # with its tolerance 6,100 MiB are 6 GiB
+    revisions.load_sheet(context, ADMIN, *changed_sheet("at_least = 6144", "at_least = 8192"), "tarn.toml")
+    after = classes()
+    assert (after["d0"], after["d1"]) == (before["d0"], before["d1"])
+    assert after["d2"] == after["d0"]
+    assert len({after[d] for d in ("d3", "d4", "d5")}) == 1
+    now = snapshot(context)
+    for device in sizes:
+        row, alone = now.device(device), now.assessment(device, "9.1")
+        stands = now.stands(row, now.sheets["tarn"].platform, "9.1")
+        assert (stands.state, dict(stands.marks)) == (alone.state, {f.requirement.id: f.mark for f in alone.findings})

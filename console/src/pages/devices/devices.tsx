@@ -30,6 +30,7 @@ export function DevicesPage() {
     getNextPageParam: (page) => page.next,
     placeholderData: (old) => old,
   });
+  const unplaced = api.useQuery("get", "/api/v1/unplaced");
   const first = found.data?.pages[0];
   return (
     <>
@@ -54,6 +55,12 @@ export function DevicesPage() {
           of={Object.entries(MARKS).map(([name, known]) => [name, known.words])}
         />
       </search>
+      {unplaced.data && unplaced.data.items.length > 0 && (
+        <p className="mb-2 text-open">
+          <Go to="/unplaced">{count(unplaced.data.items.length, "device")}</Go>{" "}
+          {unplaced.data.items.length === 1 ? "is" : "are"} in no list: no sheet knows the platform or release.
+        </p>
+      )}
       <Shown of={found} what="the devices">
         {(data) => (
           <>

@@ -26,13 +26,16 @@ const KINDS: Record<DueKind, string> = {
   "went-back": "Decide",
   "release-late": "Correct the sheet",
   "not-heard-from": "Read again",
+  unplaced: "Place it",
   "standing-differs": "Look into it",
   check: "Check updates",
 };
 
 /** The page of what an item is about. */
-export const placeOf = (one: { object_kind: string; object: string }) =>
-  ({ platform: "/sheets", media: "/media" })[one.object_kind] ?? `/${one.object_kind}s/${one.object}`;
+export const placeOf = (one: { kind: string; object_kind: string; object: string }) =>
+  one.kind === "unplaced"
+    ? "/unplaced"
+    : (({ platform: "/sheets", media: "/media" })[one.object_kind] ?? `/${one.object_kind}s/${one.object}`);
 
 const isKind = (name: string): name is DueKind => name in KINDS;
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from typing import NamedTuple
 
 from doorstone.core.platforms.platform import Platform
 
@@ -81,11 +82,17 @@ def _at_fault(platform: Platform, tried: OverrideTries) -> list[str]:
     return blamed or list(tried.overrides)
 
 
-def seldom_works(model: str, counts: Iterable[tuple[str, str, int, int]]) -> Remarks:
-    """The overrides that went well in fewer than half of at least three attempts on a model.
+class OverrideCount(NamedTuple):
+    """So many attempts with an override to a release on a model, and how many of these went well."""
 
-    `counts` are (release, override, attempts, of these gone well).
-    """
+    release: str
+    override: str
+    tried: int
+    well: int
+
+
+def seldom_works(model: str, counts: Iterable[OverrideCount]) -> Remarks:
+    """The overrides that went well in fewer than half of at least three attempts on a model."""
     return tuple(
         (release, name, f"{name}: {well} of {times} attempts on {model} to {release} went well")
         for release, name, times, well in sorted(counts)

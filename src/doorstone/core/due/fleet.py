@@ -73,6 +73,13 @@ def silence_due(site: str, devices: Sequence[DueDevice], last: date, silent_days
     return _due(DueKind.SILENT, last + timedelta(days=silent_days + 1), devices, words, HANDS, site)
 
 
+def unplaced_due(reason: str, value: str, devices: Sequence[DueDevice], hint: str, since: date) -> Due:
+    """Devices that no sheet places, for the same reason and value."""
+    what = f"{reason.replace('-', ' ')} {value}".strip()
+    words = f"{names(devices)}: in no count and no plan, {what}: {hint[0].lower()}{hint[1:]}"
+    return _due(DueKind.UNPLACED, since, devices, words, KEEPERS, f"{reason} {value}".strip())
+
+
 def messages_due(platform: str, waiting: Sequence[tuple[str, int]], since: date) -> Due | None:
     """Failure messages, each with its number of devices, that match no requirement."""
     if not waiting:

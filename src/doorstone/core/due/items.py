@@ -36,6 +36,7 @@ class DueKind(StrEnum):
     WENT_BACK = "went-back"
     LATE = "release-late"
     SILENT = "not-heard-from"
+    UNPLACED = "unplaced"
     SURPRISE = "standing-differs"
     CHECK = "check"
 

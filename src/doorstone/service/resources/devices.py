@@ -16,6 +16,8 @@ from doorstone.api.devices import (
     SettlementList,
     SettlementRequest,
     SettlementResponse,
+    UnplacedList,
+    UnplacedResponse,
 )
 from doorstone.api.kits import (
     LeftOutResponse,
@@ -28,7 +30,7 @@ from doorstone.api.readings import FailureMessageList, FailureMessageResponse, N
 from doorstone.api.sorting import AssessmentResponse
 from doorstone.core.kits.overrides import OverrideSet
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.work.devices import disputes
+from doorstone.work.devices import disputes, unplaced
 from doorstone.work.devices import views as devices
 from doorstone.work.kits import overrides as kit_overrides
 from doorstone.work.readings import failure_messages
@@ -159,6 +161,24 @@ def _set(found: OverrideSet) -> OverrideSetResponse:
     ]
     return OverrideSetResponse(
         overrides=briefs, covers=list(found.covers), excess=list(found.excess), warnings=list(found.warnings)
+    )
+
+
+@operations("GET", "/unplaced", "Devices that no sheet places, and what to do", roles=EVERYONE, answer=UnplacedList)
+def list_unplaced(call: Call[None, None]) -> UnplacedList:
+    return UnplacedList(
+        items=[
+            UnplacedResponse(
+                device=one.row.id,
+                name=one.row.name,
+                site=one.row.site,
+                reason=one.found.reason,
+                value=one.found.value,
+                hint=one.found.hint,
+                last_read_at=one.last_read_at or None,
+            )
+            for one in unplaced.list_unplaced(call.context)
+        ]
     )
 
 

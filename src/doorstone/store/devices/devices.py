@@ -92,10 +92,11 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
     return {row[0]: Record._make(row) for row in rows}
 
 
-def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> None:
+def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> set[str]:
     """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
 
-    The only place that writes devices: the counts by profile, site and role change with them, in one transaction.
+    Returns the devices that are new or of which more than the newest reading changed. This alone writes devices: the
+    counts by profile, site and role change with them, in one transaction.
     """
     added = [record for record in now if record[0] not in held]
     changed = [record for record in now if record[0] in held and held[record[0]] != record]
@@ -127,6 +128,7 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
+    return {record[0] for part in (added, moved) for record in part}
 
 
 _SEAL_OF_NEW = (
@@ -318,6 +320,19 @@ def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, s
     return [(_row(row), row["last_read_at"]) for row in rows]
 
 
+def unplaced(db: sqlite3.Connection, known: Mapping[str, Collection[str]]) -> list[tuple[DeviceRow, str]]:
+    """The devices of no platform and release that is `known`, each with the time of its newest reading, by id."""
+    pairs = json.dumps([[platform, release] for platform, releases in known.items() for release in releases])
+    rows = db.execute(
+        "SELECT d.* FROM devices AS d WHERE d.profile IS NULL"
+        " UNION ALL SELECT d.* FROM profiles AS p CROSS JOIN devices AS d ON d.profile = p.id"
+        " WHERE p.devices > 0 AND NOT EXISTS (SELECT 1 FROM json_each(?) AS j"
+        " WHERE j.value ->> 0 = p.platform AND j.value ->> 1 = p.running_release) ORDER BY id",
+        (pairs,),
+    )
+    return [(_row(row), row["last_read_at"]) for row in rows]
+
+
 def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:
     rows = db.execute("SELECT id FROM devices WHERE ? IS NULL OR platform = ? ORDER BY id", (platform, platform))
     return [r["id"] for r in rows]
@@ -326,10 +341,25 @@ def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:
 # ------------------------------------------------------------------ readings
 
 
-def add_readings(db: sqlite3.Connection, readings: Iterable[tuple[str, str, str, int, int | None]]) -> None:
-    """Keep (device, source, time, number of the content, import); another of the same device, source, time goes."""
+class KeptReading(NamedTuple):
+    """A reading as it is kept: `content` is the number of its content, `import_id` of the import that it came with.
+
+    `changed`: its device was new, or moved to another class or place with it.
+    """
+
+    device: str
+    source: str
+    taken_at: str
+    content: int
+    import_id: int | None
+    changed: bool = True
+
+
+def add_readings(db: sqlite3.Connection, readings: Iterable[KeptReading]) -> None:
+    """Keep readings; another of the same device, source and time goes."""
     db.executemany(
-        "INSERT OR REPLACE INTO readings (device, source, taken_at, content, import_id) VALUES (?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO readings (device, source, taken_at, content, import_id, changed)"
+        " VALUES (?, ?, ?, ?, ?, ?)",
         readings,
     )
 

@@ -49,6 +49,15 @@ def number_of(
     return int(db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()["id"])
 
 
+def rekey(db: sqlite3.Connection, keys: Mapping[int, str]) -> None:
+    """Give profiles other keys. Of several that come to the same one the first has it, and the others none."""
+    db.executemany("UPDATE profiles SET key = 'was ' || id || ' ' || key WHERE id = ?", [(number,) for number in keys])
+    first: dict[str, int] = {}
+    for number, key in sorted(keys.items()):
+        first.setdefault(key, number)
+    db.executemany("UPDATE OR IGNORE profiles SET key = ? WHERE id = ?", list(first.items()))
+
+
 def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:
     """The platform's profiles that devices have, by number."""
     rows = db.execute(
@@ -70,14 +79,23 @@ def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
     return {row["id"]: json.loads(row["content"]) for row in rows}
 
 
-def places(db: sqlite3.Connection, platform: str) -> list[tuple[int, str, str, int]]:
-    """(profile, site, role, devices) wherever devices of the platform are."""
+class ProfilePlace(NamedTuple):
+    """So many devices of a profile at a site in a role."""
+
+    profile: int
+    site: str
+    role: str
+    devices: int
+
+
+def places(db: sqlite3.Connection, platform: str) -> list[ProfilePlace]:
+    """Where devices of the platform are."""
     rows = db.execute(
         "SELECT profile, site, role, devices FROM profile_locations WHERE platform = ? AND devices > 0"
         " ORDER BY profile, site, role",
         (platform,),
     )
-    return [tuple(row) for row in rows]
+    return [ProfilePlace(*row) for row in rows]
 
 
 def by_site(db: sqlite3.Connection, platform: str) -> list[tuple[str, int, int]]:

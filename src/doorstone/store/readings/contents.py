@@ -86,21 +86,22 @@ def numbers_of(db: sqlite3.Connection, contents: Iterable[Content]) -> dict[Cont
     missing = [content for content in wanted if content not in found]
     if missing:
         first = int(db.execute("SELECT COALESCE(MAX(id), 0) FROM reading_contents").fetchone()[0]) + 1
-        _add(db, "reading_contents", [(number, one) for number, one in enumerate(missing, first)])
+        db.executemany(
+            "INSERT INTO reading_contents (id, digest, shape, codes, more, merged) VALUES (?, ?, ?, ?, ?, 0)",
+            [(number, wanted[one], one.shape, one.codes, one.more) for number, one in enumerate(missing, first)],
+        )
         found.update({content: number for number, content in enumerate(missing, first)})
     return found
+
+
+def keep_merged(db: sqlite3.Connection, number: int) -> None:
+    """A content is current on a device though no reading holds it."""
+    db.execute("UPDATE reading_contents SET merged = 1 WHERE id = ? AND merged = 0", (number,))
 
 
 def _digest(content: Content) -> int:
     found = hashlib.blake2b(content.codes + content.more.encode(), digest_size=8).digest()
     return int.from_bytes(found, "big", signed=True)
-
-
-def _add(db: sqlite3.Connection, table: str, contents: Iterable[tuple[int, Content]]) -> None:
-    db.executemany(
-        f"INSERT INTO {table} (id, digest, shape, codes, more) VALUES (?, ?, ?, ?, ?)",  # noqa: S608 - a constant
-        [(number, _digest(one), one.shape, one.codes, one.more) for number, one in contents],
-    )
 
 
 def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
@@ -165,7 +166,10 @@ def to_codes(db: sqlite3.Connection) -> None:
             more = json.dumps(body, sort_keys=True, separators=(",", ":")) if body else ""
             shape = numbers[tuple(name for name, _ in facts[number])]
             kept.append((number, Content(shape, codes_of(known[pair] for pair in pairs[number]), more)))
-        _add(db, "new_contents", kept)
+        db.executemany(
+            "INSERT INTO new_contents (id, digest, shape, codes, more) VALUES (?, ?, ?, ?, ?)",
+            [(number, _digest(one), one.shape, one.codes, one.more) for number, one in kept],
+        )
     db.execute("DROP TABLE reading_contents")
     db.execute("ALTER TABLE new_contents RENAME TO reading_contents")
     db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +42,15 @@ class ImportRow:
 @dataclass(frozen=True, slots=True)
 class ProblemRow:
     number: int
+    line: int
+    place: str
+    message: str
+    hint: str
+
+
+class ProblemLine(NamedTuple):
+    """What is wrong at a line of a file."""
+
     line: int
     place: str
     message: str
@@ -133,10 +142,8 @@ def clear_problems(db: sqlite3.Connection, number: int) -> None:
     db.execute("DELETE FROM import_problems WHERE import_id = ?", (number,))
 
 
-def add_problems(
-    db: sqlite3.Connection, number: int, first: int, problems: Iterable[tuple[int, str, str, str]]
-) -> None:
-    """Keep (line, place, message, hint), numbered from `first`."""
+def add_problems(db: sqlite3.Connection, number: int, first: int, problems: Iterable[ProblemLine]) -> None:
+    """Keep problems, numbered from `first`."""
     db.executemany(
         "INSERT INTO import_problems (import_id, number, line, place, message, hint) VALUES (?, ?, ?, ?, ?, ?)",
         [(number, first + at, *problem) for at, problem in enumerate(problems)],

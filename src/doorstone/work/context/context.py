@@ -11,6 +11,7 @@ from typing import Any, TypeVar, cast
 
 from doorstone.core.facts import Source
 from doorstone.core.forecast.costs import CostModel
+from doorstone.core.readings.history import Retention
 from doorstone.store import ledger
 from doorstone.store.database import Database
 from doorstone.store.devices import profiles
@@ -48,6 +49,7 @@ class Policy:
     check_every_days: int = 60
     stay_days: int = 180
     silent_days: int = 45
+    retention: Retention = field(default_factory=Retention)
     costs: CostModel = field(default_factory=CostModel)
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 

@@ -17,6 +17,7 @@ from doorstone.core.due.fleet import (
     servicing_due,
     silence_due,
     uncovered_due,
+    unplaced_due,
 )
 from doorstone.core.due.items import Due, DueDevice
 from doorstone.core.platforms.platform import Platform, Sort
@@ -31,6 +32,7 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.failure_messages import list_messages
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.uncovered import arrived_on, failing, uncovered_of
+from doorstone.work.snapshot.unplaced import unplaced_of
 
 
 def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
@@ -55,6 +57,7 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
             yield link_due(id_of("MD", media.id), what, ends, now.today)
     yield from _kits(db, now, ahead)
     yield from _silent(context, db, now)
+    yield from _unplaced(db, now)
 
 
 def _device(row: DeviceRow) -> DueDevice:
@@ -93,6 +96,15 @@ def _kits(db: sqlite3.Connection, now: Snapshot, ahead: date) -> Iterator[Due]:
         unused = [device for device in row.devices if (row.id, device) not in used]
         if unused and last is not None and now.today <= last <= ahead:
             yield kit_due(id_of("KT", row.id), [DueDevice(name, now.device(name).site) for name in unused], last)
+
+
+def _unplaced(db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
+    alike: dict[tuple[str, str, str], list[tuple[str, DueDevice]]] = {}
+    for row, found, last in unplaced_of(db, now):
+        alike.setdefault((found.reason, found.value, found.hint), []).append((last, _device(row)))
+    for (reason, value, hint), held in sorted(alike.items()):
+        since = date.fromisoformat(min(last for last, _ in held)[:10])
+        yield unplaced_due(reason, value, [device for _, device in held], hint, since)
 
 
 def _silent(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:

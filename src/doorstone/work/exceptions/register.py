@@ -11,7 +11,7 @@ from typing import Any
 from doorstone.core.ledger import sentence
 from doorstone.core.platforms.platform import target_release
 from doorstone.core.sorting.assessment import RequirementFinding
-from doorstone.formats.exception_page import ExceptionPageData, exception_page
+from doorstone.formats.exception_page import CommentLine, ConditionLine, ExceptionPageData, exception_page
 from doorstone.formats.oscal import PlanItem, plan_of_action
 from doorstone.store import ledger as ledger_store
 from doorstone.work.context.context import Context
@@ -178,9 +178,9 @@ def page(context: Context, name: str) -> tuple[str, str]:
         shown=view.row.shown,
         left_out=dict(view.row.left_out),
         approvals=[(a.person, a.at, a.note) for a in view.row.approvals],
-        conditions=[(k.kept.text, k.kept.word.value, k.kept.measured, dict(k.devices)) for k in view.kept],
+        conditions=[ConditionLine(k.kept.text, k.kept.word.value, k.kept.measured, dict(k.devices)) for k in view.kept],
         attachments=[(a.title, a.link, a.sha256) for a in view.row.attachments],
-        comments=[(c.kind, c.text, c.by, c.at) for c in view.row.comments],
+        comments=[CommentLine(c.kind, c.text, c.by, c.at) for c in view.row.comments],
         stale={device: list(words) for device, words in view.stale.items()},
         consequences=[(c.device, list(c.steps)) for c in consequences(context, name)]
         if view.state != "requested"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -13,6 +14,7 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
 from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles as profile_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
@@ -75,10 +77,24 @@ def load_sheet(
         revision = store.add(db, platform.id, digest, text, lists, context.now(), actor.name)
         new = all_sheets(context)[platform.id]
         if old is None or _seen_by(context, old) != _seen_by(context, new):
+            if old is not None:
+                _rekey(context, db, old, new)
             place(context, db, device_store.ids(db, platform.id))
         body = {"revision": revision, "sha256": digest}
         record(context, db, actor, "sheet loaded", "sheet", platform.id, body)
     return _report(platform, revision, changed=True)
+
+
+def _rekey(context: Context, db: sqlite3.Connection, old: Sheet, new: Sheet) -> None:
+    """Give each class the key that the device which stands for it has by the new sheet.
+
+    Then only those of its devices move that the new sheet tells apart from it. It cannot be done where the new sheet
+    looks at facts that the old one did not: contents of classes do not hold them.
+    """
+    before, after = (Classifier(sheet.platform, context.today()) for sheet in (old, new))
+    if after.names <= before.names:
+        contents = profile_store.contents(db, profile_store.in_use(db, old.platform.id))
+        profile_store.rekey(db, {number: after.of(content) for number, content in contents.items()})
 
 
 def _seen_by(context: Context, sheet: Sheet) -> object:

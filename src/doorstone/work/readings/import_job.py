@@ -33,7 +33,7 @@ from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
 from doorstone.store.readings.contents import Content, codes_of
-from doorstone.store.readings.imports import ImportRow
+from doorstone.store.readings.imports import ImportRow, ProblemLine
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
@@ -285,8 +285,10 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
                 if state is None or state.state != "checking":
                     return False
                 kept = problems[: max(0, MOST_PROBLEMS - kept_lines)]
-                lines = [(p.line, p.place if p.word == "line" else p.where, p.message, p.hint) for p in kept]
-                lines += [(p.line, p.place, p.message, p.hint) for p in notes[: max(0, MOST_PROBLEMS - kept_lines)]]
+                lines = [ProblemLine(p.line, p.place if p.word == "line" else p.where, p.message, p.hint) for p in kept]
+                lines += [
+                    ProblemLine(p.line, p.place, p.message, p.hint) for p in notes[: max(0, MOST_PROBLEMS - kept_lines)]
+                ]
                 store.add_problems(db, row.id, kept_lines + 1, lines)
                 kept_lines += len(lines)
                 checked, rejected = checked + len(records), rejected + len(problems)

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, NamedTuple, TypeVar
 
 from doorstone.core.readings.source_content import ContentByTime, SourceContent, current_texts, drop_older, merge
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import Record
+from doorstone.store.devices.devices import KeptReading, Record
 from doorstone.store.readings import contents as store
 from doorstone.store.readings import values as value_store
 from doorstone.store.readings.contents import Content, numbers_in
@@ -83,11 +83,16 @@ class ContentCache:
         return found
 
     def number_of(self, db: sqlite3.Connection, facts: Mapping[str, Any], more: str = "") -> int:
-        """The number of a content with these facts, their values as JSON holds them; kept if it is new."""
+        """The number of a content with these facts, their values as JSON holds them; kept if it is new.
+
+        It may be current on a device without a reading that holds it, so history never ends for it.
+        """
         names = tuple(sorted(facts))
         numbers = self.value_numbers(db, [(name, store.value_text(facts[name])) for name in names])
         content = Content(self.shape_number(db, names), store.codes_of(numbers), more)
-        return self.numbers_of(db, [content])[content]
+        number = self.numbers_of(db, [content])[content]
+        store.keep_merged(db, number)
+        return number
 
     # ------------------------------------------------------------- reading
 
@@ -259,9 +264,13 @@ def keep(
     now: Mapping[str, tuple[Record, CurrentContents]],
     reporting: Iterable[tuple[str, str]],
     number: int | None,
+    changed: Collection[str],
 ) -> None:
-    """Write the readings' history and the failure messages; the devices' rows are there by now."""
-    device_store.add_readings(db, [(r[0], r[1], r[2], r[3], number) for r in readings])
+    """Write the readings' history, and failure messages; the devices' rows are there by now.
+
+    `changed` are the devices that are new or have moved with it.
+    """
+    device_store.add_readings(db, [KeptReading(r[0], r[1], r[2], r[3], number, r[0] in changed) for r in readings])
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
         device_store.keep_texts(db, device, source, current_texts(mine))

@@ -19,10 +19,8 @@ class FleetOverrideResults:
     def __init__(self, context: Context, platform: Platform) -> None:
         self._context = context
         self._platform = platform
-        counts: dict[str, list[tuple[str, str, int, int]]] = {}
         with context.database.read() as db:
-            for model, *count in store.override_tries(db, platform.id):
-                counts.setdefault(model, []).append(tuple(count))  # type: ignore[arg-type]
+            counts = store.override_tries(db, platform.id)
         self._poor = {model: remarks for model, mine in counts.items() if (remarks := seldom_works(model, mine))}
         self._refused: dict[str, Remarks] = {}
 

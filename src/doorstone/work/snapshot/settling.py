@@ -258,8 +258,8 @@ class Settler:
         now.update({name: (held[name], current_contents(held[name])) for name in merging})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows = self._rows(held, list(now.values()))
-        device_store.put(self.db, held, rows)
-        keep(self.db, self.known.contents, readings, now, reporting, number)
+        changed = device_store.put(self.db, held, rows)
+        keep(self.db, self.known.contents, readings, now, reporting, number, changed)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 

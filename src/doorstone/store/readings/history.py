@@ -1,0 +1,65 @@
+"""Past readings: what was read of devices, when something was decided about them, and forgetting it."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Mapping, Sequence
+
+from doorstone.core.readings.history import PastReading
+
+
+def next_devices(db: sqlite3.Connection, many: int) -> list[str]:
+    """The devices whose history is looked at next, in turn; empty once all were, and the turn begins anew."""
+    after = db.execute("SELECT history_at FROM change_counters").fetchone()[0]
+    rows = db.execute("SELECT id FROM devices WHERE id > ? ORDER BY id LIMIT ?", (after, many))
+    return [row[0] for row in rows]
+
+
+def keep_turn(db: sqlite3.Connection, device: str) -> None:
+    """The turn has come as far as this device; an empty one begins it anew."""
+    db.execute("UPDATE change_counters SET history_at = ?", (device,))
+
+
+def readings(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[PastReading]]:
+    """Device -> its readings."""
+    rows = db.execute(
+        "SELECT r.device, r.source, r.taken_at, r.content, r.changed FROM json_each(?) AS j"
+        " CROSS JOIN readings AS r ON r.device = j.value",
+        (json.dumps(devices),),
+    )
+    found: dict[str, list[PastReading]] = {}
+    for device, source, taken_at, content, changed in rows:
+        found.setdefault(device, []).append(PastReading(source, taken_at, content, bool(changed)))
+    return found
+
+
+def decided_at(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[str]]:
+    """Device -> when something was decided about it: approvals, kits, settlements, attempts."""
+    rows = db.execute(
+        "WITH asked AS (SELECT value AS device FROM json_each(?))"
+        " SELECT x.device, a.at FROM asked CROSS JOIN exception_devices AS x USING (device)"
+        " CROSS JOIN exception_approvals AS a ON a.exception = x.exception"
+        " UNION SELECT x.device, k.made_at FROM asked CROSS JOIN kit_devices AS x USING (device)"
+        " CROSS JOIN kits AS k ON k.id = x.kit"
+        " UNION SELECT device, at FROM asked CROSS JOIN settlements USING (device)"
+        " UNION SELECT device, ended_at FROM asked CROSS JOIN attempts USING (device)",
+        (json.dumps(devices),),
+    )
+    found: dict[str, list[str]] = {}
+    for device, at in rows:
+        found.setdefault(device, []).append(at)
+    return found
+
+
+def forget(db: sqlite3.Connection, found: Mapping[str, Iterable[PastReading]]) -> int:
+    """Forget readings of devices, and their contents where nothing else holds these. Returns how many readings."""
+    keys = [(device, one.source, one.taken_at) for device, held in found.items() for one in held]
+    db.executemany("DELETE FROM readings WHERE device = ? AND source = ? AND taken_at = ?", keys)
+    contents = sorted({one.content for held in found.values() for one in held})
+    db.execute(
+        "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0"
+        " AND NOT EXISTS (SELECT 1 FROM readings AS r WHERE r.content = reading_contents.id)",
+        (json.dumps(contents),),
+    )
+    return len(keys)

@@ -732,6 +732,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unplaced": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Devices that no sheet places, and what to do
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_unplaced"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/disputes": {
         parameters: {
             query?: never;
@@ -3280,7 +3300,7 @@ export interface components {
          * DueKind
          * @enum {string}
          */
-        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check";
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "standing-differs" | "check";
         /** DueList */
         DueList: {
             /** Items */
@@ -6536,6 +6556,38 @@ export interface components {
              * @description What would end it, the nearest first
              */
             steps: string[];
+        };
+        /** UnplacedList */
+        UnplacedList: {
+            /** Items */
+            items: components["schemas"]["UnplacedResponse"][];
+        };
+        /**
+         * UnplacedReason
+         * @enum {string}
+         */
+        UnplacedReason: "no-platform" | "unknown-platform" | "no-release" | "unknown-release";
+        /**
+         * UnplacedResponse
+         * @description A device of which no loaded sheet knows the platform and the release: no count or plan speaks of it.
+         */
+        UnplacedResponse: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
+            reason: components["schemas"]["UnplacedReason"];
+            /**
+             * Value
+             * @description What its readings say; empty if they do not say it
+             */
+            value: string;
+            /** Hint */
+            hint: string;
+            /** Last Read At */
+            last_read_at: string | null;
         };
         /**
          * UpdateClass
@@ -10389,6 +10441,53 @@ export interface operations {
             };
             /** @description The input cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_unplaced: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnplacedList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17758,7 +17857,7 @@ export interface operations {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
                 /** @description Only this kind, such as drift or uncovered */
-                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "standing-differs" | "check") | null;
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

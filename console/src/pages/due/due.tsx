@@ -35,7 +35,7 @@ const KINDS: Record<DueKind, string> = {
 export const placeOf = (one: { kind: string; object_kind: string; object: string }) =>
   one.kind === "unplaced"
     ? "/unplaced"
-    : (({ platform: "/sheets", media: "/media" })[one.object_kind] ?? `/${one.object_kind}s/${one.object}`);
+    : ({ platform: "/sheets", media: "/media" }[one.object_kind] ?? `/${one.object_kind}s/${one.object}`);
 
 const isKind = (name: string): name is DueKind => name in KINDS;
 

@@ -276,9 +276,9 @@ def test_nothing_that_may_be_left_out_is_called_required() -> None:
 
 READING = set("""
 sheet: check impact revisions explain preview new list show schema; collect: -; device: list show unplaced
-dispute: list settled; reading: list show problems sources; sort: -; sorting: show decisions texts; fix: list show; selection: list
-fleet: show compare forecast what-if; exception: list show uncovered consequences account export page
-media: list check plan
+dispute: list settled; reading: list show problems sources; sort: -; sorting: show decisions texts
+fix: list show; selection: list; fleet: show compare forecast what-if
+exception: list show uncovered consequences account export page; media: list check plan
 kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
 observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; due: -; ledger: list story export verify
 person: list sign-ins; token: list; me: show; webhook: list log; serve: -; openapi: -

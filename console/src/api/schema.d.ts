@@ -6569,7 +6569,7 @@ export interface components {
         UnplacedReason: "no-platform" | "unknown-platform" | "no-release" | "unknown-release";
         /**
          * UnplacedResponse
-         * @description A device of which no loaded sheet knows the platform and the release: no count or plan speaks of it.
+         * @description A device of which no loaded sheet knows the platform and the release.
          */
         UnplacedResponse: {
             /** Device */

@@ -116,7 +116,7 @@ class DeviceFilter(RequestModel):
 
 
 class UnplacedResponse(ApiModel):
-    """A device of which no loaded sheet knows the platform and the release: no count or plan speaks of it."""
+    """A device of which no loaded sheet knows the platform and the release."""
 
     device: str
     name: str

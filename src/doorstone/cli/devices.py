@@ -133,7 +133,7 @@ def change_device(
 @app.command("unplaced")
 @reports_errors
 def list_unplaced(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
-    """List devices of which no sheet knows the platform or release: no count or plan speaks of them."""
+    """List devices of which no sheet knows the platform or release, with what to do."""
     with client(context) as service:
         found = service.unplaced()
     rows = [[u.device, u.site, u.reason.replace("-", " "), u.value, u.hint, u.last_read_at] for u in found]

@@ -41,10 +41,9 @@ def test_they_are_listed_and_due_until_a_reading_places_them(context: Context) -
     ]  # fmt: skip
     words = [item.words for item in due_list(context) if item.kind == "unplaced"]
     assert words == [
-        "d2 and d3: in no count and no plan, unknown platform fennel: load the sheet of fennel, or read the device "
-        "again",
-        "d4: in no count and no plan, unknown release 7: add release 7 to the sheet of tarn, or read the device again",
-        "d5: in no count and no plan, no platform: import a reading that holds os.platform",
+        "d2 and d3: placed by no sheet, unknown platform fennel: load the sheet of fennel, or read the device again",
+        "d4: placed by no sheet, unknown release 7: add release 7 to the sheet of tarn, or read the device again",
+        "d5: placed by no sheet, no platform: import a reading that holds os.platform",
     ]
     read(context, *(line(name, GOOD, at="2027-01-17T08:00:00") for name in ("d2", "d3", "d4", "d5")))
     assert list_unplaced(context) == []

@@ -58,7 +58,7 @@ export function DevicesPage() {
       {unplaced.data && unplaced.data.items.length > 0 && (
         <p className="mb-2 text-open">
           <Go to="/unplaced">{count(unplaced.data.items.length, "device")}</Go>{" "}
-          {unplaced.data.items.length === 1 ? "is" : "are"} in no list: no sheet knows the platform or release.
+          {unplaced.data.items.length === 1 ? "is" : "are"} unplaced: no sheet knows the platform or release.
         </p>
       )}
       <Shown of={found} what="the devices">

@@ -14,7 +14,8 @@ export function UnplacedPage() {
   return (
     <>
       <Heading title="Unplaced devices">
-        No sheet knows their platform or release, so no count, plan or forecast speaks of them.
+        No sheet knows their platform or release. Without a platform they are in no list, without a release they have no
+        forecast.
       </Heading>
       <Shown of={found} what="the devices that no sheet places">
         {(data) =>

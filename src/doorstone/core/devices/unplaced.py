@@ -1,4 +1,6 @@
-"""Unplaced devices: those that no sheet places, so that no count, plan or forecast speaks of them, and the way out.
+"""Unplaced devices: those of which no sheet knows the platform or the release, and the way out.
+
+Without a known platform a device is in no list and no count, without a known release it has no forecast.
 
 In: what a device says of its platform and release, and the platforms that are loaded. Out: why, and what to do.
 """

@@ -76,7 +76,7 @@ def silence_due(site: str, devices: Sequence[DueDevice], last: date, silent_days
 def unplaced_due(reason: str, value: str, devices: Sequence[DueDevice], hint: str, since: date) -> Due:
     """Devices that no sheet places, for the same reason and value."""
     what = f"{reason.replace('-', ' ')} {value}".strip()
-    words = f"{names(devices)}: in no count and no plan, {what}: {hint[0].lower()}{hint[1:]}"
+    words = f"{names(devices)}: placed by no sheet, {what}: {hint[0].lower()}{hint[1:]}"
     return _due(DueKind.UNPLACED, since, devices, words, KEEPERS, f"{reason} {value}".strip())
 
 

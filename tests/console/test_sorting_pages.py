@@ -29,7 +29,7 @@ def test_a_dispute_is_settled_with_a_reason(sign_in: SignIn) -> None:
 def test_a_failure_in_words_is_placed(sign_in: SignIn) -> None:
     page = sign_in("wilhelmina", at="/sorting")
     camera = page.get_by_role("listitem").filter(has_text="The camera module")
-    expect(camera).to_contain_text("Nobody has said what it speaks of.")
+    expect(camera).to_contain_text("It matches no requirement yet.")
     camera.get_by_label("Or a new requirement, with the id").fill("camera-module")
     camera.get_by_label("and the title").fill("A camera module that 9 knows")
     camera.get_by_role("button", name="Make it, unsorted").click()

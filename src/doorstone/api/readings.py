@@ -105,7 +105,7 @@ class SourceList(ApiModel):
 
 
 class FailureMessageResponse(ApiModel):
-    """A failure that devices report in words. `requirement` is empty while nobody has said what it speaks of."""
+    """A failure that devices report in words. `requirement` is empty until somebody matches it."""
 
     text: str
     devices: int

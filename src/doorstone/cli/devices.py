@@ -179,7 +179,7 @@ def settle(
     reason: Annotated[str, typer.Option(help="Why, in a sentence.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Name the value to believe. It holds until a newer reading speaks of the subject."""
+    """Name the value to believe. It holds until a newer reading of it."""
     kind = "fact" if "." in subject else "requirement"
     with client(context) as service:
         asked = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}

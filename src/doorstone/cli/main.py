@@ -82,7 +82,7 @@ class JobOrder(LazyGroup):
         ),
         "person": Place(RUN, "people", "person_app", "Who may sign in, and in which role."),
         "token": Place(RUN, "people", "token_app", "Bearer tokens for programs and this command line."),
-        "me": Place(RUN, "notifications", "me_app", "What you are told of, your calendar, your password."),
+        "me": Place(RUN, "notifications", "me_app", "Your mail, your calendar, your password."),
         "webhook": Place(
             RUN, "notifications", "webhook_app", "Addresses of other programs that are told what happens."
         ),

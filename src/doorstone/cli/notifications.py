@@ -41,7 +41,7 @@ def due(
 @me_app.command("show")
 @reports_errors
 def show_me(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
-    """Show who you are here, and what you are told of by mail."""
+    """Show who you are here, and which mail you get."""
     with client(context) as service:
         me = service.me()
     rows = [[me.name, me.role, [f"{s}: {r}" for s, r in me.sites.items()], me.email, me.told_of, me.has_calendar]]
@@ -56,10 +56,10 @@ def tell_me(
     of: Annotated[
         list[str] | None, typer.Option(help="request, decision, question, comment, transfer or due; repeat for more.")
     ] = None,
-    nothing: Annotated[bool, typer.Option("--nothing", help="Be told of nothing.")] = False,
+    nothing: Annotated[bool, typer.Option("--nothing", help="Get no mail.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Choose what you are told of by mail."""
+    """Choose which mail you get."""
     told = [] if nothing else of
     with client(context) as service:
         asked = OwnChangeRequest.model_validate({"email": email, "told_of": told})
@@ -132,7 +132,7 @@ def add_webhook(
     event: Annotated[list[str] | None, typer.Option(help="Kind of events, such as exception; all if left out.")] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Have an address told of events. The secret that signs them is printed once."""
+    """Send events to an address. The secret that signs them is printed once."""
     with client(context) as service:
         found = service.add_webhook(WebhookRequest(url=url, kinds=event or []))
     _print(form, found, [found])

@@ -217,11 +217,11 @@ def list_texts(
     waiting: Annotated[bool, typer.Option("--waiting", help="Only texts that match no requirement.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """List failures that assessors report in words, and what each speaks of."""
+    """List failures that assessors report in words, each with its requirement."""
     with client(context) as service:
         found = service.failure_messages(the_platform(service, platform).id, waiting)
     rows = [[t.text, t.devices, t.sources, t.example, t.requirement or "nobody has said"] for t in found]
-    show(form, found, ["text", "devices", "from", "such as", "speaks of"], rows)
+    show(form, found, ["text", "devices", "from", "such as", "requirement"], rows)
     if form is OutputFormat.TABLE and any(not t.requirement for t in found):
         say("Next: [bold]doorstone sorting match[/] TEXT REQUIREMENT, or [bold]new-requirement[/] TEXT ID --title ...")
 
@@ -231,14 +231,14 @@ def list_texts(
 def match_text(
     context: typer.Context,
     text: Annotated[str, typer.Argument(help="The text, as it is listed.")],
-    requirement: Annotated[str, typer.Argument(help="The requirement that it speaks of.")],
+    requirement: Annotated[str, typer.Argument(help="Its requirement.")],
     platform: PlatformOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Match a failure message to a requirement: from then on it is its source's verdict."""
     with client(context) as service:
         found = service.match_failure_message(the_platform(service, platform).id, text, requirement)
-    show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
+    show(form, found, ["text", "requirement", "devices"], [[found.text, found.requirement, found.devices]])
 
 
 @app.command("new-requirement")
@@ -256,5 +256,5 @@ def new_requirement(
     with client(context) as service:
         asked = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
         found = service.new_requirement(NewRequirementRequest.model_validate({**asked, "since": since}))
-    show(form, found, ["text", "speaks of", "devices"], [[found.text, found.requirement, found.devices]])
+    show(form, found, ["text", "requirement", "devices"], [[found.text, found.requirement, found.devices]])
     say(f"Next: [bold]doorstone sorting decide {name}[/] floor|installer-check --note ...")

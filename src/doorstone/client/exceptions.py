@@ -1,4 +1,4 @@
-"""The part of the client that speaks of exceptions and of the ledger."""
+"""The client's calls on exceptions and the ledger."""
 
 from __future__ import annotations
 

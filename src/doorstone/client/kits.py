@@ -1,4 +1,4 @@
-"""The part of the client that speaks of media and of kits."""
+"""The client's calls on media and kits."""
 
 from __future__ import annotations
 

@@ -42,7 +42,7 @@ class PeopleCalls(Transport):
         return self._get(SessionResponse, "/session")
 
     def me(self) -> MeResponse:
-        """Oneself, with what one is told of by mail."""
+        """Oneself, with the mail that one gets."""
         return self._get(MeResponse, "/me")
 
     def change_me(self, version: int, asked: OwnChangeRequest) -> MeResponse:

@@ -314,7 +314,7 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None 
 
 
 def _file_problems(document: MappingDocument, locate: Lines) -> list[SheetProblem]:
-    """What is said of the file as a whole and cannot be meant."""
+    """Settings of the file as a whole that cannot be used."""
     problems = []
     if document.encoding:
         try:

@@ -1,4 +1,4 @@
-"""What reading a file gives: records of what a source said of a device, and problems that name the line."""
+"""What reading a file gives: records, each one reading of a device, and problems that name the line."""
 
 from __future__ import annotations
 

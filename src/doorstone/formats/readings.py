@@ -267,7 +267,7 @@ def _mapped(item: Any, mapping: ColumnMapping | None) -> Any:
 def _table_rows(
     stream: BinaryIO, delimiter: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None
 ) -> Iterator[tuple[int, Any]]:
-    """Rows of a table with a header line. A line that is no text is told of, and counts as blank in its table."""
+    """Rows of a table with a header line. A line that is no text becomes an error, and counts as blank in its table."""
     bad: list[tuple[int, CellError]] = []
     at = 0
     encoding = mapping.document.encoding if mapping else ""

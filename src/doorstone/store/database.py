@@ -131,7 +131,7 @@ class Database:
         return hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()
 
     def _note(self, seq: int, kind: str, name: str) -> int:
-        """An entry was added: what it speaks of is kept at the end of the transaction."""
+        """An entry was added: the state of its objects is kept at the end of the transaction."""
         self._local.noted.append((seq, kind, name))
         return seq
 

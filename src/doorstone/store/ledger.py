@@ -53,7 +53,7 @@ def append(
     body: Mapping[str, Any],
     about: Iterable[tuple[str, str]] = (),
 ) -> Entry:
-    """Append an entry inside the caller's transaction. `about` are other objects, (kind, id), that it speaks of.
+    """Append an entry inside the caller's transaction. `about` are other objects, (kind, id), that it concerns.
 
     Raises `LedgerBrokenError` unless the last entry is the one that was sealed.
     """

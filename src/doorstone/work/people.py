@@ -28,7 +28,7 @@ RESERVED = frozenset(
 )
 """Names that the service itself writes into the ledger, or that would be taken for it."""
 NEWS = ("request", "decision", "question", "comment", "transfer", "due")
-"""What a person can be told of by mail."""
+"""What a person can get by mail."""
 _USED_EVERY = timedelta(minutes=5)
 
 

@@ -5,7 +5,7 @@ import { count, day, Go } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
 import { DisputeSlab } from "./disputes";
 
-/** Whether an exception speaks of a release: its own, or an earlier one where it holds up to its own. */
+/** Whether an exception is for a release: its own, or an earlier one where it holds up to its own. */
 function covers(one: Exception, release: string, platform: Platform): boolean {
   const place = (name: string) => platform.releases.findIndex((known) => known.id === name);
   return one.release === release || (one.up_to && place(release) < place(one.release));

@@ -1,4 +1,4 @@
-// Oneself: what one is told of and where, the calendar of due dates, the password.
+// Oneself: which mail one gets and where, the calendar of due dates, the password.
 import { type FormEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import { Button, Heading, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
@@ -17,7 +17,7 @@ export function MePage() {
   const found = api.useQuery("get", "/api/v1/me");
   return (
     <>
-      <Heading title="Me">What you are told of, your calendar, your password.</Heading>
+      <Heading title="Me">Your mail, your calendar, your password.</Heading>
       <Shown of={found} what="what you have chosen">
         {(me) => (
           <div className="grid gap-4 lg:grid-cols-2">

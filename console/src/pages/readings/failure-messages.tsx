@@ -1,4 +1,4 @@
-// Failures that assessors report in words: what each speaks of, and those that nobody has placed yet.
+// Failures that assessors report in words: the requirement of each, and those that match none yet.
 import { useState } from "react";
 import { api, client, type Told, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
@@ -41,7 +41,7 @@ function OneText({ told }: { told: Told }) {
           {told.foreseen ? ", as the sheet foresees." : "."}
         </p>
       ) : (
-        <p className="font-semibold text-open">Nobody has said what it speaks of.</p>
+        <p className="font-semibold text-open">It matches no requirement yet.</p>
       )}
       {!told.requirement && allows(me, "match_failure_message") && <Place told={told} />}
     </li>
@@ -73,7 +73,7 @@ function Place({ told }: { told: Told }) {
           match.mutate();
         }}
       >
-        <Choice label="It speaks of" value={requirement} set={setRequirement} of={known} nothing="choose" />
+        <Choice label="Requirement" value={requirement} set={setRequirement} of={known} nothing="choose" />
         <Button type="submit" disabled={!requirement || match.isPending}>
           Match
         </Button>

@@ -30,13 +30,13 @@ class OverrideTries:
 
 @dataclass(frozen=True, slots=True)
 class AtRelease:
-    """Override -> what is to be said of it, at one release."""
+    """Override -> the remark on it, at one release."""
 
     refused: Mapping[str, str] = field(default_factory=dict)
     poor: Mapping[str, str] = field(default_factory=dict)
 
     def warnings(self, overrides: Iterable[str]) -> tuple[str, ...]:
-        """What is to be said of these."""
+        """The remarks on these."""
         return tuple(words for name in overrides for side in (self.refused, self.poor) if (words := side.get(name)))
 
 

@@ -78,7 +78,7 @@ class ExceptionTerms:
         return not self.doubt
 
     def reaches(self, platform: Platform, release: str) -> bool:
-        """Whether it speaks of `release` at all."""
+        """Whether it is for `release` at all."""
         if self.platform != platform.id or not platform.has(self.release):
             return False
         at, last = platform.index(release), platform.index(self.release)

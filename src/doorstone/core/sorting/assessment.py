@@ -40,7 +40,7 @@ _BY_LEVEL = {level: state for state, level in _LEVEL.items()}
 
 
 class Scope(StrEnum):
-    """What a decision speaks of, the narrowest first."""
+    """What a decision is for, the narrowest first."""
 
     DEVICE = "device"
     MODEL = "model"

@@ -136,13 +136,13 @@ def _me(person: Person) -> Answer:
     return Answer(shape, etag=f"v{person.version}")
 
 
-@operations("GET", "/me", "Oneself, with what one is told of", roles=EVERYONE, answer=MeResponse)
+@operations("GET", "/me", "Oneself, with the mail that one gets", roles=EVERYONE, answer=MeResponse)
 def get_me(call: Call[None, None]) -> Answer:
     return _me(people.get_person(call.context, call.actor.name))
 
 
 @operations(
-    "PATCH", "/me", "Choose what one is told of, and where", roles=EVERYONE, body=OwnChangeRequest, answer=MeResponse,
+    "PATCH", "/me", "Choose which mail one gets, and where", roles=EVERYONE, body=OwnChangeRequest, answer=MeResponse,
     match=True, own=True,
 )  # fmt: skip
 def change_me(call: Call[None, OwnChangeRequest]) -> Answer:
@@ -218,7 +218,7 @@ def list_sign_ins(call: Call[SignInQuery, None]) -> Answer:
 
 @operations("GET", "/people", "List people", roles=EVERYONE, query=PeopleQuery, answer=PersonList)
 def list_people(call: Call[PeopleQuery, None]) -> PersonList:
-    """Mail addresses and what people are told of are for administrators only."""
+    """Mail addresses, and which mail people get, are for administrators only."""
     found = people.list_people(call.context, gone=call.query.gone)
     shapes = [_person(p, people.owned_exceptions(call.context, p.name)) for p in found]
     if call.actor.role != "administrator":

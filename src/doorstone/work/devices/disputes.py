@@ -148,7 +148,7 @@ def _trust(now: Snapshot, source: str) -> int:
 def settle_dispute(
     context: Context, actor: Actor, device: str, kind: str, subject: str, value: Any, reason: str
 ) -> Settlement:
-    """Name the value to believe, and why. It holds until a newer reading speaks of the subject.
+    """Name the value to believe, and why. It holds until a newer reading of the subject.
 
     `kind` fact: `value` is what one of the sources says. `kind` requirement: `value` is met or unmet. Raises
     `MissingError` where there is nothing contested, `BadInputError` where the value is nobody's.
@@ -197,7 +197,7 @@ def _requirement(now: Snapshot, device: str, subject: str, value: Any) -> tuple[
         raise BadInputError(f"{value!r} is not what a requirement can be", "Name met or unmet")
     said = [v for v in now.view(device).verdicts if v.requirement == subject]
     if not said:
-        raise MissingError(f"No verdict speaks of {subject} on {device}", "See 'doorstone dispute list'")
+        raise MissingError(f"No source has a verdict on {subject} of {device}", "See 'doorstone dispute list'")
     return value == "met", max(v.taken_at for v in said)
 
 

@@ -40,7 +40,7 @@ def tell_due(context: Context) -> int:
 
 
 def _tell_webhooks(context: Context) -> None:
-    """An event `due.KIND` for each webhook that is told of what is due."""
+    """An event `due.KIND` for each webhook that subscribes to what is due."""
     with context.database.read() as db:
         wanting = [
             webhook

@@ -24,7 +24,7 @@ KINDS = (
     "exception", "question", "condition", "attachment", "kit", "attempt", "observed", "sorted", "dispute", "sheet",
     "readings", "person", "token", "due",
 )  # fmt: skip
-"""First words of event kinds, for webhooks that are told of some only."""
+"""First words of event kinds, for webhooks that subscribe to some only."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ Mail = Callable[[Email], str]
 
 
 def add_webhook(context: Context, actor: Actor, url: str, kinds: tuple[str, ...]) -> Webhook:
-    """Have an address told of events, of all or of some kinds. Raises `BadInputError`."""
+    """Send events to an address: all, or those of some kinds. Raises `BadInputError`."""
     parts = urlsplit(url)
     if parts.scheme not in ("http", "https") or not parts.hostname or parts.username or len(url) > 1000:
         raise BadInputError(f"{url[:80]!r} is no address to send to", "Give http:// or https://, without a password")

@@ -17,7 +17,7 @@ from doorstone.work.snapshot.sheets import get_sheet, need_release
 
 
 def match_message(context: Context, actor: Actor, platform_id: str, text: str, requirement: str) -> FailureMessage:
-    """Say which requirement a text speaks of: from then on it is that source's verdict on it."""
+    """Match a text to a requirement: from then on it is that source's verdict on it."""
     sheet = get_sheet(context, platform_id)
     known = list(dict.fromkeys(r.id for r in sheet.platform.requirements))
     if requirement not in known:

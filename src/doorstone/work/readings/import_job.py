@@ -304,7 +304,7 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
 
 
 def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProblem:
-    """A narrow token speaks of its own device only, and never as an operator."""
+    """A narrow token posts readings of its own device only, and never as an operator."""
     if row.only_device and one.device != row.only_device:
         message = f"This token may only post readings of {row.only_device}"
         return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")

@@ -1,6 +1,6 @@
 """The spool of an import: what was checked and is not yet applied, in blocks that can be read one by one.
 
-Each distinct value stands in it once, with the block that speaks of it first; a reading is device, source, time, and
+Each distinct value stands in it once, in the first block that needs it; a reading is device, source, time, and
 numbers: of the facts that it has, of their values, of what it says of the device itself.
 """
 

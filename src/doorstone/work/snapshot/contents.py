@@ -105,32 +105,30 @@ class ContentCache:
 
     def kept(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
         """Contents as they are kept, by number."""
-        held = self._kept
-        wanted = set(numbers)
-        missing = [number for number in wanted if number not in held]
-        rows = store.rows(db, missing) if missing else {}
-        found = {number: held[number] if number in held else rows[number] for number in wanted}
-        bounded(held).update(rows)
+        found, missing = _held(self._kept, numbers)
+        if missing:
+            rows = store.rows(db, missing)
+            bounded(self._kept).update(rows)
+            found |= rows
         return found
 
     def value(self, db: sqlite3.Connection, number: int) -> Any:
         """A value as JSON holds it."""
-        self._load(db, [number])
-        return self._values[number]
+        return self._loaded(db, [number])[number]
 
-    def _load(self, db: sqlite3.Connection, numbers: Sequence[int]) -> None:
-        """Have the values of these numbers at hand."""
-        held, texts = self._values, self._texts
-        if all(number in held for number in numbers):
-            return
-        if unread := [number for number in numbers if number not in held and number not in texts]:
-            bounded(texts, MOST_VALUES).update(value_store.by_number(db, unread))
-        if len(held) >= MOST_VALUES:
-            held.clear()
-        for number in numbers:
-            if number not in held:
-                text = texts.get(number) or value_store.by_number(db, [number])[number]
-                held[number] = json.loads(text)
+    def _loaded(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Any]:
+        """Values as JSON holds them, by number."""
+        found, missing = _held(self._values, numbers)
+        if missing:
+            texts, unread = _held(self._texts, missing)
+            if unread:
+                read = value_store.by_number(db, unread)
+                bounded(self._texts, MOST_VALUES).update(read)
+                texts |= read
+            parsed = {number: json.loads(texts[number]) for number in missing}
+            bounded(self._values, MOST_VALUES).update(parsed)
+            found |= parsed
+        return found
 
     def decoded(self, db: sqlite3.Connection, number: int) -> SourceContent:
         found = self._by_number.get(number)
@@ -140,9 +138,8 @@ class ContentCache:
 
     def _decode(self, db: sqlite3.Connection, content: Content) -> SourceContent:
         codes = numbers_in(content.codes)
-        self._load(db, codes)
-        held: dict[int, Any] = self._values
-        facts = {name: held[code] for name, code in zip(self.shape(db, content.shape), codes, strict=True)}
+        values = self._loaded(db, codes)
+        facts = {name: values[code] for name, code in zip(self.shape(db, content.shape), codes, strict=True)}
         more = json.loads(content.more) if content.more else {}
         return SourceContent(facts, more.get("verdicts", {}), more.get("texts"))
 
@@ -185,6 +182,21 @@ class ContentCache:
         if content == self.decoded(db, number):
             return number
         return self.number_of(db, content.facts, store.more_of(content.verdicts, None, content.texts))
+
+
+_MISSING: Any = object()
+
+
+def _held(held: Mapping[int, _Value], numbers: Iterable[int]) -> tuple[dict[int, _Value], list[int]]:
+    """Those of these numbers that are held, and the others. Another thread may empty what is held at any time."""
+    found, missing = {}, []
+    for number in numbers:
+        value = held.get(number, _MISSING)
+        if value is _MISSING:
+            missing.append(number)
+        else:
+            found[number] = value
+    return found, missing
 
 
 def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Value]:

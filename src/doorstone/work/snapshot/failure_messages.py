@@ -11,7 +11,7 @@ from doorstone.work.snapshot.sheets import get_sheet, plain_text
 
 @dataclass(frozen=True, slots=True)
 class FailureMessage:
-    """A failure that devices report now. `requirement` is empty while nobody has said what it speaks of."""
+    """A failure that devices report now. `requirement` is empty until somebody matches it."""
 
     text: str
     devices: int

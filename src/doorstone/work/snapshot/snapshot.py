@@ -112,14 +112,24 @@ class Snapshot:
 
         Left out are devices of a platform that no sheet describes, or whose sheet does not know the release.
         """
-        found = {}
-        with self.context.database.read():
-            for row in self.rows(devices):
-                sheet = self.sheets.get(row.platform)
-                if sheet is not None and sheet.platform.has(release):
-                    view, decisions = self.view(row.id), self.decisions_for(sheet.platform)
-                    mine = findings_of(sheet.platform, release, view, decisions, row.id, requirements)
-                    found[row.id] = shown(mine, view)
+        wanted, found = tuple(sorted(requirements)), {}
+        with self.context.database.read() as db:
+            last = ledger.last_on(db, BEAR_ON_EXCEPTIONS)
+            for device, record in device_store.records(db, devices).items():
+                sheet = self.sheets.get(record.platform)
+                if sheet is None or not sheet.platform.has(release):
+                    continue
+                platform, decisions = sheet.platform, self.decisions_for(sheet.platform)
+                known: dict[Any, dict[str, Any]] = self.context.cached(
+                    ("shown", platform.id, release), (platform, decisions, self.today, last), dict
+                )
+                case = (device, record.current_contents, wanted)
+                mine = known.get(case)
+                if mine is None:
+                    view = self.view(device)
+                    mine = shown(findings_of(platform, release, view, decisions, device, wanted), view)
+                    bounded(known)[case] = mine
+                found[device] = mine
         return found
 
     def sheet_of(self, device: str) -> Sheet | None:

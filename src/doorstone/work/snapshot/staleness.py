@@ -48,7 +48,7 @@ def stale_reasons(
 ) -> dict[str, list[str]]:
     """The devices that are no longer what was approved, each with what changed. `approved` is what was shown of each.
 
-    A device that runs a later release than the exception speaks of is left out: for it the exception has served.
+    A device that runs a later release than the exception names is left out: for it the exception has served.
     """
     changed: dict[str, list[str]] = {}
     rows = {one.id: one for one in now.rows(approved)}

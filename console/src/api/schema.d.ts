@@ -88,7 +88,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Oneself, with what one is told of
+         * Oneself, with the mail that one gets
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["get_me"];
@@ -98,7 +98,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Choose what one is told of, and where
+         * Choose which mail one gets, and where
          * @description Roles: administrator, approver, technician, viewer.
          */
         patch: operations["change_me"];
@@ -3734,7 +3734,7 @@ export interface components {
         };
         /**
          * FailureMessageResponse
-         * @description A failure that devices report in words. `requirement` is empty while nobody has said what it speaks of.
+         * @description A failure that devices report in words. `requirement` is empty until somebody matches it.
          */
         FailureMessageResponse: {
             /** Text */
@@ -5832,7 +5832,7 @@ export interface components {
         };
         /**
          * Scope
-         * @description What a decision speaks of, the narrowest first.
+         * @description What a decision is for, the narrowest first.
          * @enum {string}
          */
         Scope: "device" | "model" | "release";

@@ -3,7 +3,7 @@
 .PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz oracle soak torture rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
-DATA ?= demo-data
+DATA ?= demo-data$(if $(AS_OF),-$(AS_OF))
 unexport PYTHONDONTWRITEBYTECODE  # whatever is started again and again is to find its modules compiled
 VENV := .venv
 BIN := $(VENV)/bin
@@ -32,8 +32,8 @@ console: $(PAGES) ## Build the console
 browser:
 	@command -v chromium >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
 
-demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with the demo data
-	@$(BIN)/python -m doorstone.demo.start --data $(DATA) --port $(PORT)
+demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with the demo data; AS_OF=2027-09-05 starts it on that day
+	@$(BIN)/python -m doorstone.demo.start --data $(DATA) --port $(PORT) $(if $(AS_OF),--as-of $(AS_OF))
 
 types: $(VENV)/installed.stamp console/node_modules/installed.stamp ## Regenerate the console's API types
 	$(BIN)/doorstone openapi > openapi.tmp.json
@@ -96,4 +96,4 @@ build: $(VENV)/installed.stamp $(PAGES) ## Build the wheel, with the console ins
 	$(BIN)/python -m build --wheel --no-isolation --outdir dist .
 
 clean: ## Remove what was built and the demo data
-	rm -rf $(VENV) console/node_modules src/doorstone/service/pages dist demo-data
+	rm -rf $(VENV) console/node_modules src/doorstone/service/pages dist demo-data*

@@ -436,6 +436,11 @@ def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
     return _load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())
 
 
+def ended_later(db: sqlite3.Connection) -> list[ExceptionRow]:
+    """Those that were approved once and have lapsed, been revoked or closed, oldest first."""
+    return _load(db, "WHERE e.state IN ('lapsed', 'revoked', 'closed') ORDER BY e.id", ())
+
+
 class ApprovedRow(NamedTuple):
     """An approved exception, with its approved renewal if there is one."""
 

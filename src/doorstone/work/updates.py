@@ -30,7 +30,7 @@ from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.observations import observation_of
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import snapshot
-from doorstone.work.snapshot.uncovered import by_exception
+from doorstone.work.snapshot.uncovered import after_exception, by_exception
 
 Fetch = Callable[[str, date], Mapping[str, Any]]
 SERVICE = Actor("doorstone", "administrator", "rounds")
@@ -38,13 +38,15 @@ SOURCE = "update-service"
 
 
 def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: int = 50) -> dict[str, str]:
-    """Ask about each device that runs a release by exception and is due. Returns device -> what came of it.
+    """Ask about each device that runs a release by exception, in force or ended, and is due.
+
+    Returns device -> what came of it.
 
     `fetch` raises `OSError` where there is no answer; the device is then asked about later each time, up to a day.
     """
     now = snapshot(context)
     with context.database.read() as db:
-        devices = sorted({device for device, _ in by_exception(db, now)})
+        devices = sorted({*(device for device, _ in by_exception(db, now)), *after_exception(db, now)})
         held = poll_store.polls(db, devices)
     due = [device for device in devices if device not in held or held[device].next_at <= at.isoformat()]
     said = {}

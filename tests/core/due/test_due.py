@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import date
 
+import pytest
+
 from doorstone.core.attempts.outcomes import AttemptOutcome
 from doorstone.core.due.exceptions import DueException, due_on_exception
 from doorstone.core.due.fleet import (
@@ -18,6 +20,7 @@ from doorstone.core.due.fleet import (
 )
 from doorstone.core.due.items import Due, DueDevice, in_order, names
 from doorstone.core.due.upgrades import LastAttempt, attempt_due, check_due
+from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus
 from doorstone.core.exceptions.life import ExceptionState
 from tests.build import tarn
 
@@ -51,6 +54,36 @@ def test_review_and_lapse_are_due_thirty_days_ahead_and_not_thirty_one() -> None
     near = replace(HELD, review=D("2027-02-10"), expiry=D("2027-02-10"))  # a review on the last day is the lapse
     assert kinds(near) == [("lapse", D("2027-02-10"))]
     assert kinds(replace(near, renewed=True)) == []
+
+
+def test_a_request_whose_last_day_is_past_is_back_with_its_requester() -> None:
+    asked = replace(HELD, state=ExceptionState.REQUESTED, review=D("2027-01-12"), expiry=D("2027-01-17"))
+    (item,) = due(asked)
+    assert (item.kind, item.on, item.people, item.roles) == ("answer-waits", D("2027-01-17"), {"petra"}, frozenset())
+    assert "can no longer be approved" in item.words
+    (still,) = due(replace(asked, expiry=TODAY))  # its last day is a day on which it can be approved
+    assert still.kind == "request-waits"
+
+
+@pytest.mark.parametrize("state", [ExceptionState.LAPSED, ExceptionState.REVOKED, ExceptionState.CLOSED])
+def test_conditions_stay_due_after_the_end_and_nothing_else_does(state: ExceptionState) -> None:
+    kept = ConditionStatus(1, "No guests' media", ConditionState.OVERDUE, "", D("2027-01-10"))
+    ended = replace(
+        HELD,
+        state=state,
+        owner="joss",
+        review=D("2026-11-01"),
+        expiry=D("2026-12-31"),
+        stale_for=["d1"],
+        conditions=[kept],
+    )
+    (item,) = due(ended)
+    assert (item.kind, item.on, item.people) == ("condition", D("2027-01-10"), {"joss"})
+    assert item.words == (
+        f"EX-0001 has ended ({state}), yet d1 still runs 9.1 by it: attest that “No guests' media” is kept"
+    )
+    (two,) = due(replace(ended, devices=["d1", "d2"]))
+    assert "yet 2 devices still run 9.1 by it" in two.words
 
 
 def test_a_request_is_due_a_week_after_it_was_made_to_those_who_may_decide() -> None:

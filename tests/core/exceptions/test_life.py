@@ -168,6 +168,16 @@ def test_what_somebody_may_do_with_an_exception(
     )
 
 
+def test_an_ended_exception_is_attested_for_while_a_device_runs_by_it() -> None:
+    who = Involved("petra", "petra", relied_on=True)
+    for state, person, role, may in [
+        (ExceptionState.LAPSED, "petra", "technician", True),
+        (ExceptionState.REVOKED, "anselm", "approver", True),
+        (ExceptionState.LAPSED, "odile", "viewer", False),
+    ]:
+        assert ("attest" in allowed_actions(state, (), person, role, who, self_approval=False)) is may
+
+
 def test_who_has_approved_waits_for_the_other_and_self_approval_is_a_rule() -> None:
     who = Involved("petra", "petra", approvers=frozenset({"anselm"}))
     again = allowed_actions(ExceptionState.REQUESTED, REQUEST_MOVES, "anselm", "approver", who, self_approval=False)

@@ -13,7 +13,7 @@ from doorstone.core.exceptions.life import ExceptionState
 
 @dataclass(frozen=True, slots=True)
 class DueException:
-    """An exception that is requested or approved, as far as something can be due on it.
+    """An exception that is requested or approved, or ended while `devices` still run by it: what can be due on it.
 
     `editors` have shaped what would be approved, `approvers` have approved it already. `question` is empty unless the
     requester was asked back. `stale_for` are the devices for which the approval needs a second look.
@@ -48,13 +48,30 @@ def due_on_exception(
     held: DueException, as_of: date, *, ahead_days: int, decide_days: int, self_approval: bool, active: Collection[str]
 ) -> Iterator[Due]:
     """What is due on one exception by the end of `ahead_days`. `active` are the people who can sign in."""
+    ahead = as_of + timedelta(days=ahead_days)
     if held.state is ExceptionState.REQUESTED:
-        yield _decision(held, held.requested_on + timedelta(days=decide_days), self_approval)
+        if held.expiry < as_of:
+            yield _too_late(held)
+        else:
+            yield _decision(held, held.requested_on + timedelta(days=decide_days), self_approval)
+    elif held.state is ExceptionState.APPROVED:
+        yield from _upkeep(held, as_of, ahead)
+        yield from _conditions(held, ahead, held.named)
     else:
-        yield from _upkeep(held, as_of, as_of + timedelta(days=ahead_days))
+        one = len(held.devices) == 1
+        run = f"{held.devices[0]} still runs" if one else f"{len(held.devices)} devices still run"
+        yield from _conditions(held, ahead, f"{held.id} has ended ({held.state}), yet {run} {held.release} by it")
+        return
     if held.owner not in active:
         words = f"{held.named}: its owner {held.owner} has left; make somebody else answer for it"
         yield _due(DueKind.OWNER, as_of, held, words, roles=DECIDERS)
+
+
+def _too_late(held: DueException) -> Due:
+    words = (
+        f"{held.named} can no longer be approved: its last day, {held.expiry}, is past; edit its terms or withdraw it"
+    )
+    return Due(DueKind.ANSWER, held.expiry, "exception", held.id, words, people=frozenset({held.requester}))
 
 
 def _decision(held: DueException, on: date, self_approval: bool) -> Due:
@@ -78,10 +95,13 @@ def _upkeep(held: DueException, as_of: date, ahead: date) -> Iterator[Due]:
     if held.expiry <= ahead and not held.renewed:
         words = f"{held.named} lapses after this day: renew it, or see what must be done"
         yield _due(DueKind.LAPSE, held.expiry, held, words, people=owner)
+
+
+def _conditions(held: DueException, ahead: date, named: str) -> Iterator[Due]:
     for kept in held.conditions:
         if kept.due_on is not None and (kept.due_on <= ahead or kept.word is ConditionState.OVERDUE):
-            words = f"{held.named}: attest that “{kept.text}” is kept"
-            yield _due(DueKind.CONDITION, kept.due_on, held, words, people=owner)
+            words = f"{named}: attest that “{kept.text}” is kept"
+            yield _due(DueKind.CONDITION, kept.due_on, held, words, people=frozenset({held.owner}))
 
 
 def _due(

@@ -55,13 +55,23 @@ def surprises(device: DueDevice, standing: Iterable[ClassStanding]) -> Iterator[
 
 
 def check_due(
-    device: DueDevice, runs: str, since: date, seen_on: Iterable[date], every_days: int, ahead: date
+    device: DueDevice,
+    runs: str,
+    since: date,
+    seen_on: Iterable[date],
+    every_days: int,
+    ahead: date,
+    permitted: bool = True,
 ) -> Due | None:
-    """The next look at a device that runs `runs` by exception since a day; None if that is later than `ahead`."""
+    """The next look at a device that runs `runs` by exception since a day; None if that is later than `ahead`.
+
+    `permitted` is False where the exception has ended and the device runs on by it.
+    """
     on = max([since, *seen_on]) + timedelta(days=every_days)
     if on > ahead:
         return None
-    words = f"{device.id} runs {runs} by exception: see which updates arrive and what is offered"
+    by = "by exception" if permitted else "by an exception that has ended"
+    words = f"{device.id} runs {runs} {by}: see which updates arrive and what is offered"
     return _due(DueKind.CHECK, on, device, words)
 
 

@@ -200,6 +200,8 @@ class Involved:
     approvers: frozenset[str] = frozenset()
     asked_back: bool = False
     renewed: bool = False
+    relied_on: bool = False
+    """It has ended, and a device still runs by it."""
 
 
 def allowed_actions(
@@ -222,7 +224,7 @@ def allowed_actions(
         "comment": hands or decides,
         "ask-back": decides and asked and person != who.requester,
         "answer": (hands or decides) and who.asked_back and person == who.requester,
-        "attest": (hands or decides) and open_,
+        "attest": (hands or decides) and (open_ or who.relied_on),
         "attach": hands or decides,
         "review": state is ExceptionState.APPROVED and (decides or (hands and person == who.owner)),
         "transfer": open_ and (decides or (hands and person == who.owner)),

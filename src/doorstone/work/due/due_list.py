@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import date
 
 from doorstone.core.due.exceptions import DueException, due_on_exception
@@ -18,8 +19,9 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.context.passwords import digest_of
 from doorstone.work.due.fleet import fleet_items
 from doorstone.work.due.upgrades import upgrade_items
-from doorstone.work.snapshot.approvals import kept_conditions, stale_devices
+from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
+from doorstone.work.snapshot.uncovered import after_exception
 
 
 def due_list(context: Context, person: str = "") -> list[Due]:
@@ -46,12 +48,19 @@ def _concerns(due: Due, who: PersonRow) -> bool:
 def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
     active = {p.name for p in people_store.every(db) if p.active}
     policy = context.policy
-    for row in store.standing(db):
+    still: dict[int, list[str]] = {}
+    after = after_exception(db, now)
+    for device, row in after.items():
+        still.setdefault(row.id, []).append(device)
+    ended = {row.id: row for row in after.values()}
+    standing = [row for row in store.standing(db) if state_of(row, now.today) is not ExceptionState.LAPSED]
+    for row in [*standing, *(replace(row, devices=tuple(still[number])) for number, row in sorted(ended.items()))]:
         yield from due_on_exception(
             _due_exception(row, now), now.today, ahead_days=policy.ahead_days, decide_days=policy.decide_days,
             self_approval=policy.self_approval, active=active,
         )  # fmt: skip
-    yield from upgrade_items(context, db, now)
+    since = {device: date.fromisoformat(row.start_on) for device, row in after.items()}
+    yield from upgrade_items(context, db, now, since)
     yield from fleet_items(context, db, now)
 
 
@@ -60,7 +69,7 @@ def _due_exception(row: ExceptionRow, now: Snapshot) -> DueException:
     question = next((c.text for c in reversed(row.comments) if c.kind == "question"), "") if row.asked_back else ""
     return DueException(
         id=id_of("EX", row.id),
-        state=ExceptionState(row.state),
+        state=state_of(row, now.today),
         release=row.release,
         devices=row.devices,
         sites=frozenset(device.site for device in now.rows(row.devices)),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import date, timedelta
 
 from doorstone.core.attempts.outcomes import AttemptOutcome
@@ -34,7 +34,10 @@ from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.uncovered import by_exception
 
 
-def upgrade_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
+def upgrade_items(
+    context: Context, db: sqlite3.Connection, now: Snapshot, uncovered: Mapping[str, date]
+) -> Iterator[Due]:
+    """What upgrades leave due; `uncovered` are devices that still run by an exception that has ended, since when."""
     ahead = now.today + timedelta(days=context.policy.ahead_days)
     for step in followup_store.open_until(db, ahead.isoformat()):
         device, on = _device(now, step.device), date.fromisoformat(step.due_on)
@@ -44,10 +47,10 @@ def upgrade_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> It
         if until is not None and until >= now.today:
             yield rollback_due(_device(now, name), now.device(name).running_release, until)
     yield from _observed(context, db, now)
-    for name, since in _since(db, now).items():
+    for name, since in sorted({**uncovered, **dict(by_exception(db, now))}.items()):
         seen = [date.fromisoformat(o.seen_on) for o in attempt_store.observations(db, name)]
         runs, every = now.device(name).running_release, context.policy.check_every_days
-        if due := check_due(_device(now, name), runs, since, seen, every, ahead):
+        if due := check_due(_device(now, name), runs, since, seen, every, ahead, permitted=name not in uncovered):
             yield due
     for platform in sorted(now.sheets):
         yield from _attempts(db, now, now.sheets[platform].platform)
@@ -63,11 +66,6 @@ def upgrade_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> It
 
 def _device(now: Snapshot, name: str) -> DueDevice:
     return DueDevice(name, now.device(name).site)
-
-
-def _since(db: sqlite3.Connection, now: Snapshot) -> dict[str, date]:
-    """Device -> the day since which it may run what an exception permits, of those that do."""
-    return dict(sorted(by_exception(db, now)))
 
 
 def _observed(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:

@@ -20,6 +20,8 @@ from doorstone.work.exceptions.requests import (
 )
 from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.people import need_active
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.uncovered import still_running
 
 ENDED = (
     ExceptionState.DECLINED,
@@ -60,7 +62,11 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
 
 
 def attest(context: Context, actor: Actor, name: str, condition: int, note: str) -> ExceptionView:
-    """Vouch that a condition is kept, today. The owner, the requester, a technician or an administrator does."""
+    """Vouch that a condition is kept, today. The owner, the requester, a technician or an administrator does.
+
+    Raises `RefusedError` once the exception has ended and no device runs by it any more.
+    """
+    now = snapshot(context)
     with context.database.write() as db:
         row = need(db, name)
         found = next((c for c in row.conditions if c.number == condition), None)
@@ -69,8 +75,8 @@ def attest(context: Context, actor: Actor, name: str, condition: int, note: str)
             raise BadInputError(f"{name} has no condition {condition}", f"There are: {known}")
         if found.fact_condition is not None:
             raise RefusedError(f"“{found.text}” is checked by the readings", "Read the devices again")
-        if state_of(row, context.today()) in ENDED:
-            raise RefusedError(f"{name} is {state_of(row, context.today())}", "Nothing is to be kept any more")
+        if (state := state_of(row, context.today())) in ENDED and not still_running(now, row):
+            raise RefusedError(f"{name} is {state}, and no device runs by it", "Nothing is to be kept any more")
         store.attest(db, row.id, condition, actor.name, context.now(), note.strip()[:2000])
         store.touch(db, row.id)
         body = {"number": condition, "condition": found.text, "note": note.strip()[:2000]}

@@ -43,6 +43,7 @@ from doorstone.work.snapshot.people import need_active
 from doorstone.work.snapshot.selecting import choose_devices
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
+from doorstone.work.snapshot.uncovered import still_running
 
 MOST_DEVICES = 5000
 
@@ -335,6 +336,7 @@ def actions_of(context: Context, actor: Actor, view: ExceptionView) -> tuple[str
         frozenset(one.person for one in row.approvals),
         row.asked_back,
         row.renewed_by is not None,
+        bool(row.conditions and still_running(snapshot(context), row)),
     )
     state = ExceptionState(view.state)
     return allowed_actions(state, view.moves, actor.name, actor.role, who, context.policy.self_approval)

@@ -21,11 +21,14 @@ from doorstone.store import exceptions as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
+from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
 
+ENDED_LATER = {ExceptionState.LAPSED, ExceptionState.REVOKED, ExceptionState.CLOSED}
 UNMET = {"floor", "installer-check", "fixable"}
 
 
@@ -151,14 +154,39 @@ def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
 def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:
     """Devices that run what an exception permits, with the day since when they at least may."""
     for row in store.standing(db):
-        sheet = now.sheets.get(row.platform)
-        held = next(e for e in now.exceptions if e.id == id_of("EX", row.id))
-        if row.state == ExceptionState.APPROVED and sheet is not None:
-            rows = now.rows(row.devices)
-            for runs in sorted({one.running_release for one in rows if sheet.platform.has(one.running_release)}):
-                if held.reaches(sheet.platform, runs):
-                    for device, found in now.assessments(
-                        (one for one in rows if one.running_release == runs), runs
-                    ).items():
-                        if {f.requirement.id for f in found.unmet()} & set(row.requirements):
-                            yield device, date.fromisoformat(row.start_on)
+        if row.state == ExceptionState.APPROVED:
+            for device, _, _ in _running_by(now, row):
+                yield device, date.fromisoformat(row.start_on)
+
+
+def after_exception(db: sqlite3.Connection, now: Snapshot) -> dict[str, ExceptionRow]:
+    """Device -> the exception that ended last of those by which it still runs, though nothing permits that now."""
+    found: dict[str, ExceptionRow] = {}
+    for row in sorted([*store.ended_later(db), *store.standing(db)], key=lambda row: (row.expires_on, row.id)):
+        found.update(dict.fromkeys(still_running(now, row), row))
+    return found
+
+
+def still_running(now: Snapshot, row: ExceptionRow) -> list[str]:
+    """The devices that still run by an exception that has ended: what they lack is permitted by nothing else."""
+    if state_of(row, now.today) not in ENDED_LATER:
+        return []
+    platform = now.sheets[row.platform].platform if row.platform in now.sheets else None
+    return [
+        device
+        for device, runs, unmet in _running_by(now, row)
+        if platform is not None and unmet - excepted(now.exceptions_of(device), platform, runs, now.today)
+    ]
+
+
+def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, set[str]]]:
+    """The devices of an exception that run a release that it reaches, the release, and what it names that they fail."""
+    sheet, held = now.sheets.get(row.platform), next(e for e in now.exceptions if e.id == id_of("EX", row.id))
+    if sheet is None:
+        return
+    rows = now.rows(row.devices)
+    for runs in sorted({one.running_release for one in rows if sheet.platform.has(one.running_release)}):
+        if held.reaches(sheet.platform, runs):
+            for device, found in now.assessments((one for one in rows if one.running_release == runs), runs).items():
+                if unmet := {f.requirement.id for f in found.unmet()} & set(row.requirements):
+                    yield device, runs, unmet

@@ -29,14 +29,13 @@ WAITING = ["answer-waits EX-0007 2027-01-24"]  # asked back on 17 January, a wee
 BOTH_WAIT = [*WAITING, "request-waits EX-0003 2027-01-23", "request-waits EX-0006 2027-01-23"]
 REVIEWS = ["review EX-0002 2027-07-01", "review EX-0005 2027-07-01", "review EX-0009 2027-07-01"]
 ATTEST = ["condition EX-0001 2027-04-15"]  # attested on 15 January, every 90 days
-TOO_LATE = ["answer-waits EX-0003 2027-09-01"]  # its last day passed with nobody having decided
 DUE = {
     MARCH: [*BOTH_WAIT, "review EX-0001 2027-03-01"],  # 15 April is more than 30 days ahead
     JULY: [*BOTH_WAIT, *ATTEST, *REVIEWS, "review EX-0001 2027-03-01"],
-    SEPTEMBER: [*WAITING, "request-waits EX-0006 2027-01-23", *TOO_LATE, *ATTEST, *REVIEWS],
-    NOVEMBER: [*WAITING, *TOO_LATE, "answer-waits EX-0006 2027-10-31", *ATTEST, *REVIEWS],
+    SEPTEMBER: [*BOTH_WAIT, *ATTEST, *REVIEWS],
+    NOVEMBER: [*BOTH_WAIT, *ATTEST, *REVIEWS],
     DECEMBER: [
-        *WAITING, *TOO_LATE, "answer-waits EX-0006 2027-10-31", *ATTEST, *REVIEWS,
+        *BOTH_WAIT, *ATTEST, *REVIEWS,
         "lapse EX-0002 2027-12-31", "lapse EX-0005 2027-12-31", "lapse EX-0009 2027-12-31",
     ],
 }  # fmt: skip
@@ -125,6 +124,14 @@ def test_servicing_and_forecasts(open_on: Open, day: str, ended: int) -> None:
     by_exception = client.forecast("nbt-101").forecast.approved.runway
     assert by_exception == (D("2027-09-01") if day < "2027-09-02" else None)
     assert client.forecast("nbt-021").forecast.approved.runway == D("2027-12-31")  # EX-0002 reaches 9.2
+
+
+@pytest.mark.parametrize(("day", "late"), [(JULY, []), (SEPTEMBER, ["EX-0003"]), (NOVEMBER, ["EX-0003", "EX-0006"])])
+def test_a_request_that_nobody_decided_in_time_is_told_to_its_requester(
+    open_on: Open, day: str, late: list[str]
+) -> None:
+    waits = open_on(day).due(kind="request-waits")
+    assert [item.object for item in waits if "can no longer be approved" in item.words] == late
 
 
 def test_a_condition_of_an_ended_exception_can_be_kept_while_a_device_runs_by_it(open_on: Open) -> None:

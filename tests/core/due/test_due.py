@@ -59,7 +59,8 @@ def test_review_and_lapse_are_due_thirty_days_ahead_and_not_thirty_one() -> None
 def test_a_request_whose_last_day_is_past_is_back_with_its_requester() -> None:
     asked = replace(HELD, state=ExceptionState.REQUESTED, review=D("2027-01-12"), expiry=D("2027-01-17"))
     (item,) = due(asked)
-    assert (item.kind, item.on, item.people, item.roles) == ("answer-waits", D("2027-01-17"), {"petra"}, frozenset())
+    assert (item.kind, item.on, item.people) == ("request-waits", D("2027-01-17"), {"petra"})  # 7 days after the 10th
+    assert item.roles == {"approver", "administrator"}  # who can decline it
     assert "can no longer be approved" in item.words
     (still,) = due(replace(asked, expiry=TODAY))  # its last day is a day on which it can be approved
     assert still.kind == "request-waits"

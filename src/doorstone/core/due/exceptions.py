@@ -50,10 +50,8 @@ def due_on_exception(
     """What is due on one exception by the end of `ahead_days`. `active` are the people who can sign in."""
     ahead = as_of + timedelta(days=ahead_days)
     if held.state is ExceptionState.REQUESTED:
-        if held.expiry < as_of:
-            yield _too_late(held)
-        else:
-            yield _decision(held, held.requested_on + timedelta(days=decide_days), self_approval)
+        on = held.requested_on + timedelta(days=decide_days)
+        yield _too_late(held, on) if held.expiry < as_of else _decision(held, on, self_approval)
     elif held.state is ExceptionState.APPROVED:
         yield from _upkeep(held, as_of, ahead)
         yield from _conditions(held, ahead, held.named)
@@ -67,11 +65,14 @@ def due_on_exception(
         yield _due(DueKind.OWNER, as_of, held, words, roles=DECIDERS)
 
 
-def _too_late(held: DueException) -> Due:
+def _too_late(held: DueException, on: date) -> Due:
+    """The requester edits or withdraws it, or somebody declines it: nobody can approve it."""
     words = (
         f"{held.named} can no longer be approved: its last day, {held.expiry}, is past; edit its terms or withdraw it"
     )
-    return Due(DueKind.ANSWER, held.expiry, "exception", held.id, words, people=frozenset({held.requester}))
+    people = frozenset({held.requester})
+    kind = DueKind.ANSWER if held.asked_back else DueKind.REQUEST
+    return Due(kind, on, "exception", held.id, words, people, DECIDERS, sites=held.sites)
 
 
 def _decision(held: DueException, on: date, self_approval: bool) -> Due:

@@ -260,7 +260,7 @@ def _case(context: Context, db: sqlite3.Connection, now: Snapshot, row: Exceptio
     if sheet is None or not sheet.platform.has(runs):
         return ConsequenceCase(device, runs or "an unread release", (), (), kits, None)
     platform = sheet.platform
-    reaches = next(e for e in now.exceptions if e.id == id_of("EX", row.id)).reaches(platform, runs)
+    reaches = now.exception(id_of("EX", row.id)).reaches(platform, runs)
     besides = [e for e in now.exceptions_of(device) if e.id != id_of("EX", row.id)]
     others = excepted(besides, platform, runs, now.today)
     assessment = now.assessment(device, runs)

@@ -65,7 +65,7 @@ class Snapshot:
             self._by = settling_rules(context, db)
             self.sheets, self.specs = self._by.sheets, self._by.specs
             self._decisions = {name: decisions_of(context, db, name) for name in self.sheets}
-        self._exceptions: list[ExceptionTerms] | None = None
+        self._exceptions: dict[str, ExceptionTerms] | None = None
         self._terms: dict[int, ExceptionTerms] = {}
         self._views: dict[str, View] = {}
         self._records: dict[str, Record] = {}
@@ -73,13 +73,13 @@ class Snapshot:
         self._excepted: dict[tuple[str, str], Mapping[str, frozenset[str]]] = {}
         self._raised: dict[tuple[str, str, int], Mapping[str, Raised]] = {}
 
-    @property
-    def exceptions(self) -> list[ExceptionTerms]:
-        """Every exception with its devices, newest first."""
+    def exception(self, name: str) -> ExceptionTerms:
+        """What an exception permits, with its devices. Raises `KeyError` for one that is not there."""
         if self._exceptions is None:
             with self.context.database.read() as db:
-                self._exceptions = [terms(row) for row in exception_store.every_terms(db)]
-        return self._exceptions
+                found = (terms(row) for row in exception_store.every_terms(db))
+                self._exceptions = {one.id: one for one in found}
+        return self._exceptions[name]
 
     def device(self, device: str) -> DeviceRow:
         """Raises `MissingError`."""

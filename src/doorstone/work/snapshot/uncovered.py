@@ -169,19 +169,18 @@ def after_exception(db: sqlite3.Connection, now: Snapshot) -> dict[str, Exceptio
 
 def still_running(now: Snapshot, row: ExceptionRow) -> list[str]:
     """The devices that still run by an exception that has ended: what they lack is permitted by nothing else."""
-    if state_of(row, now.today) not in ENDED_LATER:
+    if row.platform not in now.sheets or state_of(row, now.today) not in ENDED_LATER:
         return []
-    platform = now.sheets[row.platform].platform if row.platform in now.sheets else None
+    platform = now.sheets[row.platform].platform
+    held, running = now.in_force_by_device(platform), _running_by(now, row)
     return [
-        device
-        for device, runs, unmet in _running_by(now, row)
-        if platform is not None and unmet - excepted(now.exceptions_of(device), platform, runs, now.today)
+        device for device, runs, unmet in running if unmet - excepted(held.get(device, ()), platform, runs, now.today)
     ]
 
 
 def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, set[str]]]:
     """The devices of an exception that run a release that it reaches, the release, and what it names that they fail."""
-    sheet, held = now.sheets.get(row.platform), next(e for e in now.exceptions if e.id == id_of("EX", row.id))
+    sheet, held = now.sheets.get(row.platform), now.exception(id_of("EX", row.id))
     if sheet is None:
         return
     rows = now.rows(row.devices)

@@ -19,6 +19,8 @@ from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.uncovered import after_exception
 from tests.conftest import PASSWORDS
 
 D = date.fromisoformat
@@ -149,6 +151,20 @@ def test_a_condition_of_an_ended_exception_can_be_kept_while_a_device_runs_by_it
         f"{device} runs 9.1 by an exception that has ended: see which updates arrive and what is offered"
         for device in ("nbt-102", "nbt-101")
     ]
+
+
+def test_of_two_exceptions_that_ended_the_one_that_ended_last_is_named(demo_data: Path) -> None:
+    database = Database(demo_data / "doorstone.db")
+    with database.write() as db:  # EX-0008 would have run longer, and was revoked long before
+        db.execute(
+            "UPDATE exceptions SET state = 'revoked', ended_on = '2026-10-01', expires_on = '2027-12-31' WHERE id = 8"
+        )
+        db.execute("UPDATE exception_devices SET device = 'nbt-101' WHERE exception = 8")
+    context = Context(database, FixedClock(datetime.fromisoformat(f"{SEPTEMBER}T09:00:00")), passwords=PASSWORDS)
+    with context.one_call(), database.read() as db:
+        found = after_exception(db, snapshot(context))
+    assert {device: row.id for device, row in found.items()} == {"nbt-101": 1, "nbt-102": 1}
+    database.close()
 
 
 @pytest.mark.parametrize(("day", "why"), [("2027-01-17", "is before 2027-01-18"), ("soon", "`soon` is not a day")])

@@ -51,6 +51,8 @@ _MOVES: Mapping[tuple[ExceptionState, Move], ExceptionState] = {
     (ExceptionState.APPROVED, Move.CONFIRM): ExceptionState.APPROVED,
     (ExceptionState.APPROVED, Move.LAPSE): ExceptionState.LAPSED,
 }
+ENDED = frozenset(ExceptionState) - {ExceptionState.REQUESTED, ExceptionState.APPROVED}
+ENDED_AFTER_APPROVAL = ENDED & {then for (state, _), then in _MOVES.items() if state is ExceptionState.APPROVED}
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,7 +212,7 @@ def allowed_actions(
     """What `person` may do with an exception now, in `role`: moves of those that are possible, then other actions."""
     hands, decides = covers(role, "technician"), covers(role, "approver")
     own = person == who.requester or role == "administrator"
-    open_ = state in (ExceptionState.REQUESTED, ExceptionState.APPROVED)
+    open_ = state not in ENDED
     fresh = self_approval or person not in {who.requester, *who.editors}
     asked = state is ExceptionState.REQUESTED
     allowed = {

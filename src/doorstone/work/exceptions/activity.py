@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 
-from doorstone.core.exceptions.life import ExceptionState
+from doorstone.core.exceptions.life import ENDED, ExceptionState
 from doorstone.core.exceptions.terms import check_attachment
 from doorstone.store import exceptions as store
 from doorstone.work.context.actor import Actor
@@ -22,14 +22,6 @@ from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.people import need_active
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.uncovered import still_running
-
-ENDED = (
-    ExceptionState.DECLINED,
-    ExceptionState.WITHDRAWN,
-    ExceptionState.LAPSED,
-    ExceptionState.REVOKED,
-    ExceptionState.CLOSED,
-)
 
 
 def comment(context: Context, actor: Actor, name: str, text: str, *, question: bool = False) -> ExceptionView:

@@ -10,7 +10,7 @@ from datetime import date
 from typing import NamedTuple
 
 from doorstone.core.attempts import outcomes
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, refusals
+from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, ExceptionTerms, excepted, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
 from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
@@ -28,7 +28,6 @@ from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
 
-ENDED_LATER = {ExceptionState.LAPSED, ExceptionState.REVOKED, ExceptionState.CLOSED}
 UNMET = {"floor", "installer-check", "fixable"}
 
 
@@ -162,14 +161,16 @@ def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, d
 def after_exception(db: sqlite3.Connection, now: Snapshot) -> dict[str, ExceptionRow]:
     """Device -> the exception that ended last of those by which it still runs, though nothing permits that now."""
     found: dict[str, ExceptionRow] = {}
-    for row in sorted([*store.ended_later(db), *store.standing(db)], key=lambda row: (row.expires_on, row.id)):
+    for row in sorted(
+        [*store.ended_later(db), *store.standing(db)], key=lambda row: (row.ended_on or row.expires_on, row.id)
+    ):
         found.update(dict.fromkeys(still_running(now, row), row))
     return found
 
 
 def still_running(now: Snapshot, row: ExceptionRow) -> list[str]:
     """The devices that still run by an exception that has ended: what they lack is permitted by nothing else."""
-    if row.platform not in now.sheets or state_of(row, now.today) not in ENDED_LATER:
+    if row.platform not in now.sheets or state_of(row, now.today) not in ENDED_AFTER_APPROVAL:
         return []
     platform = now.sheets[row.platform].platform
     held, running = now.in_force_by_device(platform), _running_by(now, row)

@@ -4,6 +4,7 @@ import { Frame } from "./frame/frame";
 import { DevicePage } from "./pages/devices/device";
 import { DevicesPage } from "./pages/devices/devices";
 import { DisputesPage } from "./pages/devices/disputes";
+import { LivesPage } from "./pages/devices/lives";
 import { UnplacedPage } from "./pages/devices/unplaced";
 import { DuePage } from "./pages/due/due";
 import { ExceptionPage } from "./pages/exceptions/exception";
@@ -56,6 +57,7 @@ export const router = createBrowserRouter([
       { path: "exceptions", Component: ExceptionsPage },
       { path: "uncovered", Component: UncoveredPage },
       { path: "unplaced", Component: UnplacedPage },
+      { path: "lives", Component: LivesPage },
       { path: "exceptions/new", Component: RequestPage },
       { path: "exceptions/:exception", Component: ExceptionPage },
       { path: "media", Component: MediaPage },

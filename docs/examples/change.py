@@ -13,7 +13,7 @@ from datetime import date, datetime, timedelta
 import pyotp
 
 from doorstone.api.attempts import AttemptRequest
-from doorstone.api.devices import DeviceChangeRequest, DeviceFilter, SelectionRequest, SettlementRequest
+from doorstone.api.devices import DeviceChangeRequest, DeviceFilter, LifeRequest, SelectionRequest, SettlementRequest
 from doorstone.api.exceptions import (
     AttachmentRequest,
     ExceptionRequest,
@@ -32,6 +32,7 @@ from doorstone.api.readings import ImportRequest, NewRequirementRequest
 from doorstone.api.sorting import DecisionRequest
 from doorstone.api.updates import ObservationRequest
 from doorstone.client import Client, MissingError
+from doorstone.core.devices.life import Life
 from doorstone.core.platforms.platform import Sort, UpdateClass
 from doorstone.core.sorting.assessment import Scope
 
@@ -80,6 +81,8 @@ def an_import_from_a_file(client: Client) -> None:
 
 
 def devices(client: Client) -> None:
+    broken = LifeRequest(devices=["nbt-120"], life=Life.RETIRED, reason="Its board is broken.", wiped_by="petra")
+    print([(one.device, one.ends) for one in client.change_lives(broken)])
     print(client.change_device("nbt-101", DeviceChangeRequest(role="loan desk", note=WHY)).device.role)
     dispute = client.disputes("tarn")[0]
     settled = SettlementRequest(

@@ -53,6 +53,7 @@ def devices(client: Client) -> None:
     print(client.device(first.id).facts[0].name, client.assessment(first.id, "9.1").state)
     print(len(client.disputes("tarn")), client.settlements("nbt-101"), len(client.failure_messages("tarn")))
     print([selection.name for selection in client.selections()], [one.hint for one in client.unplaced()])
+    print([(one.device, one.life) for one in client.lives()], client.device_lives("nbt-195")[0].replaced_by)
 
 
 def sorting_and_fixes(client: Client) -> None:

@@ -27,9 +27,10 @@ PAGES = {
         "/devices/nbt-012?tab=kit",
         "/devices/nbt-101?tab=after",
         "/devices/nbt-021?tab=forecast",
+        "/devices/nbt-195?tab=facts",
     ],
     "the fleet": ["/sorting?open=security-chip", "/fleet", "/fleet?view=compare", "/fleet?view=what-if", "/people"],
-    "exceptions": ["/exceptions", "/exceptions/EX-0001", "/exceptions/EX-0005", "/exceptions/EX-0006", "/due?all=1", "/uncovered", "/unplaced"],
+    "exceptions": ["/exceptions", "/exceptions/EX-0001", "/exceptions/EX-0005", "/exceptions/EX-0006", "/due?all=1", "/uncovered", "/unplaced", "/lives"],
     "requests": [
         "/exceptions/EX-0008",
         "/exceptions/new?device=nbt-012",

@@ -20,6 +20,7 @@ export type Import = Shapes["ImportResponse"];
 export type Impact = Shapes["ImpactResponse"];
 export type Uncovered = Shapes["UncoveredResponse"];
 export type Unplaced = Shapes["UnplacedResponse"];
+export type Life = Shapes["Life"];
 export type DueKind = Shapes["DueKind"];
 export type Dispute = Shapes["DisputeResponse"];
 export type Round = Shapes["FixRoundResponse"];
@@ -27,6 +28,14 @@ export type Supposed = Shapes["WhatIfResponse"];
 export type Told = Shapes["FailureMessageResponse"];
 export type AccountOf = Shapes["AccountResponse"];
 export type Person = Shapes["PersonResponse"];
+
+/** How the lives of a device are called. */
+export const LIVES: Record<Life, string> = {
+  "in-service": "In service",
+  "set-aside": "Set aside",
+  retired: "Retired",
+  replaced: "Replaced",
+};
 
 /** What the service answered instead of a result. */
 export class ProblemError extends Error {

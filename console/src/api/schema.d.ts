@@ -752,6 +752,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Devices that are not in service
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_lives"];
+        put?: never;
+        /**
+         * Set devices aside, retire, replace or bring them back, all or none
+         * @description Roles: administrator, technician.
+         */
+        post: operations["change_lives"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device}/lives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every change of a device's life
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["device_lives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/disputes": {
         parameters: {
             query?: never;
@@ -3071,6 +3115,8 @@ export interface components {
         /** DeviceDetail */
         DeviceDetail: {
             device: components["schemas"]["DeviceResponse"];
+            /** @description Its last change of life; none if it has always been in service */
+            life: components["schemas"]["LifeResponse"] | null;
             /** Target */
             target: string;
             /** Releases */
@@ -3300,7 +3346,7 @@ export interface components {
          * DueKind
          * @enum {string}
          */
-        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "standing-differs" | "check";
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
         /** DueList */
         DueList: {
             /** Items */
@@ -4556,6 +4602,124 @@ export interface components {
              */
             covers: string[];
         };
+        /**
+         * Life
+         * @enum {string}
+         */
+        Life: "in-service" | "set-aside" | "retired" | "replaced";
+        /** LifeChangedList */
+        LifeChangedList: {
+            /** Items */
+            items: components["schemas"]["LifeChangedResponse"][];
+        };
+        /** LifeChangedResponse */
+        LifeChangedResponse: {
+            /** Device */
+            device: string;
+            /** Site */
+            site: string;
+            was: components["schemas"]["Life"];
+            life: components["schemas"]["Life"];
+            /**
+             * Ends
+             * @description Exceptions that end, as the device was the last one in them
+             */
+            ends: string[];
+            /**
+             * Leaves
+             * @description Exceptions that go on for other devices
+             */
+            leaves: string[];
+        };
+        /** LifeHistory */
+        LifeHistory: {
+            /** Items */
+            items: components["schemas"]["LifeResponse"][];
+        };
+        /**
+         * LifeRequest
+         * @description Bring devices into another life: those named, or those in service that a selection or a site chooses.
+         */
+        LifeRequest: {
+            /**
+             * Devices
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Selection
+             * @description A saved selection
+             * @default
+             */
+            selection: string;
+            /**
+             * Site
+             * @description Every device at this site, of whatever platform and life
+             * @default
+             */
+            site: string;
+            life: components["schemas"]["Life"];
+            /**
+             * On
+             * @description Since when; today if left out
+             * @default null
+             */
+            on: string | null;
+            /** Reason */
+            reason: string;
+            /**
+             * Look On
+             * @description With set-aside: the day to look again
+             * @default null
+             */
+            look_on: string | null;
+            /**
+             * Wiped By
+             * @description With retired and replaced: who erased the data
+             * @default
+             */
+            wiped_by: string;
+            /**
+             * Replaced By
+             * @description With replaced: the device in its place
+             * @default
+             */
+            replaced_by: string;
+        };
+        /**
+         * LifeResponse
+         * @description A device's life from a day on.
+         */
+        LifeResponse: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            life: components["schemas"]["Life"];
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Reason */
+            reason: string;
+            /** Look On */
+            look_on: string | null;
+            /**
+             * Wiped By
+             * @description Empty while nobody has erased the data
+             */
+            wiped_by: string;
+            /** Replaced By */
+            replaced_by: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
         /** LoadReportResponse */
         LoadReportResponse: {
             /** Platform */
@@ -5031,6 +5195,55 @@ export interface components {
             detail: string;
             /** By */
             by: string;
+        };
+        /** OutOfServiceList */
+        OutOfServiceList: {
+            /** Items */
+            items: components["schemas"]["OutOfServiceResponse"][];
+        };
+        /** OutOfServiceResponse */
+        OutOfServiceResponse: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            life: components["schemas"]["Life"];
+            /**
+             * On
+             * Format: date
+             */
+            on: string;
+            /** Reason */
+            reason: string;
+            /** Look On */
+            look_on: string | null;
+            /**
+             * Wiped By
+             * @description Empty while nobody has erased the data
+             */
+            wiped_by: string;
+            /** Replaced By */
+            replaced_by: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
+            /** Model */
+            model: string;
+            /** Last Read On */
+            last_read_on: string | null;
+            /**
+             * Read Since
+             * @description It is gone, and was read on a later day
+             */
+            read_since: boolean;
         };
         /** OverrideAnswerResponse */
         OverrideAnswerResponse: {
@@ -10488,6 +10701,249 @@ export interface operations {
             };
             /** @description The role does not allow it */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_lives: {
+        parameters: {
+            query?: {
+                life?: string;
+                site?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutOfServiceList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_lives: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LifeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LifeChangedList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_lives: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LifeHistory"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17857,7 +18313,7 @@ export interface operations {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
                 /** @description Only this kind, such as drift or uncovered */
-                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "standing-differs" | "check") | null;
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

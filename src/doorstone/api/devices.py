@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field
 from doorstone.api.common import ApiModel, RequestModel
 from doorstone.api.times import Moment
 from doorstone.core.devices import filter
+from doorstone.core.devices.life import Life
 from doorstone.core.devices.unplaced import UnplacedReason
 from doorstone.core.sorting.assessment import State
 
@@ -79,12 +80,71 @@ class VerdictResponse(ApiModel):
 
 class DeviceDetail(ApiModel):
     device: DeviceResponse
+    life: LifeResponse | None = Field(description="Its last change of life; none if it has always been in service")
     target: str
     releases: list[str]
     facts: list[FactResponse]
     readings: list[ReadingResponse]
     verdicts: list[VerdictResponse] = Field(description="What each source says passes or fails, newest first")
     course: CourseResponse | None
+
+
+class LifeRequest(RequestModel):
+    """Bring devices into another life: those named, or those in service that a selection or a site chooses."""
+
+    devices: list[str] = Field(default=[], max_length=5000)
+    selection: str = Field("", description="A saved selection")
+    site: str = Field("", max_length=100, description="Every device at this site, of whatever platform and life")
+    life: Life
+    on: date | None = Field(None, description="Since when; today if left out")
+    reason: str = Field(max_length=1000)
+    look_on: date | None = Field(None, description="With set-aside: the day to look again")
+    wiped_by: str = Field("", max_length=100, description="With retired and replaced: who erased the data")
+    replaced_by: str = Field("", description="With replaced: the device in its place")
+
+
+class LifeChangedResponse(ApiModel):
+    device: str
+    site: str
+    was: Life
+    life: Life
+    ends: list[str] = Field(description="Exceptions that end, as the device was the last one in them")
+    leaves: list[str] = Field(description="Exceptions that go on for other devices")
+
+
+class LifeChangedList(ApiModel):
+    items: list[LifeChangedResponse]
+
+
+class LifeResponse(ApiModel):
+    """A device's life from a day on."""
+
+    id: str
+    device: str
+    life: Life
+    on: date
+    reason: str
+    look_on: date | None
+    wiped_by: str = Field(description="Empty while nobody has erased the data")
+    replaced_by: str
+    by: str
+    at: Moment
+
+
+class LifeHistory(ApiModel):
+    items: list[LifeResponse]
+
+
+class OutOfServiceResponse(LifeResponse):
+    name: str
+    site: str
+    model: str
+    last_read_on: date | None
+    read_since: bool = Field(description="It is gone, and was read on a later day")
+
+
+class OutOfServiceList(ApiModel):
+    items: list[OutOfServiceResponse]
 
 
 class DeviceChangeRequest(RequestModel):

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from doorstone.api.devices import CourseResponse, DeviceChangeRequest, SettlementRequest
+from doorstone.api.devices import CourseResponse, DeviceChangeRequest, LifeRequest, LifeResponse, SettlementRequest
 from doorstone.api.sorting import AssessmentResponse
 from doorstone.cli.connection import client, the_platform
 from doorstone.cli.filters import (
@@ -14,6 +14,7 @@ from doorstone.cli.filters import (
     PlatformOption,
     ReleaseOption,
     RequirementOption,
+    SelectionOption,
     SiteOption,
     StateOption,
     WordsOption,
@@ -73,11 +74,19 @@ def show_device(
     d = detail.device
     title = f"{d.id}  {d.model}  {d.site}  on {d.release}, towards {assessment.release}: {assessment.state}"
     print_findings(form, assessment, title)
+    if form is OutputFormat.TABLE and detail.life and detail.life.life != "in-service":
+        out().print(f"\n[bold]{life_words(detail.life)}[/]")
     if form is OutputFormat.TABLE and detail.course:
         out().print(f"\n{course_words(detail.course)}")
     if form is OutputFormat.TABLE and detail.verdicts:
         said = [[v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts]
         show(form, None, ["source", "on", "requirement", "says"], said, "\nVerdicts of the sources")
+
+
+def life_words(life: LifeResponse) -> str:
+    """The life of a device that is not in service, as a sentence."""
+    more = f", by {life.replaced_by}" if life.replaced_by else f", look again on {life.look_on}" if life.look_on else ""
+    return f"Not in service: {_words(life.life)} since {life.on}{more}. {life.reason.rstrip('.')}."
 
 
 def course_words(course: CourseResponse) -> str:
@@ -140,6 +149,142 @@ def list_unplaced(context: typer.Context, form: FormOption = OutputFormat.TABLE)
     show(form, found, ["device", "site", "why", "says", "what to do", "last read"], rows)
     if form is OutputFormat.TABLE and not found:
         say("None: a sheet knows every device.")
+
+
+# ------------------------------------------------------------------- lives
+
+Many = Annotated[list[str] | None, typer.Argument(help="Device ids.")]
+ReasonOption = Annotated[str, typer.Option(help="Why, in a sentence; it stands in the ledger.")]
+OnOption = Annotated[str, typer.Option(help="Since when, YYYY-MM-DD; today if left out.", show_default=False)]
+AtSiteOption = Annotated[str, typer.Option("--site", help="Every device at this site, of whatever platform.")]
+WipedOption = Annotated[str, typer.Option("--wiped-by", help="Who erased its data.")]
+
+
+@app.command("set-aside")
+@reports_errors
+def set_aside(
+    context: typer.Context,
+    reason: ReasonOption,
+    look_on: Annotated[str, typer.Option("--look-on", help="The day to look again, YYYY-MM-DD.")],
+    devices: Many = None,
+    selection: SelectionOption = "",
+    site: AtSiteOption = "",
+    on: OnOption = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Set devices aside for a time: they do not count and have nothing due; their exceptions stay."""
+    chosen = {"devices": devices or [], "selection": selection, "site": site}
+    _change_lives(context, form, life="set-aside", reason=reason, look_on=look_on, on=on, **chosen)
+
+
+@app.command("retire")
+@reports_errors
+def retire(
+    context: typer.Context,
+    reason: ReasonOption,
+    devices: Many = None,
+    selection: SelectionOption = "",
+    site: AtSiteOption = "",
+    wiped_by: WipedOption = "",
+    on: OnOption = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Retire devices: they keep their history, and their exceptions end for them."""
+    chosen = {"devices": devices or [], "selection": selection, "site": site}
+    _change_lives(context, form, life="retired", reason=reason, wiped_by=wiped_by, on=on, **chosen)
+
+
+@app.command("replace")
+@reports_errors
+def replace_device(
+    context: typer.Context,
+    device: DeviceArgument,
+    by: Annotated[str, typer.Argument(help="The device in its place.")],
+    reason: ReasonOption,
+    wiped_by: WipedOption = "",
+    on: OnOption = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Note that another device has replaced one: it is retired, and its history leads to the other."""
+    _change_lives(
+        context, form, life="replaced", devices=[device], replaced_by=by, reason=reason, wiped_by=wiped_by, on=on
+    )
+
+
+@app.command("wiped")
+@reports_errors
+def wiped(
+    context: typer.Context,
+    device: DeviceArgument,
+    by: Annotated[str, typer.Option(help="Who erased its data.")],
+    note: Annotated[str, typer.Option(help="How, in a sentence; it stands in the ledger.")],
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Record who erased the data of a device that is retired or replaced."""
+    with client(context) as service:
+        known = {one.device: one.life for one in service.lives()}
+    _change_lives(context, form, life=known.get(device, "retired"), devices=[device], reason=note, wiped_by=by)
+
+
+@app.command("return")
+@reports_errors
+def bring_back(
+    context: typer.Context,
+    reason: ReasonOption,
+    devices: Many = None,
+    site: AtSiteOption = "",
+    on: OnOption = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Bring devices back into service. Exceptions that ended with them are asked for anew."""
+    _change_lives(context, form, life="in-service", reason=reason, devices=devices or [], site=site, on=on)
+
+
+def _change_lives(context: typer.Context, form: OutputFormat, **asked: object) -> None:
+    with client(context) as service:
+        request = LifeRequest.model_validate({key: value for key, value in asked.items() if value != ""})
+        found = service.change_lives(request)
+    rows = [[c.device, c.site, _words(c.was), _words(c.life), c.ends, c.leaves] for c in found]
+    show(form, found, ["device", "site", "was", "is", "exceptions ended", "go on without it"], rows)
+    if form is OutputFormat.TABLE:
+        say("All that are not in service: [bold]doorstone device lives[/]")
+
+
+def _words(life: str) -> str:
+    return life.replace("-", " ")
+
+
+@app.command("lives")
+@reports_errors
+def list_lives(
+    context: typer.Context,
+    device: Annotated[
+        str, typer.Argument(help="Every change of this device's life; all that are away if left out.")
+    ] = "",
+    life: Annotated[str, typer.Option(help="set-aside, retired or replaced.")] = "",
+    site: Annotated[str, typer.Option(help="Only this site.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """List devices that are not in service: since when, why, what is left to do."""
+    with client(context) as service:
+        if device:
+            told = service.device_lives(device)
+            rows = [
+                [one.on, _words(one.life), one.reason, one.look_on, one.replaced_by, one.wiped_by, one.by]
+                for one in told
+            ]
+            show(form, told, ["since", "is", "reason", "look again", "replaced by", "wiped by", "by"], rows)
+            return
+        found = service.lives(life, site)
+    rows = [
+        [d.device, d.site, d.model, _words(d.life), d.on, d.reason, d.replaced_by, d.look_on, d.wiped_by,
+         d.last_read_on]
+        for d in found
+    ]  # fmt: skip
+    columns = ["device", "site", "model", "is", "since", "reason", "replaced by", "look again", "wiped by", "last read"]
+    show(form, found, columns, rows)
+    if form is OutputFormat.TABLE and (again := [d.device for d in found if d.read_since]):
+        say(f"Read since: {', '.join(again)}. Back into service: [bold]doorstone device return[/] DEVICE --reason ...")
 
 
 # ---------------------------------------------------------------- disputes

@@ -41,7 +41,7 @@ class Place:
 
 WRITING: Mapping[str, str] = {
     "sheet": "load",
-    "device": "change",
+    "device": "change set-aside retire replace wiped return",
     "dispute": "settle",
     "sorting": "decide withdraw match new-requirement",
     "fix": "record",

@@ -16,6 +16,13 @@ from doorstone.api.devices import (
     DeviceResponse,
     DisputeList,
     DisputeResponse,
+    LifeChangedList,
+    LifeChangedResponse,
+    LifeHistory,
+    LifeRequest,
+    LifeResponse,
+    OutOfServiceList,
+    OutOfServiceResponse,
     SelectionList,
     SelectionRequest,
     SelectionResponse,
@@ -222,6 +229,18 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def unplaced(self) -> list[UnplacedResponse]:
         """The devices that no loaded sheet places, each with what to do."""
         return self._get(UnplacedList, "/unplaced").items
+
+    def lives(self, life: str = "", site: str = "") -> list[OutOfServiceResponse]:
+        """The devices that are not in service: set aside, retired or replaced."""
+        return self._get(OutOfServiceList, "/lives", life=life, site=site).items
+
+    def device_lives(self, device: str) -> list[LifeResponse]:
+        """Every change of a device's life, oldest first."""
+        return self._get(LifeHistory, f"/devices/{device}/lives").items
+
+    def change_lives(self, asked: LifeRequest) -> list[LifeChangedResponse]:
+        """Set devices aside, retire, replace or bring them back: all or none. What is gone has no exception."""
+        return self._made(LifeChangedList, "POST", "/lives", asked).items
 
     # ------------------------------------------------------------- disputes
 

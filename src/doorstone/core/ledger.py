@@ -83,6 +83,10 @@ def _observed(body: Body) -> str:
     return f"saw on {body['seen_on']} of {body['update_class']} updates: {body['result']}{reason}"
 
 
+def _wiped(body: Body) -> str:
+    return f", its data erased by {body['wiped_by']}" if body.get("wiped_by") else ""
+
+
 def _settled(body: Body) -> str:
     return f"settled {body.get('fact') or body.get('requirement')} as {body['value']}{_quoted(body.get('reason'))}"
 
@@ -99,6 +103,13 @@ _TELLERS: Mapping[str, Callable[[Body], str]] = {
     "exception closed": lambda body: f"closed it{_quoted(body.get('note'))}",
     "exception lapsed": lambda body: f"noted that it lapsed on {body['ended_on']}, after its last day",
     "exception replaced": lambda body: f"closed it: {body['renewed_by']} has taken its place",
+    "exception goes on": lambda body: f"let it go on without {body['left_out']}{_quoted(body.get('note'))}",
+    "device set aside": lambda b: f"set {b['device']} aside until {b['look_on']}{_quoted(b['reason'])}",
+    "device retired": lambda b: f"retired {b['device']} on {b['on']}{_wiped(b)}{_quoted(b['reason'])}",
+    "device replaced": lambda b: (
+        f"noted that {b['replaced_by']} replaced {b['device']} on {b['on']}{_wiped(b)}{_quoted(b['reason'])}"
+    ),
+    "device returned": lambda b: f"brought {b['device']} back into service{_quoted(b['reason'])}",
     "exception transferred": lambda b: f"made {b['owner']} the owner instead of {b['was']}{_quoted(b.get('note'))}",
     "exception reviewed": lambda b: f"reviewed it, next on {b['review_on']}{_quoted(b.get('note'))}",
     "question asked": _noted("asked back"),

@@ -287,5 +287,35 @@ def stations() -> list[dict[str, Any]]:
     return found
 
 
+def store_room() -> list[dict[str, Any]]:
+    """Four machines of the Visitor Gate's store room: three that are not in service, one that no sheet knows."""
+    facts = {
+        "machine.maker": "Fallow",
+        "machine.model": "Fallow 310",
+        "cpu.model": "Quern Q3-330",
+        "cpu.arch": "x86-64",
+        "os.arch": "x86-64",
+        "memory.mib": 4032,
+        "disk.system_gib": 119,
+        "tpm.version": "1.2",
+        "tpm.state": "on",
+        "os.platform": "tarn",
+        "os.release": "8",
+        "os.edition": "desk",
+    }
+    return [
+        {
+            "device": f"nbt-{number}",
+            "name": f"g-store-{number}",
+            "site": "Visitor Gate",
+            "role": "reading" if number != 196 else "till",
+            "source": "collector",
+            "taken_at": f"2027-01-14T14:{number - 193:02d}:00",
+            "facts": {**facts, **({"os.platform": "fennel", "os.release": "3"} if number == 196 else {})},
+        }
+        for number in (193, 194, 195, 196)
+    ]
+
+
 def ndjson(fleet: list[Built]) -> str:
     return "".join(json.dumps(reading) + "\n" for reading in readings(fleet))

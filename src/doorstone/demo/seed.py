@@ -10,7 +10,8 @@ from importlib import resources
 from pathlib import Path
 
 from doorstone.core.devices.filter import DeviceFilter
-from doorstone.demo.fleet import build_fleet, ndjson, stations
+from doorstone.core.devices.life import Life, LifeChange
+from doorstone.demo.fleet import build_fleet, ndjson, stations, store_room
 from doorstone.demo.media import MEDIA
 from doorstone.store.database import Database
 from doorstone.work import attempts, followups, media, people, sorting
@@ -20,7 +21,7 @@ from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context, Policy
 from doorstone.work.context.ids import id_of
 from doorstone.work.context.passwords import Passwords
-from doorstone.work.devices import disputes, selections
+from doorstone.work.devices import disputes, lives, selections
 from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.lapse import lapse
@@ -350,9 +351,23 @@ def _in_every_stage(on: object) -> None:
         _terms("The ticket desk is needed for the open day.", "2027-01-16", "2027-01-17", "2027-01-16"),
     )
     decisions.decide(on("2027-01-16"), WILHELMINA, open_day, "approve", "For the open day only.", None)
+    _not_in_service(on)
     joss = people.get_person(on("2027-01-16"), "joss")
     people.change_person(on("2027-01-16"), WILHELMINA, "joss", joss.version, people.PersonChange(active=False))
     lapse(on("2027-01-18"))
+
+
+def _not_in_service(on: object) -> None:
+    """The store room of the Visitor Gate: one waits for a part, one is retired, one was replaced, one is unknown."""
+    assert callable(on)
+    lines = "".join(json.dumps(reading) + "\n" for reading in store_room())
+    import_job.import_readings(on("2027-01-16"), PETRA, lines, ImportOptions("ndjson", "store-room.ndjson"))
+    day = date(2027, 1, 17)
+    fan = LifeChange(Life.SET_ASIDE, day, "Waits for a new fan, ordered in January.", look_on=date(2027, 2, 12))
+    broken = LifeChange(Life.RETIRED, day, "Its board is broken and no part is to be had.", wiped_by="petra")
+    moved = LifeChange(Life.REPLACED, day, "A newer desk took its place.", wiped_by="petra", replaced_by="nbt-064")
+    for device, change in (("nbt-193", fan), ("nbt-194", broken), ("nbt-195", moved)):
+        lives.change_lives(on("2027-01-17"), PETRA, [device], change)
 
 
 def seed_once(data: Path) -> bool:

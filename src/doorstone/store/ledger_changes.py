@@ -46,6 +46,7 @@ KINDS = {
     ),
     "decision": Tracked("decisions", "id", "SD"),
     "settlement": Tracked("settlements", "id", "ST"),
+    "life": Tracked("device_lives", "id", "LF"),
     "fix": Tracked("fixes_done", "id", "FX"),
     "kit": Tracked("kits", "id", "KT", parts=(("kit_devices", "kit"),)),
     "attempt": Tracked("attempts", "id", "AT"),
@@ -275,6 +276,12 @@ def state_faults(db: sqlite3.Connection) -> Iterator[str]:
 
     for row in db.execute(f"SELECT id FROM devices WHERE seal <> {DEVICE_SEAL} ORDER BY id"):  # noqa: S608
         yield f"device {row['id']}: site, role or criticality was changed without an entry"
+    lives = (
+        "SELECT d.id FROM devices AS d WHERE d.life <> COALESCE((SELECT l.life FROM device_lives AS l"
+        " WHERE l.device = d.id ORDER BY l.id DESC LIMIT 1), 'in-service') ORDER BY d.id"
+    )
+    for row in db.execute(lives):
+        yield f"device {row['id']}: its life was changed without an entry"
     gone = "SELECT DISTINCT object FROM ledger_about WHERE kind = 'device' EXCEPT SELECT id FROM devices ORDER BY 1"
     for row in db.execute(gone):
         yield f"device {row['object']} has entries and is gone"

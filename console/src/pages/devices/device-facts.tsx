@@ -1,12 +1,14 @@
 // What is known of a device: each fact with who said it, and every reading that came in.
 import { day, Empty, Scroll } from "../../ui/parts";
 import { ChangeDevice } from "./device-change";
+import { ChangeLife } from "./device-life";
 import type { Detail } from "./device-props";
 
 export function FactsTab({ data }: { data: Detail }) {
   return (
     <>
       <ChangeDevice key={`${data.device.site}${data.device.role}${data.device.critical}`} data={data} />
+      <ChangeLife key={data.life?.id ?? "none"} data={data} />
       <Scroll label="Facts" className="slab">
         <table className="w-full">
           <thead>

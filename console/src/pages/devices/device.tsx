@@ -13,6 +13,7 @@ import { FindingsTab } from "./device-findings";
 import { FixesTab } from "./device-fixes";
 import { ForecastTab } from "./device-forecast";
 import { KitTab } from "./device-kit";
+import { LifeBanner } from "./device-life";
 
 const TABS = [
   ["findings", "Findings"],
@@ -51,6 +52,7 @@ export function DevicePage() {
             {data.device.release}, {data.device.edition}
             {data.device.critical && <strong className="text-floor"> · critical</strong>}
           </Heading>
+          <LifeBanner data={data} />
           <div className="mb-5 grid gap-4">
             <Slab
               title={`Against ${release}`}
@@ -65,7 +67,7 @@ export function DevicePage() {
                 {(found) => <FindingStrip findings={found.findings} />}
               </Shown>
             </Slab>
-            <CourseSlab course={data.course} />
+            <CourseSlab course={data.course} away={!!data.life && data.life.life !== "in-service"} />
           </div>
           <Tabs.Root value={tab} onValueChange={setTab}>
             <Tabs.List
@@ -127,7 +129,7 @@ const WAYS: Record<Course["way"], string> = {
   retire: "Retire",
 };
 
-function CourseSlab({ course }: { course: Course | null }) {
+function CourseSlab({ course, away }: { course: Course | null; away: boolean }) {
   return (
     <section
       aria-label="Course"
@@ -145,7 +147,7 @@ function CourseSlab({ course }: { course: Course | null }) {
           <p className="text-ink-2">{course.why}.</p>
         </>
       ) : (
-        <p>The sheet does not know the release that this device runs.</p>
+        <p>{away ? "It is not in service." : "The sheet does not know the release that this device runs."}</p>
       )}
     </section>
   );

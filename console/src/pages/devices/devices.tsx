@@ -31,6 +31,7 @@ export function DevicesPage() {
     placeholderData: (old) => old,
   });
   const unplaced = api.useQuery("get", "/api/v1/unplaced");
+  const away = api.useQuery("get", "/api/v1/lives");
   const first = found.data?.pages[0];
   return (
     <>
@@ -59,6 +60,12 @@ export function DevicesPage() {
         <p className="mb-2 text-open">
           <Go to="/unplaced">{count(unplaced.data.items.length, "device")}</Go>{" "}
           {unplaced.data.items.length === 1 ? "is" : "are"} unplaced: no sheet knows the platform or release.
+        </p>
+      )}
+      {away.data && away.data.items.length > 0 && (
+        <p className="mb-2 text-ink-2">
+          <Go to="/lives">{count(away.data.items.length, "device")}</Go> {away.data.items.length === 1 ? "is" : "are"}{" "}
+          not in service and not listed here.
         </p>
       )}
       <Shown of={found} what="the devices">

@@ -27,6 +27,9 @@ const KINDS: Record<DueKind, string> = {
   "release-late": "Correct the sheet",
   "not-heard-from": "Read again",
   unplaced: "Place it",
+  "look-again": "Bring back or retire",
+  "read-after-retired": "Find out",
+  "data-not-wiped": "Erase its data",
   "standing-differs": "Look into it",
   check: "Check updates",
 };

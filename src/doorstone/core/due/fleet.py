@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
+from doorstone.core.devices.life import GONE, Life, LifeChange
 from doorstone.core.due.items import DECIDERS, HANDS, KEEPERS, Due, DueDevice, DueKind, names, sites_of
 from doorstone.core.platforms.platform import Platform
 
@@ -78,6 +79,25 @@ def unplaced_due(reason: str, value: str, devices: Sequence[DueDevice], hint: st
     what = f"{reason.replace('-', ' ')} {value}".strip()
     words = f"{names(devices)}: placed by no sheet, {what}: {hint[0].lower()}{hint[1:]}"
     return _due(DueKind.UNPLACED, since, devices, words, KEEPERS, f"{reason} {value}".strip())
+
+
+def life_due(device: DueDevice, change: LifeChange, last_read: date | None) -> Iterator[Due]:
+    """What a device that is not in service leaves to do; `last_read` is the day of its newest reading."""
+    if change.life is Life.SET_ASIDE and change.look_on is not None:
+        words = f"{device.id} is set aside until this day: bring it back, retire it, or name another day"
+        yield _due(DueKind.LOOK_AGAIN, change.look_on, [device], words, HANDS, change.life)
+    if change.life not in GONE:
+        return
+    if last_read is not None and last_read > change.on:
+        words = (
+            f"{device.id} is {change.life} since {change.on} and was read on {last_read}: bring it back, or find out"
+        )
+        yield _due(DueKind.READ_AGAIN, last_read, [device], words, HANDS, change.life)
+    if not change.wiped_by:
+        words = (
+            f"{device.id} is {change.life} since {change.on} and nobody has erased its data: erase it, and say who did"
+        )
+        yield _due(DueKind.NOT_WIPED, change.on, [device], words, HANDS, change.life)
 
 
 def messages_due(platform: str, waiting: Sequence[tuple[str, int]], since: date) -> Due | None:

@@ -37,6 +37,9 @@ class DueKind(StrEnum):
     LATE = "release-late"
     SILENT = "not-heard-from"
     UNPLACED = "unplaced"
+    LOOK_AGAIN = "look-again"
+    READ_AGAIN = "read-after-retired"
+    NOT_WIPED = "data-not-wiped"
     SURPRISE = "standing-differs"
     CHECK = "check"
 

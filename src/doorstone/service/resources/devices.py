@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
 from pydantic import BaseModel, Field
 
 from doorstone.api.common import KitRoute, RequestModel
@@ -13,6 +15,13 @@ from doorstone.api.devices import (
     DeviceResponse,
     DisputeList,
     DisputeResponse,
+    LifeChangedList,
+    LifeChangedResponse,
+    LifeHistory,
+    LifeRequest,
+    LifeResponse,
+    OutOfServiceList,
+    OutOfServiceResponse,
     SettlementList,
     SettlementRequest,
     SettlementResponse,
@@ -28,9 +37,12 @@ from doorstone.api.kits import (
 )
 from doorstone.api.readings import FailureMessageList, FailureMessageResponse, NewRequirementRequest, TextMatchRequest
 from doorstone.api.sorting import AssessmentResponse
+from doorstone.core.devices.life import LifeChange
 from doorstone.core.kits.overrides import OverrideSet
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations
-from doorstone.work.devices import disputes, unplaced
+from doorstone.store.devices.lives import LifeRow
+from doorstone.work.context.ids import id_of
+from doorstone.work.devices import disputes, lives, unplaced
 from doorstone.work.devices import views as devices
 from doorstone.work.kits import overrides as kit_overrides
 from doorstone.work.readings import failure_messages
@@ -87,7 +99,13 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
     "GET", "/devices/<device>", "One device", roles=EVERYONE, query=ReleaseQuery, answer=DeviceDetail, cacheable=True
 )
 def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
-    return DeviceDetail.model_validate(devices.get_device(call.context, call.path["device"], call.query.release))
+    return _detail(devices.get_device(call.context, call.path["device"], call.query.release))
+
+
+def _detail(found: devices.Device) -> DeviceDetail:
+    fields = {name: getattr(found, name) for name in devices.Device.__slots__}
+    life = _life(found.life) if found.life is not None else None
+    return DeviceDetail.model_validate({**fields, "life": life})
 
 
 @operations(
@@ -97,9 +115,7 @@ def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
 def change_device(call: Call[None, DeviceChangeRequest]) -> BaseModel:
     asked = call.body
     change = devices.DeviceChange(asked.site, asked.role, asked.critical)
-    return DeviceDetail.model_validate(
-        devices.change_device(call.context, call.actor, call.path["device"], change, asked.note)
-    )
+    return _detail(devices.change_device(call.context, call.actor, call.path["device"], change, asked.note))
 
 
 @operations(
@@ -180,6 +196,54 @@ def list_unplaced(call: Call[None, None]) -> UnplacedList:
             for one in unplaced.list_unplaced(call.context)
         ]
     )
+
+
+# ------------------------------------------------------------------- lives
+
+
+class LifeQuery(RequestModel):
+    life: str = ""
+    site: str = ""
+
+
+@operations(
+    "GET", "/lives", "Devices that are not in service", roles=EVERYONE, query=LifeQuery, answer=OutOfServiceList
+)
+def list_lives(call: Call[LifeQuery, None]) -> OutOfServiceList:
+    found = lives.list_lives(call.context, call.query.life, call.query.site)
+    return OutOfServiceList(
+        items=[
+            OutOfServiceResponse(
+                **_life(one.last).model_dump(), name=one.row.name, site=one.row.site, model=one.row.model,
+                last_read_on=one.last_read_on, read_since=one.read_since,
+            )
+            for one in found
+        ]
+    )  # fmt: skip
+
+
+def _life(row: LifeRow) -> LifeResponse:
+    return LifeResponse(id=id_of("LF", row.id), device=row.device, by=row.by, at=row.at, **asdict(row.change))
+
+
+@operations("GET", "/devices/<device>/lives", "Every change of a device's life", roles=EVERYONE, answer=LifeHistory)
+def device_lives(call: Call[None, None]) -> LifeHistory:
+    return LifeHistory(items=[_life(row) for row in lives.device_lives(call.context, call.path["device"])])
+
+
+@operations(
+    "POST", "/lives", "Set devices aside, retire, replace or bring them back, all or none", roles=HANDS,
+    body=LifeRequest, answer=LifeChangedList, affected_devices=lambda call: _chosen(call),
+)  # fmt: skip
+def change_lives(call: Call[None, LifeRequest]) -> LifeChangedList:
+    a = call.body
+    change = LifeChange(a.life, a.on or call.context.today(), a.reason, a.look_on, a.wiped_by, a.replaced_by)
+    made = lives.change_lives(call.context, call.actor, _chosen(call), change)
+    return LifeChangedList(items=[LifeChangedResponse.model_validate(one) for one in made])
+
+
+def _chosen(call: Call[None, LifeRequest]) -> list[str]:
+    return lives.chosen(call.context, call.body.life, call.body.devices, call.body.selection, call.body.site)
 
 
 # ---------------------------------------------------------------- disputes

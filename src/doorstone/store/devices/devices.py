@@ -12,13 +12,14 @@ from operator import itemgetter
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.devices.life import Life
 from doorstone.store.ledger_changes import DEVICE_SEAL
 from doorstone.store.readings import contents
 
 
 @dataclass(frozen=True, slots=True)
 class DeviceRow:
-    """A device as it is settled: `profile` is None while no sheet describes its platform."""
+    """A device as it is settled: `profile` is None while no sheet describes its platform, or it is not in service."""
 
     id: str
     name: str
@@ -30,13 +31,18 @@ class DeviceRow:
     running_release: str
     edition: str
     profile: int | None
+    life: Life = Life.IN_SERVICE
+
+    @property
+    def in_service(self) -> bool:
+        return self.life is Life.IN_SERVICE
 
 
 class Record(NamedTuple):
     """A device's whole row. `current_contents`: JSON, what each source says now, as [source, time, content].
 
-    `profile` is None while no sheet describes its platform; `stands_until` is the last day on which it is as it was
-    settled, None if no word on it ages; `last_import_id` is the import that spoke of it last,
+    `profile` is None while no sheet describes its platform, or it is not in service; `stands_until` is the last day on
+    which it is as it was settled, None if no word on it ages; `last_import_id` is the import that spoke of it last,
     `last_read_at` the time of the newest reading.
     """
 
@@ -55,6 +61,7 @@ class Record(NamedTuple):
     current_contents: str
     last_import_id: int | None
     last_read_at: str = ""
+    life: str = Life.IN_SERVICE
 
 
 def new_record(device: str, at: str) -> Record:
@@ -75,7 +82,7 @@ class ReadingRow:
 def _row(r: sqlite3.Row) -> DeviceRow:
     return DeviceRow(
         r["id"], r["name"], r["site"], r["role"], bool(r["critical"]), r["platform"], r["model"], r["running_release"],
-        r["edition"], r["profile"],
+        r["edition"], r["profile"], Life(r["life"]),
     )  # fmt: skip
 
 
@@ -85,7 +92,7 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
     cursor.row_factory = None  # plain tuples, as many are read
     rows = cursor.execute(
         "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
-        " stands_until, current_contents, last_import_id, last_read_at"
+        " stands_until, current_contents, last_import_id, last_read_at, life"
         " FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
         (json.dumps(list(devices)),),
     )
@@ -106,18 +113,18 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"  # noqa: S608
         " profile, stands_until, current_contents, last_import_id, last_read_at, seal)"
         f" VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, {_SEAL_OF_NEW})",
-        added,
+        [record[:15] for record in added],
     )
     db.executemany(
         "UPDATE devices SET stands_until = ?12, current_contents = ?13, last_import_id = ?14, last_read_at = ?15"
         " WHERE id = ?1",
-        read,
+        [record[:15] for record in read],
     )
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8,"
         " running_release = ?9, edition = ?10, profile = ?11, stands_until = ?12, current_contents = ?13,"
         " last_import_id = ?14, last_read_at = ?15 WHERE id = ?1",
-        moved,
+        [record[:15] for record in moved],
     )
     _seal(db, [r[0] for r in moved if (r.site, r.role, r.critical) != _guarded(held[r[0]])])
     steps: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
@@ -170,8 +177,16 @@ def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, st
 
 def row_of(record: Record) -> DeviceRow:
     """The device as it is settled, of its whole row."""
-    one, name, site, role, critical, _, platform, model, running_release, edition, profile, *_ = record
-    return DeviceRow(one, name, site, role, bool(critical), platform, model, running_release, edition, profile)
+    one, name, site, role, critical, _, platform, model, running_release, edition, profile, *_, life = record
+    return DeviceRow(
+        one, name, site, role, bool(critical), platform, model, running_release, edition, profile, Life(life)
+    )
+
+
+def set_life(db: sqlite3.Connection, devices: Iterable[str], life: Life) -> None:
+    """Put devices into a life; whoever does it places them anew."""
+    db.executemany("UPDATE devices SET life = ? WHERE id = ?", [(life.value, name) for name in devices])
+    db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
 
 
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
@@ -179,6 +194,11 @@ def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
     listed = json.dumps(sorted(set(devices)))
     rows = db.execute("SELECT d.* FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value", (listed,))
     return [_row(r) for r in rows]
+
+
+def at_site(db: sqlite3.Connection, site: str) -> list[DeviceRow]:
+    """Every device at a site, of whatever platform and life, by id."""
+    return [_row(r) for r in db.execute("SELECT * FROM devices WHERE site = ? ORDER BY id", (site,))]
 
 
 def find(
@@ -313,18 +333,20 @@ def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
 
 
 def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
-    """The devices of which nothing was read from a day on, each with the time of its last reading, oldest first."""
+    """Those in service of which nothing was read from a day on, each with its last reading's time, oldest first."""
     rows = db.execute(
-        "SELECT * FROM devices WHERE last_read_at > '' AND last_read_at < ? ORDER BY last_read_at, id", (before,)
+        "SELECT * FROM devices WHERE last_read_at > '' AND last_read_at < ? AND life = 'in-service'"
+        " ORDER BY last_read_at, id",
+        (before,),
     )
     return [(_row(row), row["last_read_at"]) for row in rows]
 
 
 def unplaced(db: sqlite3.Connection, known: Mapping[str, Collection[str]]) -> list[tuple[DeviceRow, str]]:
-    """The devices of no platform and release that is `known`, each with the time of its newest reading, by id."""
+    """The devices in service of no platform and release that is `known`, each with its newest reading's time, by id."""
     pairs = json.dumps([[platform, release] for platform, releases in known.items() for release in releases])
     rows = db.execute(
-        "SELECT d.* FROM devices AS d WHERE d.profile IS NULL"
+        "SELECT d.* FROM devices AS d WHERE d.profile IS NULL AND d.life = 'in-service'"
         " UNION ALL SELECT d.* FROM profiles AS p CROSS JOIN devices AS d ON d.profile = p.id"
         " WHERE p.devices > 0 AND NOT EXISTS (SELECT 1 FROM json_each(?) AS j"
         " WHERE j.value ->> 0 = p.platform AND j.value ->> 1 = p.running_release) ORDER BY id",

@@ -32,13 +32,13 @@ class ReportedRow:
 
 
 def every(db: sqlite3.Connection, platform: str) -> list[MessageRow]:
-    """Every text reported now on the platform's devices, the most frequent first."""
+    """Every text reported now on the platform's devices in service, the most frequent first."""
     rows = db.execute(
         "SELECT t.text, COUNT(DISTINCT t.device) AS devices, GROUP_CONCAT(DISTINCT t.source) AS sources,"
         " MAX(t.taken_at) AS last, MIN(t.device) AS example, COALESCE(MAX(m.requirement), '') AS requirement"
         " FROM failure_messages AS t JOIN devices AS d ON d.id = t.device"
         " LEFT JOIN message_matches AS m ON m.platform = d.platform AND m.text = t.text"
-        " WHERE d.platform = ? GROUP BY t.text ORDER BY devices DESC, t.text",
+        " WHERE d.platform = ? AND d.life = 'in-service' GROUP BY t.text ORDER BY devices DESC, t.text",
         (platform,),
     )
     return [MessageRow(**dict(row)) for row in rows]

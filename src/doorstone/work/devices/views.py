@@ -16,7 +16,9 @@ from doorstone.core.sorting.assessment import State
 from doorstone.core.sorting.counts import Sorted
 from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as store
+from doorstone.store.devices import lives as life_store
 from doorstone.store.devices.devices import DeviceRow
+from doorstone.store.devices.lives import LifeRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
@@ -78,6 +80,7 @@ class FactLine(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Device:
     device: DeviceLine
+    life: LifeRow | None
     target: str
     releases: tuple[str, ...]
     facts: tuple[FactLine, ...]
@@ -143,8 +146,10 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
     ahead = now.forecast(device)
     with context.database.read() as db:
         readings = store.readings(db, device)
+        last = life_store.last(db, [device])
     return Device(
         _line(row, found, ahead),
+        last.get(device),
         release,
         tuple(r.id for r in platform.releases),
         tuple(facts),

@@ -12,6 +12,7 @@ from doorstone.core.due.items import Due, in_order
 from doorstone.core.exceptions.life import ExceptionState
 from doorstone.store import exceptions as store
 from doorstone.store import people as people_store
+from doorstone.store.devices import lives as life_store
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.store.people import PersonRow
 from doorstone.work.context.context import Context
@@ -60,7 +61,8 @@ def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[
             self_approval=policy.self_approval, active=active,
         )  # fmt: skip
     since = {device: date.fromisoformat(row.start_on) for device, row in after.items()}
-    yield from upgrade_items(context, db, now, since)
+    away = set(life_store.out_of_service(db))
+    yield from (due for due in upgrade_items(context, db, now, since) if due.object not in away)
     yield from fleet_items(context, db, now)
 
 

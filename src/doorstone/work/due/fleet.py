@@ -12,6 +12,7 @@ from doorstone.core.due.fleet import (
     contradiction_due,
     kit_due,
     late_releases,
+    life_due,
     link_due,
     messages_due,
     servicing_due,
@@ -25,6 +26,7 @@ from doorstone.store import attempts as attempt_store
 from doorstone.store import kits as kit_store
 from doorstone.store import media as media_store
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import lives as life_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
@@ -56,6 +58,7 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
             what = f"{media.platform} {media.release}, {media.language}"
             yield link_due(id_of("MD", media.id), what, ends, now.today)
     yield from _kits(db, now, ahead)
+    yield from _lives(db, ahead)
     yield from _silent(context, db, now)
     yield from _unplaced(db, now)
 
@@ -93,9 +96,19 @@ def _kits(db: sqlite3.Connection, now: Snapshot, ahead: date) -> Iterator[Due]:
     used = {(a.kit, a.device) for a in attempt_store.every(db) if a.outcome == "completed"}
     for row in kit_store.every(db, None):
         last = date.fromisoformat(row.expires_on) if row.expires_on else None
-        unused = [device for device in row.devices if (row.id, device) not in used]
+        unused = [device for device in row.devices if (row.id, device) not in used and now.device(device).in_service]
         if unused and last is not None and now.today <= last <= ahead:
             yield kit_due(id_of("KT", row.id), [DueDevice(name, now.device(name).site) for name in unused], last)
+
+
+def _lives(db: sqlite3.Connection, ahead: date) -> Iterator[Due]:
+    changes = life_store.not_in_service(db)
+    rows = {row.id: row for row in device_store.named(db, [one.device for one in changes])}
+    read = device_store.read_on(db, rows)
+    for one in changes:
+        for due in life_due(_device(rows[one.device]), one.change, read.get(one.device)):
+            if due.on <= ahead:
+                yield due
 
 
 def _unplaced(db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
+from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.batch import RequestGroup, group, to_request
 from doorstone.core.exceptions.life import ExceptionState, Refusal
 from doorstone.core.platforms.platform import Platform
@@ -92,7 +93,11 @@ def _plan(
     assessed = now.assessments(now.rows(devices), asked.release)
     named = _named(now, platform, asked.release, devices, besides)
     wanted, refused = {}, []
+    lives = {row.id: row.life for row in now.rows(devices)}
     for device in devices:
+        if device in lives and (alone := left_alone(device, lives[device])):
+            refused.append(ErrorEntry(device, *alone, device))
+            continue
         known = assessed.get(device) or now.assessment(device, asked.release)
         found = to_request(device, known, named.get(device, {}))
         if isinstance(found, frozenset) and asked.requirements:

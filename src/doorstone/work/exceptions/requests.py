@@ -10,6 +10,7 @@ from typing import Any
 
 from doorstone.core.conditions import ConditionError, parse
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import (
     ExceptionState,
     Involved,
@@ -372,7 +373,11 @@ def refusal_entries(
     """Why these requirements cannot be excepted on these devices, one by one; empty if they can."""
     found = []
     assessed = now.assessments(now.rows(devices), release)
+    lives = {row.id: row.life for row in now.rows(devices)}
     for device in sorted(set(devices)):
+        if device in lives and (alone := left_alone(device, lives[device])):
+            found.append(ErrorEntry(device, *alone, device))
+            continue
         known = assessed.get(device) or now.assessment(device, release)
         floors = [f.requirement for f in known.unmet("floor") if f.requirement.id not in requirements]
         if known.state is State.FLOORED and floors:

@@ -40,6 +40,7 @@ def device_forecast(context: Context, device: str, release: str = "") -> DeviceF
     platform = now.need_sheet(device).platform
     release = release or target_release(platform, context.today())
     need_release(platform, release)
+    now.need_in_service(device)
     ahead = now.forecast(device)
     if ahead is None:
         runs = now.view(device).text("os.release") or "unread"

@@ -52,7 +52,7 @@ def device_scenarios(context: Context, device: str) -> DeviceScenarios:
 
 def _known(context: Context, device: str) -> tuple[Snapshot, Platform, View]:
     now = snapshot(context)
-    now.device(device)
+    now.need_in_service(device)
     platform, view = now.need_sheet(device).platform, now.view(device)
     runs = view.text("os.release")
     if not platform.has(runs):

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from doorstone.core.conditions import Outcome
+from doorstone.core.devices.life import left_alone
 from doorstone.core.kits.case import KitCase, KitException
 from doorstone.core.kits.check import kit_differences
 from doorstone.core.kits.files import archive, kit_refusals, render
@@ -171,6 +172,8 @@ def _device_case(
         ErrorEntry(f"{device}, {r.subject}", r.reason, r.hint)
         for r in kit_refusals(assessment, excepted, permitted.stale, choice, gates, waive)
     ]
+    if alone := left_alone(device, now.device(device).life):
+        refused.insert(0, ErrorEntry(device, *alone))
     refused += [
         ErrorEntry(f"{device}, {g.gate.id}", f"{g.gate.title} is a stop and cannot be waived", g.gate.todo)
         for g in gates

@@ -14,6 +14,7 @@ from datetime import date, datetime
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.classes import WORDS, Classifier
+from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
     BUILT_IN,
@@ -60,7 +61,7 @@ from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
 
 class Place(NamedTuple):
-    """Where a device belongs: its platform and what it is there; no profile without a sheet."""
+    """Where a device belongs: its platform and what it is there; no profile without a sheet, or out of service."""
 
     platform: str
     model: str
@@ -295,11 +296,11 @@ class Settler:
         row = record or device_store.new_record(device, self.at)
         text, last = one_content(source, taken_at, content), max(row.last_read_at, taken_at)
         if not about:
-            return Record(*row[:12], text, number or row.last_import_id, last)
+            return Record(*row[:12], text, number or row.last_import_id, last, row.life)
         own = guarded(about, record, number, obeyed=obeyed).get
         return Record(
             device, own("name", row[1]), own("site", row[2]), own("role", row[3]), own("critical", row[4]), *row[5:12],
-            text, number or row.last_import_id, last,
+            text, number or row.last_import_id, last, row.life,
         )  # fmt: skip
 
     def drop_older(self, device: str, fact: str, before: str) -> None:
@@ -322,6 +323,8 @@ class Settler:
                 if content is not None
                 else self._until(place.platform, current)
             )
+            if row.life != Life.IN_SERVICE:  # only what is in service has a class, and so counts
+                place = place._replace(profile=None)
             rows.append(Record(*row[:6], *place, until, *row[12:]))
         return rows
 

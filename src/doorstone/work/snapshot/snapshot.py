@@ -11,6 +11,7 @@ from typing import Any, NamedTuple, cast
 
 from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.devices.life import left_alone
 from doorstone.core.devices.profiles import view_of
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown
 from doorstone.core.facts import View
@@ -141,6 +142,11 @@ class Snapshot:
             name = self.device(device).platform or "unread"
             raise MissingError(f"The platform of {device} is {name}, which no sheet describes", "Load its sheet first")
         return sheet
+
+    def need_in_service(self, device: str) -> None:
+        """Raises `MissingError` for a device that is not in service: nothing is planned for it."""
+        if alone := left_alone(device, self.device(device).life):
+            raise MissingError(f"{alone[0]}, so it has no forecast", "Bring it back into service first")
 
     def one_platform(self, devices: Iterable[str], hint: str) -> Platform:
         """The platform of these devices. Raises `MissingError`; `BadInputError` with the hint if there are several."""

@@ -48,10 +48,12 @@ def stale_reasons(
 ) -> dict[str, list[str]]:
     """The devices that are no longer what was approved, each with what changed. `approved` is what was shown of each.
 
-    A device that runs a later release than the exception names is left out: for it the exception has served.
+    A device that runs a later release than the exception names is left out: for it the exception has served; and one
+    that is not in service: nobody need look at it.
     """
     changed: dict[str, list[str]] = {}
     rows = {one.id: one for one in now.rows(approved)}
+    approved = {name: seen for name, seen in approved.items() if name not in rows or rows[name].in_service}
     seen = now.shown(approved, release, requirements)
     for device, before in approved.items():
         if device not in seen:

@@ -81,7 +81,7 @@ BESIDE_ROOMS = {
     "api": {"common", "times"},
     "work": GROUND,
     "service": set[str](),
-    "cli": {"batch_files", "collect", "connection", "dry_run", "filters", "lazy", "main", "output", "serve"},
+    "cli": {"collect", "connection", "dry_run", "filters", "lazy", "main", "output", "record_files", "serve"},
     "console": set[str](),
 }
 GONE = {

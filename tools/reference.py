@@ -17,10 +17,11 @@ from typer.testing import CliRunner
 
 from doorstone.cli.main import JobOrder, app
 from doorstone.core.conditions import OPERATORS
-from doorstone.core.facts import BUILT_IN
+from doorstone.core.facts import BUILT_IN, FactType
 from doorstone.formats.mapping import MappingDocument
 from doorstone.formats.sheet_schema import json_schema
 from doorstone.service.config import Config
+from doorstone.service.record_files import KINDS, fields_of
 from doorstone.service.resources import OPERATIONS
 
 OUT = Path(__file__).parent.parent / "docs" / "reference"
@@ -201,6 +202,40 @@ def mappings() -> Iterator[str]:
     yield MAPPING_RULES
 
 
+RECORDS_HEAD = """# Records from files
+
+A file holds a row for each record: a table that ends in `.csv` or `.tsv` (with a header), JSON (one list of objects),
+or NDJSON (one object a line). Rows are recorded all or none; everything that is wrong is named by its line. Columns
+that nobody knows are refused; a [mapping](mappings.md) (`--map`) brings in foreign columns, dates and words. Several
+words in a cell are parted by semicolons. Empty cells are left out.
+"""
+RECORD_COMMANDS = {
+    "attempts": "attempt import", "observations": "observe import", "fixes": "fix import", "lives": "device import",
+    "settlements": "dispute import", "follow-ups": "follow-up import",
+}  # fmt: skip
+
+
+def records() -> Iterator[str]:
+    yield RECORDS_HEAD
+    for kind, of in KINDS.items():
+        yield f"## {kind.capitalize()}\n"
+        yield f"`doorstone {RECORD_COMMANDS[kind]} FILE`, `POST /records/{kind}`\n"
+        yield "| column | what may stand there | needed | |"
+        yield "|---|---|---|---|"
+        for name, field in fields_of(kind).items():
+            held = of.row.model_fields[name]
+            words = ", ".join(f"`{word}`" for word in field.choices) or WORDS_OF_TYPE[field.type]
+            needed = "yes" if held.is_required() else ""
+            yield f"| `{name}` | {words} | {needed} | {held.description or ''} |"
+        yield ""
+
+
+WORDS_OF_TYPE = {
+    FactType.TEXT: "text", FactType.SET: "words", FactType.DATE: "a day, 2027-01-18",
+    FactType.TIMESTAMP: "a time, 2027-01-18T09:30:00", FactType.FLAG: "`true`, `false`",
+}  # fmt: skip
+
+
 def _help(*words: str) -> str:
     text = CliRunner().invoke(app, [*words, "--help"], prog_name="doorstone").stdout
     return "\n".join(line.rstrip() for line in text.strip("\n").splitlines())
@@ -231,7 +266,7 @@ def cli() -> Iterator[str]:
 
 
 PAGES = {"facts.md": facts, "api.md": api, "configuration.md": configuration, "sheet.md": sheet, "cli.md": cli,
-         "mappings.md": mappings}  # fmt: skip
+         "mappings.md": mappings, "records.md": records}  # fmt: skip
 
 
 def main() -> int:

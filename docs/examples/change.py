@@ -174,6 +174,8 @@ def media_and_kits(client: Client) -> None:
 def upgrades(client: Client) -> None:
     at = datetime(2027, 1, 18, 7)
     tried = AttemptRequest(device="nbt-101", outcome="abandoned", started_at=at, ended_at=at)
+    rows = "device,seen_on,update_class,result\nnbt-102,2027-01-18,driver,arrived\n"
+    print(client.record_file("observations", rows, "csv").items[0].words)
     print(client.record_attempt(tried).number, len(client.record_attempts([tried, tried])))
     open_step = next(
         step for one in client.attempts() for step in client.follow_ups(one.device).steps if step.state == "open"

@@ -47,7 +47,7 @@ WRITES = {
         "edit_exception", "withdraw_exception", "make_kit", "record_attempt", "record_fix",
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",
-        "record_observation", "settle_dispute", "save_selection", "delete_selection", "change_lives",
+        "record_observation", "settle_dispute", "save_selection", "delete_selection", "change_lives", "record_file",
     },
     "approver": OWN | CARE | {"decide_exception", "decide_exceptions", "change_device"},
     "viewer": OWN,

@@ -500,6 +500,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/records/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record the rows of a file, all or none: attempts, observations, fixes, lives, settlements or follow-ups
+         * @description Roles: administrator, technician.
+         */
+        post: operations["record_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readings": {
         parameters: {
             query?: never;
@@ -5729,6 +5749,62 @@ export interface components {
              */
             today: string;
         };
+        /**
+         * RecordFileRequest
+         * @description A file of records: a row each, of one kind. Columns are the fields of one record; a mapping names others.
+         */
+        RecordFileRequest: {
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "ndjson" | "json" | "csv" | "tsv";
+            /**
+             * Text
+             * @description The whole file
+             */
+            text: string;
+            /**
+             * Mapping
+             * @description A mapping file, TOML, for foreign columns and words
+             * @default
+             */
+            mapping: string;
+        };
+        /** RecordFileResponse */
+        RecordFileResponse: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "attempts" | "observations" | "fixes" | "lives" | "settlements" | "follow-ups";
+            /** Recorded */
+            recorded: number;
+            /**
+             * Known
+             * @description Rows that were recorded before, and left alone
+             */
+            known: number;
+            /** Items */
+            items: components["schemas"]["RecordedResponse"][];
+        };
+        /** RecordedResponse */
+        RecordedResponse: {
+            /** Line */
+            line: number;
+            /** Device */
+            device: string;
+            /**
+             * Id
+             * @description Empty for what was known already
+             */
+            id: string;
+            /**
+             * Words
+             * @description What was recorded
+             */
+            words: string;
+        };
         /** ReleaseResponse */
         ReleaseResponse: {
             /** Id */
@@ -9510,6 +9586,128 @@ export interface operations {
             };
             /** @description The role does not allow it */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_file: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordFileRequest"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordFileResponse"];
+                };
+            };
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordFileResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

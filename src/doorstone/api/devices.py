@@ -103,6 +103,18 @@ class LifeRequest(RequestModel):
     replaced_by: str = Field("", description="With replaced: the device in its place")
 
 
+class LifeRow(RequestModel):
+    """A change of a device's life in a file of many."""
+
+    device: str
+    life: Life
+    on: date | None = None
+    reason: str = Field(max_length=1000)
+    look_on: date | None = None
+    wiped_by: str = Field("", max_length=100)
+    replaced_by: str = ""
+
+
 class LifeChangedResponse(ApiModel):
     device: str
     site: str

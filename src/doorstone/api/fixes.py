@@ -34,6 +34,12 @@ class FixDoneRequest(RequestModel):
     note: str = Field("", max_length=1000, description="What happened; needed if it failed")
 
 
+class FixRow(FixDoneRequest):
+    """A fix in a file of many."""
+
+    device: str
+
+
 class FixDoneResponse(ApiModel):
     id: str
     device: str

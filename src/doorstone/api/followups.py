@@ -44,6 +44,13 @@ class FollowUpRequest(RequestModel):
     confirm: bool = Field(False, description="Said twice: that doing it ends going back is meant")
 
 
+class FollowUpRow(FollowUpRequest):
+    """What came of a follow-up, in a file of many."""
+
+    device: str
+    step: str = Field(description="Its id, or its name as the device's list has it")
+
+
 def _as_text(value: Any) -> Any:
     """A value of a JSON store as the text that is kept: a list or number as JSON writes it."""
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)

@@ -74,6 +74,31 @@ class ImportResponse(ApiModel):
     changes: ChangesResponse | None
 
 
+RecordKind = Literal["attempts", "observations", "fixes", "lives", "settlements", "follow-ups"]
+
+
+class RecordFileRequest(RequestModel):
+    """A file of records: a row each, of one kind. Columns are the fields of one record; a mapping names others."""
+
+    form: FormName
+    text: str = Field(max_length=20_000_000, description="The whole file")
+    mapping: str = Field("", max_length=200_000, description="A mapping file, TOML, for foreign columns and words")
+
+
+class RecordedResponse(ApiModel):
+    line: int
+    device: str
+    id: str = Field(description="Empty for what was known already")
+    words: str = Field(description="What was recorded")
+
+
+class RecordFileResponse(ApiModel):
+    kind: RecordKind
+    recorded: int
+    known: int = Field(description="Rows that were recorded before, and left alone")
+    items: list[RecordedResponse]
+
+
 class ImportList(ApiModel):
     items: list[ImportResponse]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,11 +11,11 @@ import typer
 from doorstone.api.attempts import AttemptRequest, AttemptResponse
 from doorstone.api.forecast import UpgradePathResponse
 from doorstone.api.updates import ObservationRequest
-from doorstone.cli.batch_files import as_requests, read_rows
 from doorstone.cli.connection import client
 from doorstone.cli.devices import DeviceArgument, course_words
 from doorstone.cli.filters import PlatformOption, ReleaseOption
 from doorstone.cli.output import FormOption, OutputFormat, out, reports_errors, say, show
+from doorstone.cli.record_files import add_import
 from doorstone.core.platforms.platform import UpdateClass
 
 attempt_app = typer.Typer(no_args_is_help=True)
@@ -133,22 +132,11 @@ def record_attempt(
         say(f"Next: [bold]doorstone forecast[/] {device}")
 
 
-@attempt_app.command("import")
-@reports_errors
-def import_attempts(
-    context: typer.Context,
-    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="CSV with a header, or NDJSON.")],
-    form: FormOption = OutputFormat.TABLE,
-) -> None:
-    """Record a day's attempts from a file, all or none. Columns are those of one attempt; refused_by by semicolons."""
-    rows = read_rows(file)
-    for row in rows:
-        if isinstance(row.get("refused_by"), str):
-            row["refused_by"] = [name.strip() for name in row["refused_by"].split(";") if name.strip()]
-    asked = as_requests(file, rows, AttemptRequest)
-    with client(context) as service:
-        found = service.record_attempts(asked)
-    _print(form, found, found)
+add_import(
+    attempt_app,
+    "attempts",
+    "Record attempts from a file, all or none. Columns are those of one attempt; refused_by by semicolons.",
+)
 
 
 class RateBy(StrEnum):
@@ -229,18 +217,9 @@ def record_observation(
     show(form, found, ["observation", "device", "seen on", "class", "result", "reason"], [row])
 
 
-@observe_app.command("import")
-@reports_errors
-def import_observations(
-    context: typer.Context,
-    file: Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="CSV with a header, or NDJSON.")],
-    form: FormOption = OutputFormat.TABLE,
-) -> None:
-    """Record observations from a file, all or none; those known already are left alone."""
-    asked = as_requests(file, read_rows(file), ObservationRequest)
-    with client(context) as service:
-        found = service.record_observations(asked)
-    show(form, found, ["recorded", "known already"], [[found.recorded, found.known]])
+add_import(
+    observe_app, "observations", "Record observations from a file, all or none; those known already are left alone."
+)
 
 
 @observe_app.command("standing")

@@ -20,6 +20,7 @@ from doorstone.cli.filters import (
     WordsOption,
 )
 from doorstone.cli.output import LEGEND, MARKS, FormOption, OutputFormat, out, reports_errors, say, show, strip
+from doorstone.cli.record_files import add_import
 
 app = typer.Typer(no_args_is_help=True)
 DeviceArgument = Annotated[str, typer.Argument(help="Device id.")]
@@ -287,6 +288,10 @@ def list_lives(
         say(f"Read since: {', '.join(again)}. Back into service: [bold]doorstone device return[/] DEVICE --reason ...")
 
 
+add_import(
+    app, "lives", "Take devices out of service or back from a file, all or none: device, life, reason, on, look_on, ..."
+)
+
 # ---------------------------------------------------------------- disputes
 
 dispute_app = typer.Typer(no_args_is_help=True)
@@ -345,3 +350,8 @@ def list_settled(
         found = service.settlements(device)
     rows = [[s.id, s.subject, s.value, s.reason, s.by, s.at.date(), s.stands] for s in found]
     show(form, found, ["settlement", "about", "believed", "reason", "by", "on", "stands"], rows)
+
+
+add_import(
+    dispute_app, "settlements", "Settle disputes from a file, all or none: device, kind, subject, value, reason."
+)

@@ -25,6 +25,7 @@ from doorstone.cli.filters import (
     filter_options,
 )
 from doorstone.cli.output import USAGE, FormOption, OutputFormat, fail, out, reports_errors, say, show
+from doorstone.cli.record_files import add_import
 
 fleet_app = typer.Typer(no_args_is_help=True)
 fix_app = typer.Typer(no_args_is_help=True)
@@ -273,6 +274,9 @@ def record_fix(
          [[found.id, found.device, found.title, found.outcome, found.word]])  # fmt: skip
     if form is OutputFormat.TABLE and not failed:
         say(f"Read the device again to prove it. Then: [bold]doorstone device show[/] {device}")
+
+
+add_import(fix_app, "fixes", "Record fixes from a file, all or none: device, title, outcome, done_at, note.")
 
 
 # ---------------------------------------------------------------- selections

@@ -26,6 +26,7 @@ from doorstone.cli.filters import (
     filter_of,
 )
 from doorstone.cli.output import BAD_INPUT, USAGE, FormOption, OutputFormat, fail, out, reports_errors, say, show
+from doorstone.cli.record_files import add_import
 
 follow_up_app = typer.Typer(no_args_is_help=True)
 
@@ -84,6 +85,13 @@ def settle_step(
     with client(context) as service:
         found = service.settle_follow_up(name, asked)
     _steps(form, found, [found])
+
+
+add_import(
+    follow_up_app,
+    "follow-ups",
+    "Settle follow-ups from a file, all or none: device, step (its name or id), state, answer.",
+)
 
 
 @follow_up_app.command("verified")

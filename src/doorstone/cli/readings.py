@@ -8,26 +8,18 @@ from typing import Annotated
 import typer
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 
-from doorstone.api.readings import ChangesResponse, FormName, ImportRequest, ImportResponse
+from doorstone.api.readings import ChangesResponse, ImportRequest, ImportResponse
 from doorstone.cli.connection import client
 from doorstone.cli.output import BAD_INPUT, REFUSED, FormOption, OutputFormat, err, fail, out, reports_errors, say, show
+from doorstone.cli.record_files import MapOption, form_of
 from doorstone.client import Client
 
 app = typer.Typer(no_args_is_help=True)
 ReadingsFile = Annotated[
     Path, typer.Argument(exists=True, dir_okay=False, help="Readings: .csv, .tsv, .json, else NDJSON.")
 ]
-MapOption = Annotated[
-    Path | None, typer.Option("--map", "-m", exists=True, dir_okay=False, help="How foreign columns map, TOML.")
-]
 ImportArgument = Annotated[str, typer.Argument(help="Import id, such as IM-0001.")]
-_FORMS: dict[str, FormName] = {".csv": "csv", ".tsv": "tsv", ".tab": "tsv", ".json": "json"}
 _COLUMNS = ["import", "file", "state", "readings", "devices", "new", "rejected", "by", "on"]
-
-
-def form_of(file: Path) -> FormName:
-    """The form that a file's name says; NDJSON if it says nothing."""
-    return _FORMS.get(file.suffix.lower(), "ndjson")
 
 
 @app.command("import")

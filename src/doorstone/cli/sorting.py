@@ -15,7 +15,8 @@ from doorstone.cli.connection import client, the_platform
 from doorstone.cli.filters import PlatformOption, ReleaseOption
 from doorstone.cli.output import BAD_INPUT, MISSING, FormOption, OutputFormat, fail, reports_errors, say, show
 from doorstone.cli.platforms import platform_from
-from doorstone.cli.readings import MapOption, ReadingsFile, form_of
+from doorstone.cli.readings import ReadingsFile
+from doorstone.cli.record_files import MapOption, form_of
 from doorstone.core.facts import Reading, settle
 from doorstone.core.platforms.platform import Platform, Sort, target_release
 from doorstone.core.sorting.assessment import Assessment, Scope, assess

@@ -57,6 +57,9 @@ from doorstone.api.readings import (
     ImportResponse,
     NewRequirementRequest,
     ReadingsRequest,
+    RecordFileRequest,
+    RecordFileResponse,
+    RecordKind,
     SourceList,
     SourceResponse,
     TextMatchRequest,
@@ -194,6 +197,14 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
 
     def overrides(self, device: str, release: str = "", route: str = "in-place") -> OverrideAnswerResponse:
         return self._get(OverrideAnswerResponse, f"/devices/{device}/overrides", release=release, route=route)
+
+    def record_file(self, kind: RecordKind, text: str, form: FormName, mapping: str = "") -> RecordFileResponse:
+        """Record the rows of a file, all or none: attempts, observations, fixes, lives, settlements or follow-ups.
+
+        Raises `BadInputError`; its problem names every row that is wrong.
+        """
+        asked = RecordFileRequest(form=form, text=text, mapping=mapping)
+        return self._create(RecordFileResponse, f"/records/{kind}", asked)
 
     # -------------------------------------------------------------- sorting
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -24,14 +23,13 @@ from doorstone.core.facts import FactError, FactSpec
 from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 from doorstone.formats.reading_records import DEVICE_ID, Content, ImportProblem, ReadingRecord
+from doorstone.formats.text_lines import MOST_LINE, FileError, delimiter_of, parse_json, text_lines, too_long
 
 FORMS = ("ndjson", "json", "csv", "tsv")
 _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": True, "no": False}
-MOST_LINE = 100_000
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
 MOST_VALUES = 100_000
-_NOT_UTF_8 = "Save the file as UTF-8, or name its encoding in a mapping"
 _KEYS = frozenset({*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"})
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 
@@ -71,7 +69,7 @@ def read_stream(
                 raise CellError("device", message, f"Keep one of the two {word}s")
             yield record
         except CellError as error:
-            fatal = isinstance(error, _FileError)
+            fatal = isinstance(error, FileError)
             yield ImportProblem(number, error.place, error.message, error.hint, word, fatal)
     if empty:
         hint = "Check that it is the file you meant"
@@ -80,14 +78,10 @@ def read_stream(
 
 def _rows(stream: BinaryIO, form: str, coder: _Coder, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
     if form == "ndjson":
-        return _json_lines(stream, mapping) if mapping or _marked(stream) else _plain_lines(stream, coder)
+        return _jsontext_lines(stream, mapping) if mapping or _marked(stream) else _plaintext_lines(stream, coder)
     if form == "json":
         return _json_items(stream, mapping)
     return _table_rows(stream, "\t" if form == "tsv" else "", coder.specs, mapping)
-
-
-class _FileError(CellError):
-    """Something that makes the whole file unusable."""
 
 
 # --------------------------------------------------------------------- lines
@@ -100,7 +94,7 @@ def _marked(stream: BinaryIO) -> bool:
     return head.startswith((b"\xff\xfe", b"\xfe\xff", b"\xef\xbb\xbf")) or b"\r" in head.replace(b"\r\n", b"")
 
 
-def _plain_lines(stream: BinaryIO, coder: _Coder) -> Iterator[tuple[int, ReadingRecord | CellError]]:
+def _plaintext_lines(stream: BinaryIO, coder: _Coder) -> Iterator[tuple[int, ReadingRecord | CellError]]:
     """NDJSON in UTF-8: each line as its record, or as what is wrong with it."""
 
     number = 0
@@ -123,7 +117,7 @@ def _line_record(number: int, line: bytes, coder: _Coder) -> ReadingRecord:
     text = _text(line)
     if isinstance(text, CellError):
         raise text
-    data = _json(text.rstrip("\r\n"))
+    data = parse_json(text.rstrip("\r\n"))
     if isinstance(data, CellError):
         raise data
     return _record(number, data, coder)
@@ -157,99 +151,43 @@ def _text(line: bytes) -> str | CellError:
         if len(told) <= MOST_LINE:
             return CellError(where, "A character here is not UTF-8", "Save the file as UTF-8")
         text = told
-    return _too_long() if len(text) > MOST_LINE and len(text.rstrip("\r\n")) >= MOST_LINE else text
-
-
-def _too_long() -> CellError:
-    return CellError("line", f"longer than {MOST_LINE:,} characters", "Split it into lines")
-
-
-def _lines(stream: BinaryIO, encoding: str = "") -> Iterator[tuple[int, str | CellError]]:
-    """Numbered lines of text; one that is too long or is not text comes as an error in its place."""
-    head = stream.read(2)
-    stream.seek(0)
-    encoding = "utf-16" if head in (b"\xff\xfe", b"\xfe\xff") else encoding or "utf-8-sig"
-    errors = "surrogateescape" if encoding == "utf-8-sig" else "replace"
-    text = io.TextIOWrapper(stream, encoding, errors, newline="")
-    number = 0
-    try:
-        while line := text.readline(MOST_LINE + 1):
-            number += 1
-            if len(line) > MOST_LINE and line[-1] not in "\r\n":
-                while (rest := text.readline(MOST_LINE)) and rest[-1] not in "\r\n":
-                    pass
-                yield number, _too_long()
-                continue
-            bad = re.search("[\ud800-\udfff]", line)
-            if bad:
-                where = f"column {bad.start() + 1}"
-                yield number, CellError(where, "A character here is not UTF-8", _NOT_UTF_8)
-            else:
-                yield number, line
-    finally:
-        if not stream.closed:
-            text.detach()
+    return too_long() if len(text) > MOST_LINE and len(text.rstrip("\r\n")) >= MOST_LINE else text
 
 
 # ---------------------------------------------------------------------- JSON
 
 
-def _json_lines(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
-    for number, line in _lines(stream, mapping.document.encoding if mapping else ""):
+def _jsontext_lines(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
+    for number, line in text_lines(stream, mapping.document.encoding if mapping else ""):
         if isinstance(line, CellError):
             yield number, line
         elif line.strip():
-            yield number, _mapped(_json(line.rstrip("\r\n")), mapping)
+            yield number, _mapped(parse_json(line.rstrip("\r\n")), mapping)
 
 
 def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
     raw = stream.read(MOST_JSON + 1)
     if len(raw) > MOST_JSON:
-        yield 1, _FileError("file", f"over {MOST_JSON // 2**20} MiB of JSON in one piece", "Write one object a line")
+        yield 1, FileError("file", f"over {MOST_JSON // 2**20} MiB of JSON in one piece", "Write one object a line")
         return
     try:
         given = mapping.document.encoding if mapping else ""
         text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else given or "utf-8-sig")
     except UnicodeDecodeError as error:
-        yield 1, _FileError("file", f"Byte {error.start + 1} is not UTF-8", "Save the file as UTF-8")
+        yield 1, FileError("file", f"Byte {error.start + 1} is not UTF-8", "Save the file as UTF-8")
         return
-    data = _json(text, "one list of JSON objects") if text.strip() else []
+    data = parse_json(text, "one list of JSON objects") if text.strip() else []
     if isinstance(data, CellError):
-        yield 1, _FileError(data.place, data.message, data.hint)
+        yield 1, FileError(data.place, data.message, data.hint)
         return
     items = data.get("readings") if isinstance(data, dict) else data
     if items is None and mapping is not None:
         items = [data]  # one foreign object is one device
     if not isinstance(items, list):
-        yield 1, _FileError("file", "Not a list of readings", 'Write [ {...}, {...} ] or { "readings": [ ... ] }')
+        yield 1, FileError("file", "Not a list of readings", 'Write [ {...}, {...} ] or { "readings": [ ... ] }')
         return
     for number, item in enumerate(items, 1):
         yield number, _mapped(item, mapping)
-
-
-def _json(text: str, wanted: str = "one whole JSON object a line") -> Any:
-    try:
-        return json.loads(text, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
-    except json.JSONDecodeError as error:
-        cut = error.pos >= len(text.rstrip()) - 1 and error.msg != "Extra data"
-        cut = cut or error.msg.startswith("Unterminated string")
-        at, message = (len(text) + 1, "It is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
-        place = f"column {at}" if "\n" not in text.strip() else f"line {error.lineno}, column {error.colno}"
-        return CellError(place, message, f"Write {wanted}")
-    except (ValueError, RecursionError) as error:
-        message = "nested too deep" if isinstance(error, RecursionError) else str(error)
-        return CellError("line", message, f"Write {wanted}, plain")
-
-
-def _no_repeats(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
-    data = dict(pairs)
-    if len(data) != len(pairs):
-        raise ValueError("a key stands twice")
-    return data
-
-
-def _no_constant(word: str) -> Any:
-    raise ValueError(f"{word} is not a number")
 
 
 def _mapped(item: Any, mapping: ColumnMapping | None) -> Any:
@@ -274,7 +212,7 @@ def _table_rows(
 
     def lines() -> Iterator[str]:
         nonlocal at
-        for number, line in _lines(stream, encoding):
+        for number, line in text_lines(stream, encoding):
             at = number
             if isinstance(line, CellError):
                 bad.append((number, line))
@@ -282,7 +220,7 @@ def _table_rows(
             else:
                 yield line
 
-    delimiter = (mapping.document.separator if mapping else "") or delimiter or _delimiter(stream, encoding)
+    delimiter = (mapping.document.separator if mapping else "") or delimiter or delimiter_of(stream, encoding)
     reader = csv.reader(lines(), delimiter=delimiter, strict=True)
     header: list[str] | None = None
     while True:
@@ -314,17 +252,7 @@ def _table_rows(
 
 
 def _as_file(error: CellError) -> CellError:
-    return _FileError("header", error.message, error.hint)
-
-
-def _delimiter(stream: BinaryIO, encoding: str) -> str:
-    """What parts the cells of a table: the mark that stands most often in its first line that is not blank."""
-    head = next((line for _, line in _lines(stream, encoding) if isinstance(line, CellError) or line.strip()), "")
-    stream.seek(0)
-    if isinstance(head, CellError):
-        return ","
-    plain = re.sub(r'"[^"]*"', "", head)
-    return max(",;\t", key=lambda mark: (plain.count(mark), mark == ","))
+    return FileError("header", error.message, error.hint)
 
 
 def _header_problems(
@@ -332,23 +260,23 @@ def _header_problems(
 ) -> Iterator[CellError]:
     for at, column in enumerate(columns):
         if column in columns[:at]:
-            yield _FileError(column or "header", "The column stands twice", "Remove one of them")
+            yield FileError(column or "header", "The column stands twice", "Remove one of them")
     if mapping is not None:
         for column in mapping.missing(columns):
-            yield _FileError("header", f"The column {column!r} is mapped but missing", "Correct the mapping's from")
+            yield FileError("header", f"The column {column!r} is mapped but missing", "Correct the mapping's from")
         for column in mapping.unknown(columns):
             hint = 'Map it, or write others = "ignore" in the mapping'
-            yield _FileError(column or "header", f"Nothing is said about {column!r}", hint)
+            yield FileError(column or "header", f"Nothing is said about {column!r}", hint)
         return
     for needed in ROW:
         if needed not in columns:
-            yield _FileError("header", f"The column {needed!r} is missing", f"Add a column named {needed}")
+            yield FileError("header", f"The column {needed!r} is missing", f"Add a column named {needed}")
     for column in columns:
         name = _split_unit(column)[0]
         if name not in specs and column not in (*ROW, *ABOUT, "texts") and not column.startswith("verdict:"):
             near = get_close_matches(name, [*specs, *ROW, *ABOUT], 1, 0.6)
             hint = f"Did you mean {near[0]}?" if near else "Name it by a fact, remove it, or give a mapping"
-            yield _FileError(column or "header", f"Unknown column {column!r}", hint)
+            yield FileError(column or "header", f"Unknown column {column!r}", hint)
 
 
 def _split_unit(column: str) -> tuple[str, str]:

@@ -19,8 +19,9 @@ from doorstone.store.kits import KitRow
 from doorstone.store.readings.contents import more_of
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.batch import all_or_none
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, rules
+from doorstone.work.context.errors import BadInputError, MissingError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import NewReading
 from doorstone.work.snapshot.kit_standing import kit_standings
@@ -57,18 +58,9 @@ class Attempt:
 
 def record_attempts(context: Context, actor: Actor, given: Sequence[NewAttempt]) -> list[Attempt]:
     """Record a day's work: all of the attempts, or none. Raises `BadInputError` that names each that cannot be."""
-    errors = []
-    made: list[Attempt] = []
     plain = replace(actor, receipt=None)
-    with context.database.write():
-        for at, one in enumerate(given, 1):
-            try:
-                made.append(record_attempt(context, plain, one))
-            except (BadInputError, MissingError, RefusedError) as error:
-                errors.append(ErrorEntry(f"attempt {at}, {one.device}", error.detail, error.hint))
-        if errors:
-            raise BadInputError("Nothing was recorded", "Correct each attempt and send all again", errors)
-    return made
+    named = ((f"attempt {at}, {one.device}", one) for at, one in enumerate(given, 1))
+    return all_or_none(context, named, lambda one: record_attempt(context, plain, one))
 
 
 def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt:

@@ -55,6 +55,20 @@ def device_followups(context: Context, device: str) -> FollowUps:
     return FollowUps(device, id_of("AT", newest) if rows else "", steps, open_until)
 
 
+def step_of(context: Context, device: str, step: str) -> str:
+    """The id of a step of the device's last upgrade, by its id or name. Raises `MissingError`."""
+    steps = device_followups(context, device).steps
+    found = [row for row in steps if step in (id_of("FU", row.id), row.name)]
+    if len(found) != 1:
+        names = ", ".join(dict.fromkeys(row.name for row in steps)) or "no step"
+        many = len(found) > 1
+        raise MissingError(
+            f"{device} has {'several steps' if many else 'no step'} {step!r}",
+            "Name it by its id, FU-..." if many else f"Its last upgrade left {names}",
+        )
+    return id_of("FU", found[0].id)
+
+
 def step_device(context: Context, name: str) -> str:
     """The device that a follow-up is of. Raises `MissingError`."""
     with context.database.read() as db:

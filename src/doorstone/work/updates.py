@@ -24,8 +24,9 @@ from doorstone.store import followups as poll_store
 from doorstone.store.followups import PollRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
+from doorstone.work.context.batch import all_or_none
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, rules
+from doorstone.work.context.errors import BadInputError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.observations import observation_of
 from doorstone.work.snapshot.sheets import need_release
@@ -105,21 +106,18 @@ class DeviceStanding:
 
 def record_observations(context: Context, actor: Actor, given: Sequence[NewObservation]) -> tuple[int, int]:
     """Record many observations, all or none; those known already are left alone. Returns (recorded, known)."""
-    errors, recorded, known = [], 0, 0
     plain = replace(actor, receipt=None)
+    named = ((f"observation {at}, {one.device}", one) for at, one in enumerate(given, 1))
+    made = all_or_none(context, named, lambda one: record_new(context, plain, one))
+    return sum(row is not None for row in made), sum(row is None for row in made)
+
+
+def record_new(context: Context, actor: Actor, one: NewObservation) -> store.ObservationRow | None:
+    """Record an observation; None if it is known already, and left alone."""
     with context.database.write() as db:
-        for at, one in enumerate(given, 1):
-            if store.has_observation(db, one.device, one.seen_on.isoformat(), one.update_class, one.source, one.result):
-                known += 1
-                continue
-            try:
-                record_observation(context, plain, one)
-                recorded += 1
-            except (BadInputError, MissingError) as error:
-                errors.append(ErrorEntry(f"observation {at}, {one.device}", error.detail, error.hint))
-        if errors:
-            raise BadInputError("Nothing was recorded", "Correct each observation and send all again", errors)
-    return recorded, known
+        if store.has_observation(db, one.device, one.seen_on.isoformat(), one.update_class, one.source, one.result):
+            return None
+        return record_observation(context, actor, one)
 
 
 def record_observation(context: Context, actor: Actor, given: NewObservation) -> store.ObservationRow:

@@ -1,26 +1,13 @@
 // Bringing readings in: a file is sent, checked while one watches, and taken over or refused as a whole.
 import { useQueryClient } from "@tanstack/react-query";
-import { type ChangeEvent, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { api, client, type Import, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { ProgressBar } from "../../ui/bars";
-import {
-  Button,
-  count,
-  day,
-  Empty,
-  Go,
-  Heading,
-  Labelled,
-  Scroll,
-  Shown,
-  Slab,
-  Tick,
-  Trouble,
-  useParam,
-} from "../../ui/parts";
-
-const FORMS = { csv: "csv", tsv: "tsv", tab: "tsv", json: "json" } as const;
+import { FileField, RECORDS, textOf } from "../../ui/file-field";
+import { Button, count, day, Empty, Go, Heading, Scroll, Shown, Slab, Tick, Trouble, useParam } from "../../ui/parts";
+import { formOf } from "./forms";
+import { RecordFiles } from "./record-files";
 
 export function IntakePage() {
   const { me } = useHere();
@@ -33,6 +20,7 @@ export function IntakePage() {
         {hands ? <Bring begun={watch} /> : <Empty>A technician or an administrator imports readings.</Empty>}
         {watched && <Watched key={watched} name={watched} hands={hands} />}
         <Imports />
+        {allows(me, "record_file") && <RecordFiles />}
         <Sources />
       </div>
     </>
@@ -45,10 +33,10 @@ function Bring({ begun }: { begun: (name: string) => void }) {
   const [dry, setDry] = useState(false);
   const [skip, setSkip] = useState(false);
   const send = useSend(async (chosen: File) => {
-    const ending = chosen.name.toLowerCase().split(".").pop() ?? "";
-    const form = ending in FORMS ? FORMS[ending as keyof typeof FORMS] : ("ndjson" as const);
-    const words = mapping ? await mapping.text() : "";
+    const form = formOf(chosen.name);
+    const words = mapping ? await textOf(mapping) : "";
     const body = { form, name: chosen.name, dry, skip, mapping: words };
+    await textOf(chosen, chosen.slice(0, 1)); // before an import is begun for it
     const made = (await client.POST("/api/v1/imports", { body, headers: once() })).data;
     if (!made) return;
     begun(made.id);
@@ -59,24 +47,25 @@ function Bring({ begun }: { begun: (name: string) => void }) {
       headers: { "Content-Type": "application/octet-stream" },
     });
   });
-  const choose = (set: (file: File | null) => void) => (event: ChangeEvent<HTMLInputElement>) => {
+  const choose = (set: (file: File | null) => void) => (chosen: File | null) => {
     send.reset();
-    set(event.target.files?.[0] ?? null);
+    set(chosen);
   };
   return (
     <Slab title="Import readings">
       <div className="grid gap-3 sm:grid-cols-2">
-        <Labelled label="File of readings" hint="NDJSON, JSON, or a table that ends in .csv or .tsv.">
-          <input
-            className="field"
-            type="file"
-            accept=".ndjson,.jsonl,.json,.csv,.tsv,.tab"
-            onChange={choose(setFile)}
-          />
-        </Labelled>
-        <Labelled label="Mapping, if its columns are foreign" hint="A .toml file that says what each column is.">
-          <input className="field" type="file" accept=".toml" onChange={choose(setMapping)} />
-        </Labelled>
+        <FileField
+          label="File of readings"
+          hint="NDJSON, JSON, or a table that ends in .csv or .tsv."
+          accept={RECORDS}
+          set={choose(setFile)}
+        />
+        <FileField
+          label="Mapping, if its columns are foreign"
+          hint="A .toml file that says what each column is."
+          accept=".toml"
+          set={choose(setMapping)}
+        />
         <Tick label="Only say what would change" checked={dry} set={setDry} />
         <Tick label="Leave bad lines out instead of refusing the file" checked={skip} set={setSkip} />
         <div className="sm:col-span-2">

@@ -20,9 +20,10 @@ from doorstone.api.attempts import (
 from doorstone.api.common import RequestModel
 from doorstone.api.updates import ObservationList, ObservationRequest, ObservationResponse, StandingResponse
 from doorstone.service.operations import EVERYONE, HANDS, Call, Operations
+from doorstone.service.record_files import new_attempt
 from doorstone.store.attempts import ObservationRow
 from doorstone.work import attempts, updates
-from doorstone.work.attempts import Attempt, NewAttempt
+from doorstone.work.attempts import Attempt
 from doorstone.work.context.ids import id_of
 from doorstone.work.updates import NewObservation
 
@@ -63,26 +64,7 @@ def list_attempts(call: Call[DeviceOnlyQuery, None]) -> AttemptList:
     affected_devices=lambda call: [call.body.device],
 )
 def record_attempt(call: Call[None, AttemptRequest]) -> AttemptResponse:
-    return _attempt(attempts.record_attempt(call.context, call.actor, _given(call.body)))
-
-
-def _given(a: AttemptRequest) -> NewAttempt:
-    return NewAttempt(
-        a.device,
-        a.kit,
-        a.release,
-        a.route,
-        a.carry_over,
-        a.outcome,
-        tuple(a.refused_by),
-        a.seen.strip(),
-        a.media,
-        a.tool_version,
-        a.started_at.replace(tzinfo=None),
-        a.ended_at.replace(tzinfo=None),
-        a.notice_accepted,
-        a.mismatch,
-    )
+    return _attempt(attempts.record_attempt(call.context, call.actor, new_attempt(call.body)))
 
 
 @operations(
@@ -90,7 +72,7 @@ def _given(a: AttemptRequest) -> NewAttempt:
     answer=AttemptList, status=201, affected_devices=lambda call: [one.device for one in call.body.items],
 )  # fmt: skip
 def record_attempts(call: Call[None, AttemptBatchRequest]) -> AttemptList:
-    made = attempts.record_attempts(call.context, call.actor, [_given(one) for one in call.body.items])
+    made = attempts.record_attempts(call.context, call.actor, [new_attempt(one) for one in call.body.items])
     return AttemptList(items=[_attempt(one) for one in made])
 
 

@@ -17,13 +17,17 @@ from doorstone.api.readings import (
     ImportRequest,
     ImportResponse,
     ReadingsRequest,
+    RecordFileRequest,
+    RecordFileResponse,
     SourceList,
     SourceResponse,
 )
+from doorstone.service import record_files
 from doorstone.service.import_worker import ImportWorker
 from doorstone.service.operations import EVERYONE, HANDS, READERS_IN, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
 from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import Import, ImportOptions
 
@@ -46,6 +50,22 @@ def _shape(found: Import) -> ImportResponse:
 
 def _given(asked: ImportRequest) -> ImportOptions:
     return ImportOptions(asked.form, asked.name, asked.dry, asked.skip, asked.mapping)
+
+
+@operations(
+    "POST", "/records/<kind>", "Record the rows of a file, all or none: attempts, observations, fixes, lives, "
+    "settlements or follow-ups", roles=HANDS, body=RecordFileRequest, answer=RecordFileResponse, status=201,
+    creates=True, affected_devices=lambda call: record_files.devices_of(_of_kind(call)),
+)  # fmt: skip
+def record_file(call: Call[None, RecordFileRequest]) -> RecordFileResponse:
+    kind = _of_kind(call).path["kind"]
+    return record_files.record_file(call.context, call.actor, kind, call.body)
+
+
+def _of_kind(call: Call[None, RecordFileRequest]) -> Call[None, RecordFileRequest]:
+    if (kind := call.path["kind"]) not in record_files.KINDS:
+        raise MissingError(f"There is no kind of record {kind!r}", f"Use one of {', '.join(record_files.KINDS)}")
+    return call
 
 
 @operations(

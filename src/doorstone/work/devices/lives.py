@@ -92,6 +92,12 @@ def device_lives(context: Context, device: str) -> list[LifeRow]:
         return store.of_device(db, device)
 
 
+def known(context: Context, devices: Iterable[str]) -> list[str]:
+    """Those of these devices that there are, by id."""
+    with context.database.read() as db:
+        return [row.id for row in device_store.named(db, devices)]
+
+
 def chosen(context: Context, life: Life, devices: Iterable[str], selection: str, site: str) -> list[str]:
     """The devices named, those of a selection, and those at a site that are not in this life yet, by id.
 

@@ -39,6 +39,7 @@ from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
 from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.readings.record_files import unusable
 from doorstone.work.readings.spool import CheckedReading, ReadyReader, ReadyReading, ReadyWriter
 from doorstone.work.snapshot.contents import GUARDED, ContentCache, NewReading, batches, current_contents
 from doorstone.work.snapshot.settling import IngestCache, Settler, all_specs
@@ -115,10 +116,7 @@ def _mapping(context: Context, text: str) -> ColumnMapping | None:
     try:
         return read_mapping(text, all_specs(all_sheets(context)), context.moment())
     except MappingError as error:
-        errors = [
-            ErrorEntry(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems
-        ]
-        raise BadInputError("The mapping cannot be used", "Correct each place", errors) from error
+        raise unusable(error) from error
 
 
 def receive(context: Context, actor: Actor, name: str, stream: BinaryIO, length: int | None = None) -> Import:

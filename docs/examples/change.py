@@ -24,7 +24,7 @@ from doorstone.api.exceptions import (
 )
 from doorstone.api.fixes import FixDoneRequest
 from doorstone.api.followups import FollowUpRequest, VerifyReportRequest
-from doorstone.api.kits import KitRequest
+from doorstone.api.kits import KitBatchRequest, KitRequest
 from doorstone.api.media import MediaRequest
 from doorstone.api.notifications import WebhookRequest
 from doorstone.api.people import OwnChangeRequest, PersonChangeRequest, PersonRequest, TokenRequest
@@ -169,6 +169,9 @@ def media_and_kits(client: Client) -> None:
     if not made.reasons:
         asked = KitRequest(devices=made.devices, release=made.release, route="in-place", waive=made.waived)
         print(client.make_kit(asked).kit.id)
+    each = KitBatchRequest(devices=["nbt-021", "nbt-042", "nbt-012"], release="9.1")
+    batch = client.make_kits(each)
+    print([kit.devices for kit in batch.made], len(batch.refused))
 
 
 def upgrades(client: Client) -> None:

@@ -8,7 +8,7 @@ from itertools import islice
 from doorstone.api.exceptions import ExceptionRequest
 from doorstone.api.fleet import WhatIfRequest
 from doorstone.api.forecast import BudgetRequest, ScenarioRequest
-from doorstone.api.kits import KitRequest
+from doorstone.api.kits import KitBatchRequest
 from doorstone.api.media import MediaPlanRequest
 from doorstone.client import Client
 
@@ -85,7 +85,7 @@ def media_and_kits(client: Client) -> None:
     kit = client.kits()[0]
     print(client.kit(kit.id).files[0].path, len(client.download_kit(kit.id)), len(client.runbook_page(kit.id)))
     print(client.kit_differences(kit.id, client.kits()[-1].id), client.signing_key()[:10])
-    print(client.kit_cases(KitRequest(devices=[kit.devices[0]], release=kit.release, route="in-place")).cases)
+    print(client.kit_cases(KitBatchRequest(devices=[kit.devices[0]], release=kit.release, route="in-place")).cases)
     device = kit.devices[0]
     print(client.overrides(device).checks, client.gates(device)[0].result, client.routes(device)[0].route)
     print([known.id for known in client.settings_sets(device)])

@@ -139,3 +139,18 @@ def test_gates_sets_and_kits_take_media_and_settings(run: Run) -> None:
     assert (made["media"], made["sets"]) == ("MD-0001", ["quiet-start"])
     refused = run("kit", "make", "nbt-021", "--media", "MD-0003", by="petra")
     assert (refused.returncode, "media.release 9.0" in refused.stderr) == (3, True)
+
+
+def test_kits_are_made_for_a_selection_and_the_others_named(run: Run) -> None:
+    saved = run("selection", "save", "gate desks", "-p", "tarn", "--words", "Fallow 340", by="petra")
+    assert saved.returncode == 0, saved.stderr
+    cases = rows(run("kit", "cases", "--selection", "gate desks", "-r", "9.1", "--format", "json", by="odile"))
+    how = ("kit", "make", "--selection", "gate desks", "--each", "-r", "9.1", "--format", "json")
+    tried, made = rows(run(*how, "-n", by="petra")), rows(run(*how, by="petra"))
+    assert [kit["devices"] for kit in made["made"]] == [case["devices"] for case in cases["cases"]]
+    assert [kit["devices"] for kit in tried["made"]] == [case["devices"] for case in cases["cases"]]
+    assert {"nbt-021", "nbt-042", "nbt-133"} <= {name for kit in made["made"] for name in kit["devices"]}
+    assert [one["pointer"] for one in made["refused"]] == [one["pointer"] for one in cases["refused"]]
+    shown = run("kit", "make", "nbt-021", "nbt-012", "--each", "-r", "9.1", by="petra").stdout
+    assert "No kit for" in shown
+    assert run("kit", "make", "--each", by="petra").returncode == 4

@@ -217,7 +217,7 @@ def test_a_technician_imports_a_file_and_a_bad_one_changes_nothing(sign_in: Sign
     bad.write_text("device,source,taken_at,memory.mib\nn-1,file,2027-01-17,8 Gbit\n")
     page.get_by_label("File of readings").set_input_files(bad)
     page.get_by_role("button", name="Import").click()
-    expect(page.get_by_text(re.compile("IM-0006 is refused"))).to_be_visible(timeout=20_000)
+    expect(page.get_by_text(re.compile("IM-0007 is refused"))).to_be_visible(timeout=20_000)
     bad_line = page.get_by_role("region", name="Rejected lines").locator("tbody tr")
     expect(bad_line).to_have_text([re.compile("2memory.mib'Gbit' is not a unit of memory.mib")])
     good = tmp_path / "good.csv"

@@ -44,7 +44,7 @@ WRITES = {
     "technician": OWN | CARE | {
         "import_readings", "begin_import", "send_import_file", "cancel_import", "request_each", "renew_exceptions",
         "request_exception",
-        "edit_exception", "withdraw_exception", "make_kit", "record_attempt", "record_fix",
+        "edit_exception", "withdraw_exception", "make_kit", "make_kits", "record_attempt", "record_fix",
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",
         "record_observation", "settle_dispute", "save_selection", "delete_selection", "change_lives", "record_file",

@@ -292,3 +292,30 @@ def test_situation_11_the_routes_of_a_device_stand_side_by_side(context: Context
     assert (clean.chosen, clean.stops, clean.keeps) == (("loose-table",), (), ("nothing",))
     assert clean.excess == ()
     assert [route.chosen for route in kits.compare_routes(context, "d2", "9.1")] == [(), ()]
+
+
+def test_the_fewest_kits_for_many_devices_and_the_others_named(context: Context) -> None:
+    facts = {"d1": CHIPLESS, "d2": CHIPLESS, "d3": SMALL, "d4": GOOD, "d5": CHIPLESS}
+    read(context, *(line(name, one) for name, one in facts.items()))
+    chips, disk = granted(context, "d1", "d2"), granted(context, "d3", requirements=("storage",))
+    wanted = KitOptions(("d1", "d2", "d3", "d4", "d5"), "9.1")
+    cases, _ = kits.shared_cases(context, wanted)
+    made, others = kits.make_each(context, PETRA, wanted)
+    assert [case.devices for case in cases] == [kit.row.devices for kit in made] == [("d1", "d2"), ("d3",), ("d4",)]
+    assert [kit.row.exceptions for kit in made] == [(chips,), (disk,), ()]
+    assert {entry.pointer for entry in others} == {"d5, processor-listed", "d5, security-chip"}
+    alone = make(context, "d1", "d2")
+    assert alone.row.overrides == made[0].row.overrides
+    with pytest.raises(RefusedError, match="No kit can be made for any of them") as error:
+        kits.make_each(context, PETRA, KitOptions(("d5",), "9.1"))
+    assert len(error.value.errors) == 2
+    with pytest.raises(BadInputError, match="5,001 devices at once"):
+        kits.make_each(context, PETRA, KitOptions(tuple(f"d{n}" for n in range(5_001)), "9.1"))
+
+
+def test_a_case_of_more_devices_than_a_kit_may_serve_is_split(context: Context) -> None:
+    names = tuple(f"d{n:03d}" for n in range(501))
+    read(context, *(line(name, GOOD) for name in names))
+    made, others = kits.make_each(context, PETRA, KitOptions(names, "9.1"))
+    assert [(len(kit.row.devices), kit.row.devices[0]) for kit in made] == [(500, "d000"), (1, "d500")]
+    assert others == []

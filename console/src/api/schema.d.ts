@@ -1729,6 +1729,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kits/each": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the fewest kits for many devices
+         * @description Roles: administrator, technician.
+         */
+        post: operations["make_kits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kits/{kit}": {
         parameters: {
             query?: never;
@@ -4405,6 +4425,76 @@ export interface components {
                 string,
                 string
             ][];
+        };
+        /**
+         * KitBatchRequest
+         * @description Kits for many devices: those named, and those that a saved selection chooses.
+         */
+        KitBatchRequest: {
+            /**
+             * Device
+             * @description The device; or name several in devices
+             * @default
+             */
+            device: string;
+            /**
+             * Devices
+             * @description Devices of whatever case
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Release
+             * @default
+             */
+            release: string;
+            /**
+             * Route
+             * @default in-place
+             * @enum {string}
+             */
+            route: "in-place" | "clean";
+            /**
+             * Carry Over
+             * @default everything
+             * @enum {string}
+             */
+            carry_over: "everything" | "files" | "nothing";
+            /**
+             * Waive
+             * @description Gate to why its warning is waived; a stop cannot be
+             * @default {}
+             */
+            waive: {
+                [key: string]: string;
+            };
+            /**
+             * Media
+             * @description The media to use; the one that fits the devices best if left out
+             * @default
+             */
+            media: string;
+            /**
+             * Sets
+             * @description Settings sets for after the upgrade
+             * @default []
+             */
+            sets: string[];
+            /**
+             * Selection
+             * @default
+             */
+            selection: string;
+        };
+        /**
+         * KitBatchResponse
+         * @description The kits that were made, and the devices for which none was, each with the reason.
+         */
+        KitBatchResponse: {
+            /** Made */
+            made: components["schemas"]["KitResponse"][];
+            /** Refused */
+            refused: components["schemas"]["ErrorEntry"][];
         };
         /**
          * KitCasesResponse
@@ -16047,7 +16137,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["KitRequest"];
+                "application/json": components["schemas"]["KitBatchRequest"];
             };
         };
         responses: {
@@ -16058,6 +16148,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KitCasesResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_kits: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitBatchRequest"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitBatchResponse"];
+                };
+            };
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitBatchResponse"];
                 };
             };
             /** @description The request cannot be read */

@@ -106,6 +106,20 @@ class SharedCaseResponse(ApiModel):
     media: str
 
 
+class KitBatchRequest(KitRequest):
+    """Kits for many devices: those named, and those that a saved selection chooses."""
+
+    devices: list[str] = Field([], max_length=5000, description="Devices of whatever case")
+    selection: str = ""
+
+
+class KitBatchResponse(ApiModel):
+    """The kits that were made, and the devices for which none was, each with the reason."""
+
+    made: list[KitResponse]
+    refused: list[ErrorEntry]
+
+
 class KitCasesResponse(ApiModel):
     """How devices split into the fewest kits, and why some can have none yet."""
 

@@ -13,10 +13,10 @@ from typing import Annotated
 
 import typer
 
-from doorstone.api.kits import KitRequest, KitResponse, OverrideSetResponse
+from doorstone.api.kits import KitBatchRequest, KitBatchResponse, KitRequest, KitResponse, OverrideSetResponse
 from doorstone.cli.connection import client
 from doorstone.cli.devices import DeviceArgument
-from doorstone.cli.filters import ReleaseOption
+from doorstone.cli.filters import ReleaseOption, SelectionOption
 from doorstone.cli.output import (
     BAD_INPUT,
     FAILED,
@@ -110,7 +110,7 @@ def _waived(words: list[str] | None) -> dict[str, str]:
     return found
 
 
-DevicesArgument = Annotated[list[str], typer.Argument(metavar="DEVICE...", help="Device ids, of the same case.")]
+DevicesArgument = Annotated[list[str] | None, typer.Argument(metavar="DEVICE...", help="Device ids.")]
 WaiveOption = Annotated[
     list[str] | None, typer.Option("--waive", help="GATE=REASON, where a warning does not matter; repeat for more.")
 ]
@@ -164,7 +164,8 @@ def routes(
 @reports_errors
 def cases(
     context: typer.Context,
-    device: DevicesArgument,
+    device: DevicesArgument = None,
+    selection: SelectionOption = "",
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
     form: FormOption = OutputFormat.TABLE,
@@ -172,7 +173,9 @@ def cases(
     """Show how devices split into the fewest kits, and why some can have none yet."""
     carry = CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING
     with client(context) as service:
-        asked = KitRequest(devices=device, release=release, route=route.value, carry_over=carry.value)
+        asked = KitBatchRequest(
+            devices=device or [], selection=selection, release=release, route=route.value, carry_over=carry.value
+        )
         found = service.kit_cases(asked)
     rows: list[list[object]] = [[c.devices, c.overrides or "none needed", c.media, ""] for c in found.cases]
     rows += [[t.pointer, t.detail, "", t.hint] for t in found.refused]
@@ -183,7 +186,9 @@ def cases(
 @reports_errors
 def make(
     context: typer.Context,
-    device: DevicesArgument,
+    device: DevicesArgument = None,
+    selection: SelectionOption = "",
+    each: Annotated[bool, typer.Option("--each", help="Make the fewest kits for devices of several cases.")] = False,
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
     carry_over: Annotated[CarryOver | None, typer.Option(help="What set-up keeps.")] = None,
@@ -196,14 +201,28 @@ def make(
 ) -> None:
     """Make the kit for devices of one case: settings, undo, verification, runbook, manifest, signature."""
     kept = carry_over or (CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING)
-    asked = KitRequest(
-        devices=device, release=release, route=route.value, carry_over=kept.value, waive=_waived(waive), media=media,
-        sets=sets or [],
+    asked = KitBatchRequest(
+        devices=device or [], selection=selection, release=release, route=route.value, carry_over=kept.value,
+        waive=_waived(waive), media=media, sets=sets or [],
     )  # fmt: skip
     with client(context) as service:
-        found = service.make_kit(asked)
+        if each or selection:
+            _print_each(form, service.make_kits(asked))
+            return
+        found = service.make_kit(KitRequest.model_validate(asked.model_dump(exclude={"selection"})))
     _print(form, found.kit, [found.kit])
     say(f"Next: [bold]doorstone kit download[/] {found.kit.id}")
+
+
+def _print_each(form: OutputFormat, found: KitBatchResponse) -> None:
+    _print(form, found, found.made)
+    if form is not OutputFormat.TABLE:
+        return
+    if found.refused:
+        out().print()
+        rows = [[t.pointer, t.detail, t.hint] for t in found.refused]
+        show(form, None, ["for", "what stands in the way", "hint"], rows, "No kit for")
+    say("Next: [bold]doorstone kit download[/] KIT, each")
 
 
 @app.command("sets")

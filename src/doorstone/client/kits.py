@@ -6,6 +6,8 @@ from doorstone.api.common import KitRoute
 from doorstone.api.kits import (
     GateList,
     GateResponse,
+    KitBatchRequest,
+    KitBatchResponse,
     KitCasesResponse,
     KitDetail,
     KitDifferenceList,
@@ -58,6 +60,10 @@ class KitCalls(Transport):
     def kits(self, device: str = "") -> list[KitResponse]:
         return self._get(KitList, "/kits", device=device).items
 
+    def make_kits(self, asked: KitBatchRequest) -> KitBatchResponse:
+        """Make the fewest kits for many devices. Raises `RefusedError` if none of them can have one."""
+        return self._create(KitBatchResponse, "/kits/each", asked)
+
     def make_kit(self, asked: KitRequest) -> KitDetail:
         """`RefusedError.problem.errors` says why there may be none."""
         return self._create(KitDetail, "/kits", asked)
@@ -74,7 +80,7 @@ class KitCalls(Transport):
         """The routes of a device side by side, were every check on it excepted."""
         return self._get(RouteList, f"/devices/{device}/routes", release=release).items
 
-    def kit_cases(self, asked: KitRequest) -> KitCasesResponse:
+    def kit_cases(self, asked: KitBatchRequest) -> KitCasesResponse:
         """How devices split into the fewest kits; nothing is made."""
         return self._made(KitCasesResponse, "POST", "/kits/cases", asked)
 

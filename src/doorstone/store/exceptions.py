@@ -431,6 +431,14 @@ def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
     return _load(db, where, (device,))
 
 
+def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[ExceptionRow]]:
+    """Device -> its exceptions, newest first, each read once; only those devices that have any."""
+    numbers = numbers_of(db, devices)
+    wanted = json.dumps(sorted({number for mine in numbers.values() for number in mine}))
+    rows = {row.id: row for row in _load(db, "WHERE e.id IN (SELECT value FROM json_each(?))", (wanted,))}
+    return {device: [rows[number] for number in mine] for device, mine in numbers.items()}
+
+
 def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
     """Those that are requested or approved, oldest first."""
     return _load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())

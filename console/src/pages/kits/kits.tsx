@@ -3,6 +3,7 @@ import { api, client, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
 import { Button, count, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { MakeEach } from "./make-each";
 
 type Kit = components["schemas"]["KitResponse"];
 
@@ -21,6 +22,7 @@ export function KitsPage() {
         }
       </Shown>
       <div className="mt-4 space-y-4">
+        <MakeEach />
         <Rates />
         <DaysWork />
       </div>
@@ -53,38 +55,16 @@ function Rates() {
 }
 
 const COLUMNS = "device,kit,outcome,refused_by,started_at,ended_at,media,tool_version,seen";
-type AttemptRequest = components["schemas"]["AttemptRequest"];
-
-/** Rows of comma-separated cells under COLUMNS; a cell in double quotes may hold commas. */
-function attemptsOf(text: string): AttemptRequest[] {
-  const rows = text.split("\n").filter((line) => line.trim() && line.trim() !== COLUMNS);
-  return rows.map((line) => {
-    const cells = [...line.matchAll(/("(?:[^"]|"")*"|[^,]*)(?:,|$)/g)].map((cell) => (cell[1] ?? "").trim());
-    const plain = cells.map((cell) => cell.replace(/^"|"$/g, "").replaceAll('""', '"'));
-    const [device, kit, outcome, refused, started_at, ended_at, media, tool_version, seen] = plain;
-    const refused_by = (refused ?? "").split(";").filter(Boolean);
-    const about = { release: "", route: "in-place", carry_over: "everything", notice_accepted: false, mismatch: "" };
-    return {
-      ...about,
-      device,
-      kit,
-      outcome,
-      refused_by,
-      started_at,
-      ended_at,
-      media,
-      tool_version,
-      seen,
-    } as AttemptRequest;
-  });
-}
 
 /** A day's attempts at once: all of them, or none. */
 function DaysWork() {
   const { me } = useHere();
   const [text, setText] = useState(`${COLUMNS}\n`);
   const send = useSend(
-    async () => (await client.POST("/api/v1/attempts/batch", { body: { items: attemptsOf(text) } })).data,
+    async () => {
+      const params = { path: { kind: "attempts" } };
+      return (await client.POST("/api/v1/records/{kind}", { params, body: { form: "csv", text, mapping: "" } })).data;
+    },
     () => setText(`${COLUMNS}\n`),
   );
   if (!allows(me, "make_kit")) return null;
@@ -103,7 +83,7 @@ function DaysWork() {
       </Button>
       {send.data && (
         <span role="status" className="ml-3 font-semibold text-met">
-          {count(send.data.items.length, "attempt")} recorded.
+          {count(send.data.recorded, "attempt")} recorded.
         </span>
       )}
       {send.error && <Trouble error={send.error} />}

@@ -11,6 +11,8 @@ from doorstone.api.common import ErrorEntry, KitRoute, RequestModel
 from doorstone.api.kits import (
     GateList,
     GateResponse,
+    KitBatchRequest,
+    KitBatchResponse,
     KitCasesResponse,
     KitDetail,
     KitDifferenceList,
@@ -25,11 +27,13 @@ from doorstone.api.kits import (
     SettingsSetResponse,
     SharedCaseResponse,
 )
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.kits.gates import GateResult
 from doorstone.core.kits.options import KitOptions
 from doorstone.service.operations import EVERYONE, HANDS, PUBLIC, Answer, Call, Operations, page_alone
 from doorstone.work.kits import kits
 from doorstone.work.kits.kits import Kit
+from doorstone.work.snapshot.selecting import devices_of
 
 operations = Operations("kits")
 
@@ -79,17 +83,36 @@ def signing_key(call: Call[None, None]) -> Answer:
     "/kits/cases",
     "How devices split into the fewest kits",
     roles=EVERYONE,
-    body=KitRequest,
+    body=KitBatchRequest,
     answer=KitCasesResponse,
 )
-def kit_cases(call: Call[None, KitRequest]) -> KitCasesResponse:
-    a = call.body
-    wanted = KitOptions(_devices(a), a.release, a.route, a.carry_over, dict(a.waive), a.media, tuple(a.sets))
-    cases, refused = kits.shared_cases(call.context, wanted)
+def kit_cases(call: Call[None, KitBatchRequest]) -> KitCasesResponse:
+    cases, refused = kits.shared_cases(call.context, _wanted(call))
     return KitCasesResponse(
         cases=[SharedCaseResponse.model_validate(case) for case in cases],
         refused=[ErrorEntry.model_validate(entry) for entry in refused],
     )
+
+
+def _wanted(call: Call[None, KitBatchRequest]) -> KitOptions:
+    a = call.body
+    return KitOptions(_chosen(call), a.release, a.route, a.carry_over, dict(a.waive), a.media, tuple(a.sets))
+
+
+def _chosen(call: Call[None, KitBatchRequest]) -> tuple[str, ...]:
+    a = call.body
+    chosen = devices_of(call.context, "", a.release, DeviceFilter(), a.selection) if a.selection else []
+    return tuple(sorted({*_devices(a), *chosen}))
+
+
+@operations(
+    "POST", "/kits/each", "Make the fewest kits for many devices", roles=HANDS, body=KitBatchRequest,
+    answer=KitBatchResponse, status=201, creates=True, affected_devices=lambda call: _chosen(call),
+)  # fmt: skip
+def make_kits(call: Call[None, KitBatchRequest]) -> KitBatchResponse:
+    made, refused = kits.make_each(call.context, call.actor, _wanted(call))
+    entries = [ErrorEntry.model_validate(entry) for entry in refused]
+    return KitBatchResponse(made=[_shape(kit) for kit in made], refused=entries)
 
 
 @operations(

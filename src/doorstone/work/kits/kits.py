@@ -7,16 +7,18 @@ import io
 import sqlite3
 import zipfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.devices.life import left_alone
+from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.kits.case import KitCase, KitException
 from doorstone.core.kits.check import kit_differences
 from doorstone.core.kits.files import archive, kit_refusals, render
 from doorstone.core.kits.gates import GateResult, check_gates
 from doorstone.core.kits.options import (
+    MOST_DEVICES,
     KitNeeds,
     KitOptions,
     SharedCase,
@@ -37,10 +39,11 @@ from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as store
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.store.keys import KIT_KEY, key_file
+from doorstone.store.ledger import keep_receipt
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import ErrorEntry, MissingError, RefusedError, rules
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.kits.overrides import overrides_for
 from doorstone.work.snapshot.approvals import stale_devices
@@ -48,6 +51,8 @@ from doorstone.work.snapshot.kit_standing import KitStanding, kit_standings
 from doorstone.work.snapshot.media_on_record import choose_media, on_record, with_media
 from doorstone.work.snapshot.sheets import need_kit_route, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
+
+MOST_AT_ONCE = 5_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,34 +103,71 @@ def make_kit(
             return get_kit(context, before)
         now = snapshot(context)
         platform, release = _platform_of(now, wanted)
-        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+        found = _device_cases(now, db, platform, release, wanted)
         _refuse(found, release)
-        number = store.next_id(db)
-        case = _kit_case(now, id_of("KT", number), platform, release, wanted, found)
-        private = _private_key(context)
-        bundle = archive(case.id, _render(case, private))
-        values = {
-            "id": number,
-            "platform": platform.id,
-            "sheet_revision": case.sheet_revision,
-            "release": release,
-            "route": wanted.route,
-            "carry_over": wanted.carry_over,
-            "device": wanted.devices[0],
-            "devices": list(wanted.devices),
-            "overrides": list(case.chosen.ids),
-            "exceptions": [e.id for e in case.exceptions],
-            "waived": dict(case.waived),
-            "media": case.media.id if case.media else None,
-            "sets": [known.id for known in case.sets],
-            "expires_on": case.expires.isoformat() if case.expires else None,
-            "sha256": hashlib.sha256(bundle).hexdigest(),
-            "made_by": actor.name,
-            "made_at": context.now(),
-        }
-        store.add(db, values, bundle)
-        record(context, db, actor, "kit made", "kit", case.id, values, creates=True)
-    return get_kit(context, case.id)
+        name = _make(context, db, actor, now, platform, release, wanted, found)
+    return get_kit(context, name)
+
+
+def make_each(context: Context, actor: Actor, wanted: KitOptions) -> tuple[list[Kit], list[ErrorEntry]]:
+    """Make the fewest kits for many devices, one for each case, and say which devices can have none, and why.
+
+    Raises `RefusedError` if none of them can have one.
+    """
+    _check_each(wanted)
+    with context.database.write() as db:
+        if before := object_made_before(db, actor):
+            names, refused = before.split(), shared_cases(context, wanted)[1]
+            return [get_kit(context, name) for name in names], refused
+        now = snapshot(context)
+        platform, release = _platform_of(now, wanted)
+        found = {one.device: one for one in _device_cases(now, db, platform, release, wanted)}
+        errors = [entry for one in found.values() for entry in one.refused]
+        cases = _shared([one for one in found.values() if not one.refused])
+        if not cases:
+            raise RefusedError(f"No kit can be made for any of them to {release}", "Correct each reason first", errors)
+        plain = replace(actor, receipt=None)
+        made = []
+        for case in cases:
+            for start in range(0, len(case.devices), MOST_DEVICES):
+                part = case.devices[start : start + MOST_DEVICES]
+                mine = [found[device] for device in part]
+                made.append(_make(context, db, plain, now, platform, release, replace(wanted, devices=part), mine))
+        if actor.receipt is not None:
+            keep_receipt(db, actor.name, actor.receipt.key, actor.receipt.fingerprint, " ".join(made), context.now())
+    return [get_kit(context, name) for name in made], errors
+
+
+def _make(
+    context: Context, db: sqlite3.Connection, actor: Actor, now: Snapshot, platform: Platform, release: str,
+    wanted: KitOptions, found: Sequence[_DeviceCase],
+) -> str:  # fmt: skip
+    """Keep the kit of devices that can share one. Returns its id."""
+    number = store.next_id(db)
+    case = _kit_case(now, id_of("KT", number), platform, release, wanted, found)
+    bundle = archive(case.id, _render(case, _private_key(context)))
+    values = {
+        "id": number,
+        "platform": platform.id,
+        "sheet_revision": case.sheet_revision,
+        "release": release,
+        "route": wanted.route,
+        "carry_over": wanted.carry_over,
+        "device": wanted.devices[0],
+        "devices": list(wanted.devices),
+        "overrides": list(case.chosen.ids),
+        "exceptions": [e.id for e in case.exceptions],
+        "waived": dict(case.waived),
+        "media": case.media.id if case.media else None,
+        "sets": [known.id for known in case.sets],
+        "expires_on": case.expires.isoformat() if case.expires else None,
+        "sha256": hashlib.sha256(bundle).hexdigest(),
+        "made_by": actor.name,
+        "made_at": context.now(),
+    }
+    store.add(db, values, bundle)
+    record(context, db, actor, "kit made", "kit", case.id, values, creates=True)
+    return case.id
 
 
 def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
@@ -133,6 +175,13 @@ def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
         return render(case, lambda manifest: sign(private, manifest), fill_template)
     except (StoreError, TemplateError) as error:
         raise RefusedError(str(error), "Correct the sheet, or the template beside it") from error
+
+
+def _check_each(wanted: KitOptions) -> None:
+    """As `_check_wanted`, for more devices than one kit may serve."""
+    if len(wanted.devices) > MOST_AT_ONCE:
+        raise BadInputError(f"{len(wanted.devices):,} devices at once", f"Choose up to {MOST_AT_ONCE:,}")
+    _check_wanted(replace(wanted, devices=wanted.devices[:MOST_DEVICES]))
 
 
 def _check_wanted(wanted: KitOptions) -> None:
@@ -151,20 +200,33 @@ def _platform_of(now: Snapshot, wanted: KitOptions) -> tuple[Platform, str]:
     return platform, release
 
 
+def _device_cases(
+    now: Snapshot, db: sqlite3.Connection, platform: Platform, release: str, wanted: KitOptions
+) -> list[_DeviceCase]:
+    held = exception_store.of_devices(db, wanted.devices)
+    every = {row.id: row for mine in held.values() for row in mine}
+    stale = {number: stale_devices(row, now) for number, row in every.items()}
+    known, media = {number: terms(row) for number, row in every.items()}, on_record(db, platform)
+    found = []
+    for device in wanted.devices:
+        rows = {id_of("EX", row.id): row for row in held.get(device, ())}
+        mine = [(known[row.id], stale[row.id].get(device, ())) for row in rows.values()]
+        found.append(_device_case(now, platform, release, wanted, device, rows, mine, media))
+    return found
+
+
 def _device_case(
-    now: Snapshot, db: sqlite3.Connection, platform: Platform, release: str, wanted: KitOptions, device: str
-) -> _DeviceCase:
+    now: Snapshot, platform: Platform, release: str, wanted: KitOptions, device: str,
+    rows: Mapping[str, ExceptionRow], held: Sequence[tuple[ExceptionTerms, Sequence[str]]], recorded: Sequence[Media],
+) -> _DeviceCase:  # fmt: skip
     view, route = now.view(device), Route(wanted.route)
     assessment = now.assessment(device, release)
     unmet = {f.requirement.id for f in assessment.unmet()}
-    rows = {id_of("EX", row.id): row for row in exception_store.of_device(db, device)}
-    held = [(terms(row), stale_devices(row, now).get(device, ())) for row in rows.values()]
-    mine = [pair for pair in held if device in pair[0].devices]
-    permitted = kit_permission(mine, platform, release, unmet, now.today)
+    permitted = kit_permission(held, platform, release, unmet, now.today)
     excepted = permitted.excepted
     known = now.experience(platform).of(device, now.device(device).model).at(release)
     choice = choose(platform, release, route, view.values(), view.as_of, set(excepted), set(excepted), known=known)
-    media = choose_media(now, on_record(db, platform), device, release, wanted.media)
+    media = choose_media(now, recorded, device, release, wanted.media)
     seen = with_media(view, media, release, wanted.carry_over)
     gates = check_gates(platform, route, seen, device, critical=now.device(device).critical)
     waive = set(wanted.waive or ())
@@ -243,11 +305,11 @@ def _said(row: ExceptionRow) -> KitException:
 
 def shared_cases(context: Context, wanted: KitOptions) -> tuple[list[SharedCase], list[ErrorEntry]]:
     """How these devices split into the fewest kits, and why some can have none yet. Nothing is made."""
-    _check_wanted(wanted)
+    _check_each(wanted)
     now = snapshot(context)
     platform, release = _platform_of(now, wanted)
     with context.database.read() as db:
-        found = [_device_case(now, db, platform, release, wanted, name) for name in wanted.devices]
+        found = _device_cases(now, db, platform, release, wanted)
     ready = [one for one in found if not one.refused]
     return _shared(ready), [entry for one in found for entry in one.refused]
 

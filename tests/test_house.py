@@ -81,7 +81,18 @@ BESIDE_ROOMS = {
     "api": {"common", "times"},
     "work": GROUND,
     "service": set[str](),
-    "cli": {"collect", "connection", "dry_run", "filters", "lazy", "main", "output", "record_files", "serve"},
+    "cli": {
+        "bundle_files",
+        "collect",
+        "connection",
+        "dry_run",
+        "filters",
+        "lazy",
+        "main",
+        "output",
+        "record_files",
+        "serve",
+    },
     "console": set[str](),
 }
 GONE = {

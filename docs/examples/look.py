@@ -114,6 +114,7 @@ def people_and_ledger(client: Client) -> None:
     entry = next(client.ledger())
     print(entry.action, client.story("exception", "EX-0001")[0].words)
     print(len(b"".join(islice(client.export_ledger(), 1))), client.check_ledger().ok)
+    print(len(client.evidence(exception="EX-0001")))
 
 
 EXAMPLES = (

@@ -281,6 +281,7 @@ fix: list show; selection: list; fleet: show compare forecast what-if
 exception: list show uncovered consequences account export page; media: list check plan
 kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
 observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; due: -; ledger: list story export verify
+evidence: make check
 person: list sign-ins; token: list; me: show; webhook: list log; serve: -; openapi: -
 """.replace("\n", "; ").split("; "))  # fmt: skip
 WITHOUT = {"reading cancel", "sign-in", "backup", "restore"}

@@ -18,7 +18,7 @@ import pytest
 from doorstone.client import Client
 from doorstone.demo.seed import PASSWORD, seed_once
 from doorstone.service.config import Config, open_context, session_key
-from doorstone.work import ledger
+from doorstone.work.ledger import entries as ledger
 from tests.running import free_port, start_service, stop
 
 

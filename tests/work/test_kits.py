@@ -18,12 +18,13 @@ from hypothesis import strategies as st
 from doorstone.core.kits.check import kit_faults
 from doorstone.core.kits.options import KitOptions
 from doorstone.formats.signature import fits, new_key, public_key, sign
-from doorstone.work import attempts, ledger
+from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.exceptions import decisions
 from doorstone.work.kits import kits
+from doorstone.work.ledger import entries as ledger
 from doorstone.work.platforms import revisions
 from doorstone.work.snapshot.kit_standing import KitStanding
 from tests.asking import ADMIN, ANSELM, PETRA, D, changed_sheet, granted, line, on, read

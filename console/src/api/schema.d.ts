@@ -2466,6 +2466,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A signed archive with everything an auditor asks about a scope and a period
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["make_evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ledger/check": {
         parameters: {
             query?: never;
@@ -3402,6 +3422,8 @@ export interface components {
             on: string;
             /** Overdue */
             overdue: boolean;
+            /** @description What it costs to be late: items come in the order of it */
+            late_cost: components["schemas"]["LateCost"];
             /**
              * Object Kind
              * @enum {string}
@@ -4645,6 +4667,12 @@ export interface components {
              */
             used: string[];
         };
+        /**
+         * LateCost
+         * @description What it costs to be late, the dearest first.
+         * @enum {string}
+         */
+        LateCost: "permission" | "lost" | "waiting" | "unknown";
         /** LeafResponse */
         LeafResponse: {
             /** Fact */
@@ -19574,6 +19602,84 @@ export interface operations {
             };
             /** @description The role does not allow it */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_evidence: {
+        parameters: {
+            query?: {
+                /** @description Device ids, parted by commas */
+                devices?: string;
+                /** @description A saved selection */
+                selection?: string;
+                /** @description Every device at this site, of whatever platform and life */
+                site?: string;
+                /** @description One exception, with its devices */
+                exception?: string;
+                /** @description First day; from the first entry if left out */
+                start?: string | null;
+                /** @description Last day; today if left out */
+                end?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import date
 from typing import Literal
 
+from pydantic import Field
+
 from doorstone.api.common import ApiModel
-from doorstone.core.due.items import DueKind
+from doorstone.core.due.items import DueKind, LateCost
 
 
 class CalendarResponse(ApiModel):
@@ -19,6 +21,7 @@ class DueResponse(ApiModel):
     kind: DueKind
     on: date
     overdue: bool
+    late_cost: LateCost = Field(description="What it costs to be late: items come in the order of it")
     object_kind: Literal["exception", "device", "platform", "kit", "media"]
     object: str
     words: str

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import io
-import stat
 import zipfile
-import zlib
 from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
@@ -14,6 +12,7 @@ from typing import Annotated
 import typer
 
 from doorstone.api.kits import KitBatchRequest, KitBatchResponse, KitRequest, KitResponse, OverrideSetResponse
+from doorstone.cli.bundle_files import bundle_files
 from doorstone.cli.connection import client
 from doorstone.cli.devices import DeviceArgument
 from doorstone.cli.filters import ReleaseOption, SelectionOption
@@ -360,7 +359,7 @@ def check(
     public = key_file.read_bytes() if key_file else None
     signed = (lambda manifest, signature: fits(public, manifest, signature)) if public else None
     try:
-        files, strange = _kit_files(path)
+        files, strange = bundle_files(path, "kit")
         faults = [*strange, *kit_faults(files, (as_of or datetime.now()).date(), signed)]
     except ValueError as error:
         fail(BAD_INPUT, f"{key_file}: {error}", "Fetch the key with 'doorstone kit key'")
@@ -369,61 +368,3 @@ def check(
     if faults:
         fail(FAILED, f"{path} is not to be used", "Download it again, or make a new one")
     say("Every file is as it was made." + ("" if public else " Its signature was not asked: give --key."))
-
-
-MOST_KIT = 256 * 2**20
-
-
-def _kit_files(path: Path) -> tuple[dict[str, bytes], list[str]]:
-    """The plain files of a kit by path, and what stands there that no kit has: links, set-id files, other entries."""
-    if path.is_dir():
-        return _folder_files(path)
-    files: dict[str, bytes] = {}
-    faults: list[str] = []
-    try:
-        with zipfile.ZipFile(path) as bundle:
-            if sum(entry.file_size for entry in bundle.infolist()) > MOST_KIT:
-                fail(
-                    BAD_INPUT, f"{path} holds more than {MOST_KIT // 2**20} MiB", "No kit is so large; do not unpack it"
-                )
-            tops = {entry.filename.partition("/")[0] for entry in bundle.infolist()}
-            for entry in bundle.infolist():
-                name = entry.filename.partition("/")[2]
-                mode = entry.external_attr >> 16
-                if entry.is_dir():
-                    continue
-                if not name or len(tops) > 1 or ".." in Path(name).parts or name.startswith("/"):
-                    faults.append(f"{entry.filename} lies outside the kit's folder")
-                elif name in files:
-                    faults.append(f"{name} stands twice")
-                elif stat.S_ISLNK(mode):
-                    faults.append(f"{name} is a link")
-                else:
-                    faults += _set_id(name, mode)
-                    files[name] = bundle.read(entry)
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, zlib.error):
-        fail(BAD_INPUT, f"{path} is no kit, or is damaged", "Name a kit's folder, or its zip; or download it again")
-    return files, faults
-
-
-def _folder_files(path: Path) -> tuple[dict[str, bytes], list[str]]:
-    files: dict[str, bytes] = {}
-    faults: list[str] = []
-    size = 0
-    for file in sorted(path.rglob("*")):
-        name, mode = file.relative_to(path).as_posix(), file.lstat().st_mode
-        if stat.S_ISLNK(mode):
-            faults.append(f"{name} is a link")
-        elif stat.S_ISREG(mode):
-            size += file.lstat().st_size
-            if size > MOST_KIT:
-                fail(BAD_INPUT, f"{path} holds more than {MOST_KIT // 2**20} MiB", "No kit is so large")
-            faults += _set_id(name, mode)
-            files[name] = file.read_bytes()
-        elif not stat.S_ISDIR(mode):
-            faults.append(f"{name} is no plain file")
-    return files, faults
-
-
-def _set_id(name: str, mode: int) -> list[str]:
-    return [f"{name} runs as another user (set-id)"] if mode & (stat.S_ISUID | stat.S_ISGID) else []

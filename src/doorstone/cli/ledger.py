@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from datetime import datetime
 from itertools import islice
 from pathlib import Path
 from typing import Annotated
@@ -10,14 +11,16 @@ from typing import Annotated
 import typer
 
 from doorstone.api.ledger import LedgerCheckResponse
+from doorstone.cli.bundle_files import bundle_files
 from doorstone.cli.connection import client
 from doorstone.cli.output import BAD_INPUT, FAILED, FormOption, OutputFormat, fail, reports_errors, say, show
 
 KINDS = {
     "EX": "exception", "KT": "kit", "AT": "attempt", "OB": "observation", "SD": "decision", "IM": "import",
-    "ST": "settlement", "TK": "token", "HK": "hook",
+    "ST": "settlement", "TK": "token", "HK": "hook", "LF": "life", "FX": "fix", "MD": "media", "FU": "followup",
 }  # fmt: skip
 app = typer.Typer(no_args_is_help=True)
+evidence_app = typer.Typer(no_args_is_help=True)
 
 
 @app.command("list")
@@ -99,8 +102,8 @@ def verify(
 
 def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckResponse:
     from doorstone.service.serve import DamagedError
-    from doorstone.work import ledger
     from doorstone.work.context.errors import WorkError
+    from doorstone.work.ledger import entries as ledger
 
     try:
         if file is not None:
@@ -116,3 +119,64 @@ def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckR
         return LedgerCheckResponse(entries=0, ok=False, faults=[str(error)], head="")
     except (WorkError, UnicodeDecodeError) as error:
         fail(BAD_INPUT, str(error), "Export it again")
+
+
+# -------------------------------------------------------------- evidence packs
+
+
+@evidence_app.command("make")
+@reports_errors
+def make_evidence(
+    context: typer.Context,
+    devices: Annotated[list[str] | None, typer.Argument(metavar="DEVICE...", help="Device ids.")] = None,
+    selection: Annotated[str, typer.Option(help="The devices of a saved selection.")] = "",
+    site: Annotated[str, typer.Option(help="Every device at this site.")] = "",
+    exception: Annotated[str, typer.Option(help="One exception, with its devices.")] = "",
+    start: Annotated[
+        datetime | None, typer.Option("--from", formats=["%Y-%m-%d"], help="First day; from the start if left out.")
+    ] = None,
+    end: Annotated[
+        datetime | None, typer.Option("--through", formats=["%Y-%m-%d"], help="Last day; today if left out.")
+    ] = None,
+    into: Annotated[Path, typer.Option("--into", "-o", dir_okay=False, help="File to write.")] = Path("evidence.zip"),
+) -> None:
+    """Write an evidence pack: everything about devices and a period, in one signed archive."""
+    with client(context) as service:
+        data = service.evidence(
+            devices=devices or [], selection=selection, site=site, exception=exception,
+            start=start.date() if start else None, end=end.date() if end else None,
+        )  # fmt: skip
+    into.write_bytes(data)
+    say(f"Written to {into}. Check it: [bold]doorstone evidence check {into} --key doorstone-kits.pem[/]")
+    say("The key: [bold]doorstone kit key --into doorstone-kits.pem[/]")
+
+
+@evidence_app.command("check")
+@reports_errors
+def check_evidence(
+    path: Annotated[Path, typer.Argument(exists=True, help="An evidence pack: its zip, or the folder.")],
+    key_file: Annotated[
+        Path | None, typer.Option("--key", exists=True, dir_okay=False, help="The public key of the service.")
+    ] = None,
+    kept: Annotated[str, typer.Option(help="A head of the ledger that was noted elsewhere, as number:hash.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Check an evidence pack with no service: complete, unchanged, signed, its ledger a chain. Exit 1 if not."""
+    from doorstone.core.ledger.evidence import pack_faults
+    from doorstone.formats.signature import fits
+
+    public = key_file.read_bytes() if key_file else None
+    signed = (lambda manifest, signature: fits(public, manifest, signature)) if public else None
+    try:
+        files, strange = bundle_files(path, "evidence pack")
+        faults = [*strange, *pack_faults(files, signed, kept)]
+    except ValueError as error:
+        fail(BAD_INPUT, f"{key_file}: {error}", "Fetch the key with 'doorstone kit key'")
+    if faults or form is not OutputFormat.TABLE:
+        show(form, {"pack": str(path), "ok": not faults, "faults": faults}, ["fault"], [[fault] for fault in faults])
+    if faults:
+        fail(FAILED, f"{path} is not what was made", "Ask for it again, and compare")
+    say(
+        f"All {len(files)} files are as they were made."
+        + ("" if public else " Its signature was not asked: give --key.")
+    )

@@ -77,6 +77,9 @@ class JobOrder(LazyGroup):
             "List what is due: decisions, second looks, reviews, lapses, conditions, rollbacks that end, checks.",
         ),
         "ledger": Place(ACCOUNT, "ledger", "app", "Read and check the record of every decision."),
+        "evidence": Place(
+            ACCOUNT, "ledger", "evidence_app", "Hand everything about devices and a period to an auditor, signed."
+        ),
         "sign-in": Place(
             RUN, "people", "sign_in", "Sign in: a token of your role is issued and kept for the commands that follow."
         ),

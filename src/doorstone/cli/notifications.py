@@ -10,11 +10,19 @@ from doorstone.api.notifications import WebhookRequest, WebhookResponse
 from doorstone.api.people import OwnChangeRequest
 from doorstone.cli.connection import client, connection_of
 from doorstone.cli.output import FormOption, OutputFormat, asked_for, reports_errors, say, show
-from doorstone.core.due.items import DueKind
+from doorstone.core.due.items import DueKind, LateCost
 
 webhook_app = typer.Typer(no_args_is_help=True)
 me_app = typer.Typer(no_args_is_help=True)
 WebhookArgument = Annotated[str, typer.Argument(metavar="HOOK", help="Webhook id, such as HK-0001.")]
+
+
+IF_LATE = {
+    LateCost.PERMISSION: "runs without permission",
+    LateCost.LOST: "cannot be made good",
+    LateCost.WAITING: "somebody waits",
+    LateCost.UNKNOWN: "nobody knows",
+}
 
 
 @reports_errors
@@ -24,17 +32,18 @@ def due(
     kind: Annotated[DueKind | None, typer.Option(help="Only what is to be done for this reason.")] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """List what is due: decisions, reviews, conditions, devices without permission, drift, checks.
+    """List what is due, what costs most to be late with first: devices without permission, decisions, drift, checks.
 
     With --kind it is the fleet-wide list of one thing: --kind drift, --kind uncovered.
     """
     with client(context) as service:
         found = service.due(mine=mine, kind=kind.value if kind else "")
-    rows = [[f"{d.on}{' overdue' if d.overdue else ''}", d.kind, d.words] for d in found]
-    typed = [[d.on, d.overdue, d.kind, d.object_kind, d.object, d.words] for d in found]
-    columns = ["by", "overdue", "kind", "of", "object", "to do"]
-    show(form, found, ["by", "what", "to do"], rows, typed=(columns, typed))
-    if not found:
+    rows = [[f"{d.on}{' overdue' if d.overdue else ''}", d.kind, d.words, IF_LATE[d.late_cost]] for d in found]
+    typed = [[d.on, d.overdue, d.kind, d.late_cost, d.object_kind, d.object, d.words] for d in found]
+    columns = ["by", "overdue", "kind", "if late", "of", "object", "to do"]
+    if found or form is not OutputFormat.TABLE:
+        show(form, found, ["by", "what", "to do", "if late"], rows, typed=(columns, typed))
+    else:
         say("Nothing is due.")
 
 

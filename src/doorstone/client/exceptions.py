@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import date
 
 from doorstone.api.exceptions import (
     AccountResponse,
@@ -167,6 +168,21 @@ class ExceptionCalls(Transport):
                 response.read()
                 raise self._problem(response)
             yield from response.iter_bytes()
+
+    def evidence(
+        self,
+        *,
+        devices: Sequence[str] = (),
+        selection: str = "",
+        site: str = "",
+        exception: str = "",
+        start: date | None = None,
+        end: date | None = None,
+    ) -> bytes:
+        """An evidence pack, a zip: everything about a scope and a period, signed."""
+        params = {"devices": ",".join(devices), "selection": selection, "site": site, "exception": exception,
+                  "start": start.isoformat() if start else "", "end": end.isoformat() if end else ""}  # fmt: skip
+        return self._send("GET", "/evidence", params=params).content
 
     def check_ledger(self, kept: str = "") -> LedgerCheckResponse:
         """Whether the chain holds; `kept` is a head that was noted elsewhere, as number:hash."""

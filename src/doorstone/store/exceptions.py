@@ -439,6 +439,15 @@ def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list
     return {device: [rows[number] for number in mine] for device, mine in numbers.items()}
 
 
+def naming(db: sqlite3.Connection, devices: Iterable[str]) -> list[ExceptionRow]:
+    """Every exception that ever named one of these devices, those that left it out too, oldest first."""
+    where = (
+        "WHERE e.id IN (SELECT x.exception FROM json_each(?) AS j"
+        " CROSS JOIN exception_devices AS x ON x.device = j.value) ORDER BY e.id"
+    )
+    return _load(db, where, (json.dumps(sorted(devices)),))
+
+
 def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
     """Those that are requested or approved, oldest first."""
     return _load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())

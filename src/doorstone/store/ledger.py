@@ -6,14 +6,13 @@ changes the database by hand can neither cut the end off nor write the whole cha
 
 from __future__ import annotations
 
-import hashlib
 import json
 import sqlite3
-from collections.abc import Generator, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-START = "0" * 64
+from doorstone.core.ledger.chain import START, chain_faults, entry_hash
 
 
 class LedgerBrokenError(RuntimeError):
@@ -32,14 +31,6 @@ class Entry:
     body: Mapping[str, Any]
     previous: str
     hash: str
-
-
-def entry_hash(
-    seq: int, at: str, actor: str, via: str, action: str, kind: str, obj: str, body: str, previous: str
-) -> str:
-    """SHA-256 over the entry as a JSON array, the hash before it included."""
-    content = json.dumps([seq, at, actor, via, action, kind, obj, body, previous], ensure_ascii=False)
-    return hashlib.sha256(content.encode()).hexdigest()
 
 
 def append(
@@ -180,28 +171,16 @@ def head(db: sqlite3.Connection) -> str:
     return f"{row['seq']}:{row['hash']}" if row else ""
 
 
+def first_at(db: sqlite3.Connection) -> str:
+    """When the first entry was made; empty if there is none."""
+    row = db.execute("SELECT at FROM ledger WHERE seq = 1").fetchone()
+    return str(row["at"]) if row else ""
+
+
 def last_at(db: sqlite3.Connection) -> str:
     """When the last entry was made; empty if there is none."""
     row = db.execute("SELECT at FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
     return str(row["at"]) if row else ""
-
-
-def chain_faults(rows: Iterable[Mapping[str, Any]]) -> Generator[str, None, tuple[int, str]]:
-    """Faults of a chain of raw entries, `body` as it was hashed. Gives the number and hash of the last."""
-    expected, previous = 1, START
-    for row in rows:
-        if row["seq"] > expected:
-            last = row["seq"] - 1
-            yield f"entry {last} is missing" if last == expected else f"entries {expected} to {last} are missing"
-        elif row["seq"] < expected:
-            yield f"entry {row['seq']} is out of order"
-        elif row["previous"] != previous:
-            yield f"entry {row['seq']} does not follow the entry before it"
-        values = [row[name] for name in ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous")]
-        if entry_hash(*values) != row["hash"]:
-            yield f"entry {row['seq']} was altered"
-        expected, previous = row["seq"] + 1, row["hash"]
-    return expected - 1, previous
 
 
 def keep_receipt(db: sqlite3.Connection, actor: str, key: str, fingerprint: str, obj: str, at: str) -> None:
@@ -215,3 +194,8 @@ def find_receipt(db: sqlite3.Connection, actor: str, key: str) -> tuple[str, str
     """The fingerprint of the first call with this key and the object that it made."""
     row = db.execute("SELECT fingerprint, object FROM receipts WHERE actor = ? AND key = ?", (actor, key)).fetchone()
     return (row["fingerprint"], row["object"]) if row else None
+
+
+def hashes(db: sqlite3.Connection, first: int) -> dict[int, str]:
+    """Number -> hash of every entry from `first` on."""
+    return {row["seq"]: row["hash"] for row in db.execute("SELECT seq, hash FROM ledger WHERE seq >= ?", (first,))}

@@ -18,7 +18,7 @@ from doorstone.core.due.fleet import (
     silence_due,
     uncovered_due,
 )
-from doorstone.core.due.items import Due, DueDevice, in_order, names
+from doorstone.core.due.items import COSTS, Due, DueDevice, DueKind, in_order, names
 from doorstone.core.due.upgrades import LastAttempt, attempt_due, check_due
 from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus
 from doorstone.core.exceptions.life import ExceptionState
@@ -116,7 +116,26 @@ def test_who_runs_without_permission_comes_first() -> None:
     late = silence_due("", DEVICES[:1], D("2026-01-01"), 45)
     assert late.on == D("2026-02-16")
     (first,) = uncovered_due([Running(DEVICES[0], "9.1", ("security-chip",), D("2027-01-17"))])
-    assert [item.kind.value for item in in_order([late, first])] == ["uncovered", "not-heard-from"]
+    assert [item.kind.value for item in in_order([late, first], TODAY)] == ["uncovered", "not-heard-from"]
+
+
+def test_what_costs_most_to_be_late_with_comes_first_and_what_comes_goes_by_day() -> None:
+    def due(kind: DueKind, day: str) -> Due:
+        return Due(kind, D(day), "device", "d1", "")
+
+    given = [
+        due(DueKind.REVIEW, "2026-12-01"), due(DueKind.REQUEST, "2026-12-20"), due(DueKind.ROLLBACK, "2027-01-18"),
+        due(DueKind.CONDITION, "2027-01-10"), due(DueKind.SECOND_LOOK, "2027-01-02"), due(DueKind.CHECK, "2027-01-19"),
+        due(DueKind.LAPSE, "2027-01-25"), due(DueKind.LINK_ENDS, "2027-01-19"), due(DueKind.UNCOVERED, "2027-01-17"),
+    ]  # fmt: skip
+    assert [(one.kind.value, one.on.day) for one in in_order(given, TODAY)] == [
+        ("uncovered", 17), ("second-look", 2), ("condition", 10),  # without permission
+        ("rollback-ends", 18),  # lost
+        ("request-waits", 20),  # somebody waits
+        ("review", 1),  # nobody knows
+        ("media-link-ends", 19), ("check", 19), ("lapse", 25),  # to come, by day
+    ]  # fmt: skip
+    assert set(COSTS) == set(DueKind)
 
 
 def test_servicing_is_due_ninety_days_ahead_in_the_edition_that_runs() -> None:

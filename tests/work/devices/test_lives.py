@@ -8,7 +8,7 @@ import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life, LifeChange
-from doorstone.core.ledger import sentence
+from doorstone.core.ledger.sentences import sentence
 from doorstone.store import ledger_changes
 from doorstone.work import fleet, followups
 from doorstone.work.context.context import Context
@@ -21,7 +21,7 @@ from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import scenarios
 from doorstone.work.forecast.forecasts import device_forecast
 from doorstone.work.kits import kits
-from doorstone.work.ledger import list_entries
+from doorstone.work.ledger.entries import list_entries
 from doorstone.work.snapshot.snapshot import snapshot
 from tests.asking import ANSELM, PETRA, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD, TODAY

@@ -1,6 +1,6 @@
 // What is due: by day, for oneself or for everybody.
 import { clsx } from "clsx";
-import { api, type DueKind } from "../../api/api";
+import { api, type DueKind, type LateCost } from "../../api/api";
 import { Choice, day, Empty, Go, Heading, Scroll, Shown, Tick, useParam } from "../../ui/parts";
 
 const KINDS: Record<DueKind, string> = {
@@ -34,6 +34,13 @@ const KINDS: Record<DueKind, string> = {
   check: "Check updates",
 };
 
+const IF_LATE: Record<LateCost, string> = {
+  permission: "runs without permission",
+  lost: "cannot be made good",
+  waiting: "somebody waits",
+  unknown: "nobody knows",
+};
+
 /** The page of what an item is about. */
 export const placeOf = (one: { kind: string; object_kind: string; object: string }) =>
   one.kind === "unplaced"
@@ -49,7 +56,9 @@ export function DuePage() {
   const found = api.useQuery("get", "/api/v1/due", { params: { query } });
   return (
     <>
-      <Heading title="Due">What is to be done, by when. Your calendar can show it too: see your own page.</Heading>
+      <Heading title="Due">
+        What is to be done, what costs most to be late with first. Your calendar can show it too: see your own page.
+      </Heading>
       <div className="mb-3 flex flex-wrap items-end gap-4">
         <Choice label="What" value={kind} set={setKind} of={Object.entries(KINDS)} />
         <Tick label="Everybody's, not only mine" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
@@ -66,6 +75,7 @@ export function DuePage() {
                     <th scope="col">By</th>
                     <th scope="col">To do</th>
                     <th scope="col">What</th>
+                    <th scope="col">If late</th>
                   </tr>
                 </thead>
                 <tbody>
@@ -80,6 +90,7 @@ export function DuePage() {
                         <Go to={placeOf(one)}>{one.object}</Go>
                         <span className="text-ink-2">{one.words.replace(one.object, "")}</span>
                       </td>
+                      <td className="cell text-ink-2">{IF_LATE[one.late_cost]}</td>
                     </tr>
                   ))}
                 </tbody>

@@ -23,6 +23,10 @@ export function ExceptionPage() {
             {data.release} · {count(data.devices.length, "device")} · through {day(data.expires_on)} ·{" "}
             <a href={`/api/v1/exceptions/${data.id}/page`} target="_blank" rel="noreferrer">
               Page to print
+            </a>{" "}
+            ·{" "}
+            <a href={`/api/v1/evidence?exception=${data.id}`} download>
+              Evidence pack
             </a>
           </Heading>
           <StillTrue data={data} />

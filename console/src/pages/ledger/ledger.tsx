@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, client } from "../../api/api";
 import { Button, day, Heading, Shown } from "../../ui/parts";
+import { EvidencePack } from "./evidence";
 
 export function LedgerPage() {
   const check = api.useQuery("get", "/api/v1/ledger/check");
@@ -18,6 +19,7 @@ export function LedgerPage() {
   return (
     <>
       <Heading title="Ledger">Every decision, each bound to the one before it by its hash.</Heading>
+      <EvidencePack />
       {check.data && (
         <p role="status" className={`mb-3 font-semibold ${check.data.ok ? "text-met" : "text-floor"}`}>
           {check.data.ok ? `All ${check.data.entries} entries hold.` : check.data.faults.join("; ")}

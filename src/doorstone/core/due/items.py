@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
@@ -44,6 +44,41 @@ class DueKind(StrEnum):
     CHECK = "check"
 
 
+class LateCost(StrEnum):
+    """What it costs to be late, the dearest first."""
+
+    PERMISSION = "permission"
+    """Devices run without permission."""
+    LOST = "lost"
+    """What can be had until that day is lost."""
+    WAITING = "waiting"
+    """People or devices wait."""
+    UNKNOWN = "unknown"
+    """Nobody knows how it stands."""
+
+
+COSTS: Mapping[DueKind, LateCost] = {
+    **dict.fromkeys(
+        (DueKind.UNCOVERED, DueKind.FLOOR_RUNS, DueKind.LAPSE, DueKind.SECOND_LOOK, DueKind.CONDITION),
+        LateCost.PERMISSION,
+    ),
+    **dict.fromkeys(
+        (DueKind.ROLLBACK, DueKind.SERVICING_ENDS, DueKind.KIT_EXPIRES, DueKind.LINK_ENDS, DueKind.NOT_WIPED),
+        LateCost.LOST,
+    ),
+    **dict.fromkeys(
+        (DueKind.REQUEST, DueKind.ANSWER, DueKind.OWNER, DueKind.FOLLOW_UP, DueKind.FLOOR_FOUND, DueKind.REFUSED,
+         DueKind.WENT_BACK, DueKind.LOOK_AGAIN),
+        LateCost.WAITING,
+    ),
+    **dict.fromkeys(
+        (DueKind.REVIEW, DueKind.UNMATCHED, DueKind.FIX_NOT_SEEN, DueKind.DRIFT, DueKind.LATE, DueKind.SILENT,
+         DueKind.UNPLACED, DueKind.SURPRISE, DueKind.CHECK, DueKind.READ_AGAIN),
+        LateCost.UNKNOWN,
+    ),
+}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Due:
     """One thing to do by a day. It concerns those named in `people`, and everybody whose role is in `roles`
@@ -65,6 +100,11 @@ class Due:
         """The same for the same thing to do, whoever asks and whenever."""
         return f"{self.kind} {self.object} {self.on}" + (f" {self.part}" if self.part else "")
 
+    @property
+    def late_cost(self) -> LateCost:
+        """What it costs to be late with it."""
+        return COSTS[self.kind]
+
     def overdue(self, as_of: date) -> bool:
         return self.on < as_of
 
@@ -73,13 +113,19 @@ class Due:
         return name in self.people or (name not in self.not_people and bool(self.roles & set(roles)))
 
 
-def in_order(found: Iterable[Due]) -> list[Due]:
-    """What runs without permission first, then by day, by kind in the order above, by object."""
-    kinds = list(DueKind)
-    return sorted(
-        found,
-        key=lambda due: (due.kind is not DueKind.UNCOVERED, due.on, kinds.index(due.kind), due.object, due.part),
-    )
+def in_order(found: Iterable[Due], as_of: date) -> list[Due]:
+    """What runs without permission first; then what is due by today, what costs most to be late with first; then what
+    comes, by day. Within these by cost, day, kind in the order above, and object.
+    """
+    kinds, costs = list(DueKind), list(LateCost)
+
+    def key(due: Due) -> tuple[object, ...]:
+        comes = due.on > as_of
+        cost = costs.index(due.late_cost)
+        when = (due.on, cost) if comes else (cost, due.on)
+        return due.kind is not DueKind.UNCOVERED, comes, *when, kinds.index(due.kind), due.object, due.part
+
+    return sorted(found, key=key)
 
 
 @dataclass(frozen=True, slots=True)

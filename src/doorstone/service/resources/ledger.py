@@ -5,15 +5,18 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import asdict
+from datetime import date
 
 from pydantic import Field
 
 from doorstone.api.common import RequestModel
 from doorstone.api.ledger import EntryPage, EntryResponse, LedgerCheckResponse, StoryLineResponse, StoryResponse
+from doorstone.service.evidence_files import evidence_pack
 from doorstone.service.operations import EVERYONE, Answer, Call, Operations
-from doorstone.work import ledger
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import register
+from doorstone.work.ledger import entries as ledger
+from doorstone.work.ledger.evidence import EvidenceRequest
 
 operations = Operations("ledger")
 
@@ -64,6 +67,27 @@ def _lines(context: Context) -> Iterator[bytes]:
     while page := ledger.walk(context, after, 500):
         yield "".join(json.dumps(asdict(entry), ensure_ascii=False) + "\n" for entry in page).encode()
         after = page[-1].seq
+
+
+class EvidenceQuery(RequestModel):
+    devices: str = Field("", max_length=20_000, description="Device ids, parted by commas")
+    selection: str = Field("", description="A saved selection")
+    site: str = Field("", description="Every device at this site, of whatever platform and life")
+    exception: str = Field("", description="One exception, with its devices")
+    start: date | None = Field(None, description="First day; from the first entry if left out")
+    end: date | None = Field(None, description="Last day; today if left out")
+
+
+@operations(
+    "GET", "/evidence", "A signed archive with everything an auditor asks about a scope and a period", roles=EVERYONE,
+    query=EvidenceQuery, media_type="application/zip",
+)  # fmt: skip
+def make_evidence(call: Call[EvidenceQuery, None]) -> Answer:
+    q = call.query
+    devices = tuple(name.strip() for name in q.devices.split(",") if name.strip())
+    asked = EvidenceRequest(devices, q.selection, q.site, q.exception, q.start, q.end)
+    name = f"evidence-{call.context.today()}.zip"
+    return Answer(evidence_pack(call.context, asked), media_type="application/zip", file_name=name)
 
 
 class CheckQuery(RequestModel):

@@ -36,7 +36,7 @@ def list_due(call: Call[DueQuery, None]) -> DueList:
     today = call.context.today()
 
     def shape(one: Due) -> DueResponse:
-        fields = {name: getattr(one, name) for name in ("on", "object_kind", "object", "words")}
+        fields = {name: getattr(one, name) for name in ("on", "object_kind", "object", "words", "late_cost")}
         return DueResponse.model_validate({**fields, "kind": one.kind.value, "overdue": one.overdue(today)})
 
     found = due.due_list(call.context, call.actor.name if call.query.mine else "")

@@ -26,11 +26,13 @@ from doorstone.work.snapshot.uncovered import after_exception
 
 
 def due_list(context: Context, person: str = "") -> list[Due]:
-    """Everything that is due, by day; with a `person`, what concerns them where their roles reach."""
+    """Everything that is due, what costs most to be late with first; with a `person`, what concerns them."""
     with context.database.read() as db:
         stamp, who = context.stamp(), people_store.get(db, person) if person else None
         depends_on = (stamp.ledger, stamp.devices, stamp.readings, stamp.people, context.today(), context.policy)
-        found = context.cached(("due",), depends_on, lambda: in_order(_every(context, db, snapshot(context))))
+        found = context.cached(
+            ("due",), depends_on, lambda: in_order(_every(context, db, snapshot(context)), context.today())
+        )
     return [due for due in found if not person or (who is not None and _concerns(due, who))]
 
 

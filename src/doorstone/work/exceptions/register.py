@@ -4,11 +4,11 @@ account of itself: who allowed what, on what evidence, until when, under which c
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
-from doorstone.core.ledger import sentence
+from doorstone.core.ledger.sentences import sentence
 from doorstone.core.platforms.platform import target_release
 from doorstone.core.sorting.assessment import RequirementFinding
 from doorstone.formats.exception_page import CommentLine, ConditionLine, ExceptionPageData, exception_page
@@ -160,7 +160,12 @@ def _with_name(kind: str, own: str, asked: str, words: str) -> str:
 # ------------------------------------------------------------------- documents
 
 
-def page(context: Context, name: str) -> tuple[str, str]:
+def whole(context: Context, name: str) -> dict[str, Any]:
+    """One exception with everything that the records hold of it, as plain values."""
+    return {**asdict(get_exception(context, name).row), "id": name}
+
+
+def page(context: Context, name: str, printed_at: str = "") -> tuple[str, str]:
     """One exception as an HTML page that stands alone, and the digest of its style for the content policy."""
     view = get_exception(context, name)
     now = snapshot(context)
@@ -186,7 +191,7 @@ def page(context: Context, name: str) -> tuple[str, str]:
         if view.state != "requested"
         else [],
         story=[(line.seq, line.at, line.words) for line in story(context, "exception", name)],
-        printed_at=context.now(),
+        printed_at=printed_at or context.now(),
     )
     return exception_page(data)
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any
 
+from doorstone.core.ledger.chain import chain_faults
 from doorstone.store import ledger as store
 from doorstone.store.ledger_changes import state_faults
 from doorstone.work.context.context import Context
@@ -58,7 +59,7 @@ def check_export(lines: Iterable[str]) -> LedgerCheck:
             seen += 1
             yield row
 
-    faults = tuple(store.chain_faults(rows()))
+    faults = tuple(chain_faults(rows()))
     return LedgerCheck(seen, not faults, faults)
 
 

@@ -1,0 +1,1 @@
+"""The ledger: its entries as a chain of hashes and as sentences, and evidence packs."""

@@ -1,0 +1,1 @@
+"""The ledger, read and checked, and evidence packs."""

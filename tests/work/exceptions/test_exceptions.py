@@ -419,7 +419,7 @@ def test_a_review_names_the_next_one_and_evidence_is_attached(context: Context) 
     granted(context, "d1")
     endings = ["media-link-ends", "servicing-ends"]
     in_april = [d.kind for d in due.due_list(on(context, "2027-04-10"), "petra")]
-    assert in_april == [*endings, "condition", "not-heard-from", "review"]
+    assert in_april == ["condition", *endings, "not-heard-from", "review"]
     with pytest.raises(BadInputError, match="next review cannot be on 2027-12-01"):
         activity.review(context, PETRA, "EX-0001", None, D("2027-12-01"), "Fine.")
     activity.review(on(context, "2027-04-10"), PETRA, "EX-0001", None, D("2027-08-01"), "Still needed.")

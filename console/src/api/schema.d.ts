@@ -3662,6 +3662,12 @@ export interface components {
             /** Renewed By */
             renewed_by: string;
             /**
+             * Renewed State
+             * @description Of the exception that renews it, or is asked for to do so
+             */
+            renewed_state: string | null;
+            residual: components["schemas"]["ResidualRiskResponse"];
+            /**
              * Stale
              * @description Device to what changed since its approval
              */
@@ -6024,6 +6030,18 @@ export interface components {
             /** Enforced At */
             enforced_at: string[];
         };
+        /**
+         * ResidualRiskResponse
+         * @description The sum of its parts, never below 0. Of several devices the one that weighs most counts.
+         */
+        ResidualRiskResponse: {
+            /** Points */
+            points: number;
+            /** Parts */
+            parts: components["schemas"]["RiskPartResponse"][];
+            /** Device */
+            device: string;
+        };
         /** ReviewRequest */
         ReviewRequest: {
             /**
@@ -6055,6 +6073,13 @@ export interface components {
             loaded_by: string;
             /** Changes */
             changes: components["schemas"]["ChangeResponse"][];
+        };
+        /** RiskPartResponse */
+        RiskPartResponse: {
+            /** Words */
+            words: string;
+            /** Points */
+            points: number;
         };
         /** RiskRequest */
         RiskRequest: {
@@ -13237,6 +13262,8 @@ export interface operations {
                 state?: string;
                 device?: string;
                 owner?: string;
+                /** @description The newest first, or the most residual risk */
+                order?: "newest" | "risk";
             };
             header?: never;
             path?: never;

@@ -137,6 +137,19 @@ class CommentResponse(ApiModel):
     at: Moment
 
 
+class RiskPartResponse(ApiModel):
+    words: str
+    points: int
+
+
+class ResidualRiskResponse(ApiModel):
+    """The sum of its parts, never below 0. Of several devices the one that weighs most counts."""
+
+    points: int
+    parts: list[RiskPartResponse]
+    device: str
+
+
 class ExceptionResponse(ApiModel):
     id: str
     version: int
@@ -172,6 +185,8 @@ class ExceptionResponse(ApiModel):
     ended_on: date | None
     renews: str
     renewed_by: str
+    renewed_state: str | None = Field(description="Of the exception that renews it, or is asked for to do so")
+    residual: ResidualRiskResponse
     stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
     moves: list[str] = Field(description="Moves that are possible, whoever makes them")
     actions: list[str] = Field([], description="What whoever asks may do with it now, at the sites of its devices")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
+from typing import Literal
 
 from doorstone.api.exceptions import (
     AccountResponse,
@@ -45,8 +46,11 @@ class ExceptionCalls(Transport):
     def change_risk(self, text: str) -> RiskResponse:
         return self._made(RiskResponse, "PUT", "/risk", RiskRequest(text=text))
 
-    def exceptions(self, state: str = "", device: str = "", owner: str = "") -> list[ExceptionResponse]:
-        return self._get(ExceptionList, "/exceptions", state=state, device=device, owner=owner).items
+    def exceptions(
+        self, state: str = "", device: str = "", owner: str = "", order: Literal["newest", "risk"] = "newest"
+    ) -> list[ExceptionResponse]:
+        """The newest first, or those of most residual risk."""
+        return self._get(ExceptionList, "/exceptions", state=state, device=device, owner=owner, order=order).items
 
     def exception(self, name: str) -> ExceptionResponse:
         return self._get(ExceptionResponse, f"/exceptions/{name}")

@@ -320,6 +320,8 @@ BUILT_IN: Mapping[str, FactSpec] = dict(
         _fact("os.last_update", FactType.DATE, lasting=False, title="Last update"),
         _fact("care.last_backup", FactType.DATE, lasting=False, title="Last backup"),
         _fact("care.recovery_key_saved", _F, title="Recovery key saved"),
+        _fact("exposure.network", _T, choices=("isolated", "internal", "public"), title="Network it stands in"),
+        _fact("exposure.data", _T, choices=("none", "internal", "personal"), title="Data it holds"),
         _fact("care.applications", FactType.SET, title="Applications the organisation lives on", names=True),
         _fact("media.release", _T, title="Release on the media"),
         _fact("media.editions", FactType.SET, title="Editions on the media"),

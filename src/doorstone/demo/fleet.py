@@ -79,7 +79,15 @@ def build_fleet(seed: int = 20270118) -> list[Built]:
             number += 1
             fleet.append(_device(number, site, rng.choice(models), rng))
     _place_situations(fleet)
+    for device in fleet:
+        device.facts["exposure.network"] = _NETWORK.get(device.role, "internal")
+        device.facts["exposure.data"] = _DATA.get(device.role, "none")
     return fleet
+
+
+_NETWORK = {"ticket desk": "public", "hall display": "public", "vault log": "isolated", "weather": "isolated"}
+_DATA = {"ticket desk": "personal", "office": "personal", "cataloguing": "internal", "laboratory": "internal"}
+"""How far devices are exposed, by what they are there for."""
 
 
 _LANGUAGES = {13: "nl", 47: "nl", 52: "nl", 56: "nl", 66: "nl", 88: "cy", 114: "de", 139: "cy"}
@@ -308,7 +316,7 @@ def store_room() -> list[dict[str, Any]]:
             "device": f"nbt-{number}",
             "name": f"g-store-{number}",
             "site": "Visitor Gate",
-            "role": "reading" if number != 196 else "till",
+            "role": "hall display" if number != 196 else "ticket desk",
             "source": "collector",
             "taken_at": f"2027-01-14T14:{number - 193:02d}:00",
             "facts": {**facts, **({"os.platform": "fennel", "os.release": "3"} if number == 196 else {})},

@@ -380,6 +380,7 @@ class _Builder:
                 for effect in part.effect
             ),
             tuple(part.reported_as),
+            part.weight,
         )
 
     def _override(self, at: int, part: OverridePart) -> Override:

@@ -113,6 +113,7 @@ class RequirementPart(Part):
     enforced_at: list[Literal["assessor", "update-service", "set-up", "start"]] = Field(min_length=1)
     sort: list[SortPart] = []
     because: Line
+    weight: int = Field(3, ge=1, le=9, description="How much it matters to run without it, 1 least to 9 most")
     source: Line = ""
     fix: list[FixPart] = []
     effect: list[EffectPart] = []

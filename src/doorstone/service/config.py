@@ -13,6 +13,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, SecretStr
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
+from doorstone.core.exceptions.residual import DATA, NETWORK, RiskTable
 from doorstone.core.facts import Source
 from doorstone.core.forecast.costs import CostModel
 from doorstone.core.readings.history import Retention
@@ -132,6 +133,19 @@ class Config(BaseSettings):
     cost_slower_per_month: Decimal = Field(
         Decimal("3.00"), ge=0, description="What a device that runs slower since its upgrade costs its user in a month"
     )
+    risk_critical: int = Field(4, ge=0, le=99, description="Points of risk for a device the organisation lives on")
+    risk_network: dict[Literal["isolated", "internal", "public"], int] = Field(
+        {"isolated": 0, "internal": 1, "public": 4},
+        description="Points of risk for the network that a device stands in",
+    )
+    risk_data: dict[Literal["none", "internal", "personal"], int] = Field(
+        {"none": 0, "internal": 1, "personal": 4}, description="Points of risk for the data that a device holds"
+    )
+    risk_unread: int = Field(2, ge=0, le=99, description="Points of risk for an exposure that nobody has read")
+    risk_kept: int = Field(1, ge=0, le=99, description="Points taken off for each condition that is kept")
+    risk_two_approvers: int = Field(
+        0, ge=0, le=999, description="Points of risk from which two approvers are needed; 0 for never"
+    )
     sources: dict[str, SourceConfig] = Field(
         {}, description="Sources by name, each with trust, passing_days and lasting_days; added to the built-in ones"
     )
@@ -195,6 +209,16 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
             config.cost_replacement_minutes,
             config.cost_replacement_months,
             config.cost_slower_per_month,
+        ),
+        risk=RiskTable(
+            config.risk_critical,
+            {
+                NETWORK: {str(k): n for k, n in config.risk_network.items()},
+                DATA: {str(k): n for k, n in config.risk_data.items()},
+            },
+            config.risk_unread,
+            config.risk_kept,
+            config.risk_two_approvers,
         ),
         sources={**SOURCES, **own},
     )

@@ -96,6 +96,7 @@ class ExceptionRow:
     ended_on: str | None
     renews: int | None
     renewed_by: int | None
+    renewed_state: str | None
     shaped_by: tuple[str, ...]  # who edited it, beside the requester
     requirements: tuple[str, ...]
     devices: tuple[str, ...]
@@ -497,7 +498,9 @@ def owned_by(db: sqlite3.Connection, person: str) -> list[int]:
 
 def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[ExceptionRow]:
     renewed = "SELECT MAX(id) FROM exceptions WHERE renews = e.id AND state NOT IN ('declined', 'withdrawn')"
-    rows = db.execute(f"SELECT e.*, ({renewed}) AS renewed_by FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
+    state = f"SELECT state FROM exceptions WHERE id = ({renewed})"  # noqa: S608
+    columns = f"e.*, ({renewed}) AS renewed_by, ({state}) AS renewed_state"
+    rows = db.execute(f"SELECT {columns} FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
     listed = json.dumps([row["id"] for row in rows])
     reqs = _gather(db, "exception_requirements", "requirement", listed, lambda r: (r["requirement"], r["left_out"]))
     devices = _gather(db, "exception_devices", "device", listed, lambda r: (r["device"], r["left_out"], r["shown"]))

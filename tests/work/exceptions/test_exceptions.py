@@ -424,7 +424,7 @@ def test_a_review_names_the_next_one_and_evidence_is_attached(context: Context) 
         activity.review(context, PETRA, "EX-0001", None, D("2027-12-01"), "Fine.")
     activity.review(on(context, "2027-04-10"), PETRA, "EX-0001", None, D("2027-08-01"), "Still needed.")
     in_may = [d.kind for d in due.due_list(on(context, "2027-05-05"), "petra")]
-    assert in_may == [*endings, "condition", "not-heard-from"]
+    assert in_may == ["condition", *endings, "not-heard-from"]
     activity.attach(context, PETRA, "EX-0001", NewAttachment("Order", "https://northmere.example/o/7", "ab" * 32))
     assert exceptions.get_exception(context, "EX-0001").row.attachments[0].sha256 == "ab" * 32
 

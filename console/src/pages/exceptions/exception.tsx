@@ -33,6 +33,7 @@ export function ExceptionPage() {
           <div className="grid gap-4 lg:grid-cols-[1fr_21rem]">
             <div className="grid content-start gap-4">
               <Terms data={data} />
+              <Residual data={data} />
               <Conditions key={`conditions ${data.version}`} data={data} />
               <Attachments data={data} />
             </div>
@@ -94,6 +95,34 @@ function StillTrue({ data }: { data: Exception }) {
   );
 }
 
+/** What it weighs to run on without these requirements: a sum that everybody can work out. */
+function Residual({ data }: { data: Exception }) {
+  const { points, parts, device } = data.residual;
+  const several = data.devices.length > 1 && device;
+  return (
+    <Slab title="Residual risk" aside={<strong className="font-head text-2xl">{points}</strong>}>
+      <ul>
+        {parts.map((part) => (
+          <li key={part.words} className="flex justify-between gap-4 border-t border-edge py-1 first:border-0">
+            <span>{part.words}</span>
+            <span className="tabular-nums">{part.points > 0 ? `+${part.points}` : part.points}</span>
+          </li>
+        ))}
+      </ul>
+      <p className="mt-2 text-sm text-ink-2">
+        Weights stand in the sheet, the other points in the configuration; never below 0.
+        {several && (
+          <>
+            {" "}
+            Of its devices <Go to={`/devices/${device}`}>{device}</Go> weighs most.
+          </>
+        )}
+        {data.approvals_needed > 1 && ` It takes ${data.approvals_needed} approvers.`}
+      </p>
+    </Slab>
+  );
+}
+
 function Terms({ data }: { data: Exception }) {
   return (
     <Slab title="What it permits">
@@ -133,7 +162,8 @@ function Terms({ data }: { data: Exception }) {
             )}
             {data.renewed_by && (
               <>
-                <Go to={`/exceptions/${data.renewed_by}`}>{data.renewed_by}</Go> renews it.
+                <Go to={`/exceptions/${data.renewed_by}`}>{data.renewed_by}</Go>{" "}
+                {data.renewed_state === "requested" ? "is asked for to renew it." : "renews it."}
               </>
             )}
           </Row>

@@ -1,6 +1,6 @@
 import { api, type Exception } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { day, Empty, Go, Heading, Shown, useParam } from "../../ui/parts";
+import { Choice, day, Empty, Go, Heading, Shown, useParam } from "../../ui/parts";
 
 const STATES = ["requested", "approved", "declined", "withdrawn", "lapsed", "revoked", "closed"];
 
@@ -15,20 +15,26 @@ export const STATE_COLOURS: Record<string, string> = {
 export function ExceptionsPage() {
   const { me } = useHere();
   const [state, setState] = useParam("state");
-  const found = api.useQuery("get", "/api/v1/exceptions", { params: { query: { state } } });
+  const [order, setOrder] = useParam("order", "risk");
+  const query = { state, order: order === "newest" ? ("newest" as const) : ("risk" as const) };
+  const found = api.useQuery("get", "/api/v1/exceptions", { params: { query } });
   return (
     <>
       <Heading title="Exceptions">Approved, dated permissions to run a release with checks unmet.</Heading>
       <div className="mb-4 flex flex-wrap items-end justify-between gap-3">
-        <label className="block">
-          <span className="mb-1 block font-semibold">State</span>
-          <select className="field" value={state} onChange={(event) => setState(event.target.value)}>
-            <option value="">any</option>
-            {STATES.map((name) => (
-              <option key={name}>{name}</option>
-            ))}
-          </select>
-        </label>
+        <div className="flex gap-3">
+          <Choice label="State" value={state} set={setState} of={STATES.map((name) => [name, name])} />
+          <Choice
+            label="Order"
+            value={order}
+            needed
+            set={setOrder}
+            of={[
+              ["risk", "most risk first"],
+              ["newest", "newest first"],
+            ]}
+          />
+        </div>
         <p className="flex flex-wrap gap-x-4 gap-y-1">
           <Go to="/uncovered">Who runs what without permission</Go>
           {allows(me, "request_exception") && (
@@ -70,6 +76,7 @@ export function ExceptionTable({ items }: { items: Exception[] }) {
             <th scope="col">Requirements</th>
             <th scope="col">Devices</th>
             <th scope="col">Through</th>
+            <th scope="col">Risk</th>
             <th scope="col">Asked by</th>
           </tr>
         </thead>
@@ -101,6 +108,7 @@ export function ExceptionTable({ items }: { items: Exception[] }) {
                 {item.devices.length > 3 ? `${item.devices.length} devices` : item.devices.join(", ")}
               </td>
               <td className="cell whitespace-nowrap">{day(item.expires_on)}</td>
+              <td className="cell tabular-nums">{item.residual.points}</td>
               <td className="cell">{item.requester}</td>
             </tr>
           ))}

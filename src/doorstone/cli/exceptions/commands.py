@@ -235,11 +235,12 @@ def list_exceptions(
     state: Annotated[str, typer.Option(help="requested, approved, declined, lapsed, revoked, ...")] = "",
     device: Annotated[str, typer.Option(help="Only those that name this device.")] = "",
     owner: Annotated[str, typer.Option(help="Only those that this person answers for.")] = "",
+    by_risk: Annotated[bool, typer.Option("--by-risk", help="The most residual risk first.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List exceptions, newest first."""
     with client(context) as service:
-        found = service.exceptions(state, device, owner)
+        found = service.exceptions(state, device, owner, "risk" if by_risk else "newest")
     if form is OutputFormat.JSON:
         show(form, found, [], [])
     else:

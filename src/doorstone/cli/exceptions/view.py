@@ -18,11 +18,12 @@ def print_exceptions(form: OutputFormat, found: list[ExceptionResponse]) -> None
             e.requirements,
             e.devices if len(e.devices) <= 3 else f"{len(e.devices)} devices",
             e.expires_on,
+            e.residual.points,
             f"{e.requester}, {_deciders(e)}",
         ]
         for e in found
     ]
-    columns = ["exception", "state", "release", "requirements", "devices", "through", "asked, decided by"]
+    columns = ["exception", "state", "release", "requirements", "devices", "through", "risk", "asked, decided by"]
     show(form, found if len(found) != 1 else found[0], columns, rows)
 
 
@@ -46,7 +47,13 @@ def print_one(e: ExceptionResponse, steps: list[ConsequenceResponse], story: lis
     if e.renews:
         console.print(f"It renews {e.renews}")
     if e.renewed_by:
-        console.print(f"{e.renewed_by} renews it")
+        words = "renews it" if e.renewed_state != "requested" else "is asked for to renew it"
+        console.print(f"{e.renewed_by} {words}")
+    parts = ", ".join(f"{part.words} {part.points:+d}" for part in e.residual.parts)
+    on = f" on {e.residual.device}" if len(e.devices) > 1 and e.residual.device else ""
+    console.print(f"Residual risk{on}: [bold]{e.residual.points}[/]" + (f" ({escape(parts)})" if parts else ""))
+    if e.renewed_by and e.renewed_state == "requested":
+        console.print("Until it is approved, this one ends on its last day.")
     notice = ", with the vendor's notice" if e.notice_text else ""
     console.print(f"Risk statement, version {e.risk_version}, acknowledged by {e.acknowledged_by}{notice}")
     if e.notice_text:

@@ -235,9 +235,9 @@ def allowed_actions(
     return (*actions, *(name for name, may in more.items() if may))
 
 
-def approvals_needed(two_approvers: str, critical: bool) -> int:
-    """How many approvers it takes: two for `all`, or for `critical` devices; else one."""
-    return 2 if two_approvers == "all" or (two_approvers == "critical" and critical) else 1
+def approvals_needed(two_approvers: str, critical: bool, risky: bool = False) -> int:
+    """How many approvers it takes: two for `all`, for `critical` devices, or if the risk asks for it; else one."""
+    return 2 if risky or two_approvers == "all" or (two_approvers == "critical" and critical) else 1
 
 
 def check_approver(requester: str, editors: Iterable[str], approver: str, self_approval: bool) -> None:

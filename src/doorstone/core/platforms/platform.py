@@ -105,6 +105,8 @@ class Requirement:
     fixes: tuple[Fix, ...] = ()
     effects: tuple[Effect, ...] = ()
     reported_as: tuple[str, ...] = ()
+    weight: int = 3
+    """How much it matters to run without it, 1 least to 9 most."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from dataclasses import asdict, replace
 from typing import Any, Literal
 
+from pydantic import Field
+
 from doorstone.api.common import ErrorEntry, RequestModel
 from doorstone.api.exceptions import (
     AccountResponse,
@@ -55,6 +57,7 @@ class ExceptionQuery(RequestModel):
     state: str = ""
     device: str = ""
     owner: str = ""
+    order: Literal["newest", "risk"] = Field("newest", description="The newest first, or the most residual risk")
 
 
 class RiskQuery(RequestModel):
@@ -107,6 +110,7 @@ def _shape(call: Call[Any, Any], view: ExceptionView) -> ExceptionResponse:
             "conditions": [_kept(one) for one in view.kept],
             "renews": view.renews,
             "renewed_by": view.renewed_by,
+            "residual": view.residual,
             "refused": [ErrorEntry.model_validate(entry) for entry in view.refused],
         }
     )
@@ -167,7 +171,9 @@ def change_risk(call: Call[None, RiskRequest]) -> RiskResponse:
 
 @operations("GET", "/exceptions", "List exceptions", roles=EVERYONE, query=ExceptionQuery, answer=ExceptionList)
 def list_exceptions(call: Call[ExceptionQuery, None]) -> ExceptionList:
-    views = exceptions.list_exceptions(call.context, call.query.state, call.query.device, call.query.owner)
+    views = exceptions.list_exceptions(
+        call.context, call.query.state, call.query.device, call.query.owner, by_risk=call.query.order == "risk"
+    )
     return ExceptionList(items=[_shape(call, view) for view in views])
 
 

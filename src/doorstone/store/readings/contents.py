@@ -68,6 +68,12 @@ def shape_number(db: sqlite3.Connection, facts: Sequence[str]) -> int:
     return int(db.execute("SELECT id FROM content_shapes WHERE facts = ?", (text,)).fetchone()[0])
 
 
+def any_holds(db: sqlite3.Connection, facts: Iterable[str]) -> bool:
+    """Whether any content ever held one of these facts."""
+    sql = "SELECT 1 FROM content_shapes, json_each(?) AS j WHERE INSTR(facts, '\"' || j.value || '\"') LIMIT 1"
+    return db.execute(sql, (json.dumps(sorted(facts)),)).fetchone() is not None
+
+
 def shape_facts(db: sqlite3.Connection, shape: int) -> tuple[str, ...]:
     """The facts of a shape, in order."""
     row = db.execute("SELECT facts FROM content_shapes WHERE id = ?", (shape,)).fetchone()

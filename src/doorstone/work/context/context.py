@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any, TypeVar, cast
 
+from doorstone.core.exceptions.residual import RiskTable
 from doorstone.core.facts import Source
 from doorstone.core.forecast.costs import CostModel
 from doorstone.core.readings.history import Retention
@@ -51,6 +52,7 @@ class Policy:
     silent_days: int = 45
     retention: Retention = field(default_factory=Retention)
     costs: CostModel = field(default_factory=CostModel)
+    risk: RiskTable = field(default_factory=RiskTable)
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 
 

@@ -18,6 +18,7 @@ from doorstone.core.exceptions.life import (
     next_state,
     stale_because,
 )
+from doorstone.core.exceptions.residual import takes_two
 from doorstone.core.fixes.plan import plan_fixes
 from doorstone.store import exceptions as store
 from doorstone.store import kits as kit_store
@@ -38,6 +39,7 @@ from doorstone.work.exceptions.requests import (
 )
 from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
 from doorstone.work.snapshot.people import may_decide
+from doorstone.work.snapshot.residual import kept_number, risk_on
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
@@ -108,7 +110,10 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     refuse_if(refusal_entries(now, row.release, requirements, devices) + _unkept(row, now, devices))
     seen = now.shown(devices, row.release, requirements)
     critical = any(device.critical for device in now.rows(devices))
-    needed = max(row.approvals_needed, approvals_needed(context.policy.two_approvers, critical))
+    kept = kept_number(kept_conditions(row, now))
+    weighed = risk_on(now, now.sheets[row.platform].platform, requirements, devices, kept)
+    risky = takes_two(weighed, context.policy.risk)
+    needed = max(row.approvals_needed, approvals_needed(context.policy.two_approvers, critical, risky))
     if needed != row.approvals_needed:
         store.need_approvals(db, row.id, needed)
         row = replace(row, approvals_needed=needed)

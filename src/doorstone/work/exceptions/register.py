@@ -25,6 +25,7 @@ COLUMNS = (
     "exception", "state", "in force", "platform", "release", "up to", "requirements", "devices", "left out", "reason",
     "conditions", "owner", "requested by", "requested at", "approved by", "decided at", "self-approved", "start",
     "through", "review", "renews", "stale devices", "risk version", "risk acknowledged by", "attachments",
+    "residual risk",
 )  # fmt: skip
 
 
@@ -67,8 +68,8 @@ class Account:
 
 
 def rows(context: Context) -> list[dict[str, Any]]:
-    """Every exception, newest first, as columns of plain values; lists stay lists."""
-    return [_row(view) for view in list_exceptions(context)]
+    """Every exception, the most residual risk first, as columns of plain values; lists stay lists."""
+    return [_row(view) for view in list_exceptions(context, by_risk=True)]
 
 
 def _row(view: ExceptionView) -> dict[str, Any]:
@@ -80,6 +81,7 @@ def _row(view: ExceptionView) -> dict[str, Any]:
         [a.person for a in row.approvals] or ([row.decided_by] if row.decided_by and row.shown else []),
         row.decided_at or "", row.self_approved, row.start_on, row.expires_on, row.review_on, view.renews,
         sorted(view.stale), row.risk_version, row.acknowledged_by, [a.link for a in row.attachments],
+        view.residual.points,
     )  # fmt: skip
     return dict(zip(COLUMNS, values, strict=True))
 

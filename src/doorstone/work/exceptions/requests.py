@@ -12,6 +12,7 @@ from doorstone.core.conditions import ConditionError, parse
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import (
+    ENDED,
     ExceptionState,
     Involved,
     Move,
@@ -20,6 +21,7 @@ from doorstone.core.exceptions.life import (
     possible_moves,
     refusals,
 )
+from doorstone.core.exceptions.residual import ResidualRisk, takes_two
 from doorstone.core.exceptions.terms import (
     check_attachment,
     check_attested,
@@ -41,6 +43,7 @@ from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingErro
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
 from doorstone.work.snapshot.people import need_active
+from doorstone.work.snapshot.residual import residual_of, risk_on
 from doorstone.work.snapshot.selecting import choose_devices
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
@@ -121,6 +124,7 @@ class ExceptionView:
     kept: tuple[KeptView, ...]
     renews: str
     renewed_by: str
+    residual: ResidualRisk
     refused: tuple[ErrorEntry, ...] = ()
 
 
@@ -189,6 +193,8 @@ def request(context: Context, actor: Actor, asked: NewException) -> ExceptionVie
         _check_attachments(asked.attachments)
         renews = _renews(db, asked, found)
         critical = any(device.critical for device in now.rows(found.devices))
+        weighed = risk_on(now, found.platform, asked.requirements, found.devices, 0)
+        risky = takes_two(weighed, context.policy.risk)
         values = {
             **_stored(asked.terms),
             "platform": found.platform.id,
@@ -200,7 +206,7 @@ def request(context: Context, actor: Actor, asked: NewException) -> ExceptionVie
             "acknowledged_by": actor.name,
             "requester": actor.name,
             "requested_at": context.now(),
-            "approvals_needed": approvals_needed(context.policy.two_approvers, critical),
+            "approvals_needed": approvals_needed(context.policy.two_approvers, critical, risky),
             "renews": renews.id if renews else None,
         }
         requirements = sorted(set(asked.requirements))
@@ -304,13 +310,19 @@ def get_exception(context: Context, name: str) -> ExceptionView:
         return _view(need(db, name), now)
 
 
-def list_exceptions(context: Context, state: str = "", device: str = "", owner: str = "") -> list[ExceptionView]:
-    """Newest first, optionally of one state, naming one device, or owned by one person."""
+def list_exceptions(
+    context: Context, state: str = "", device: str = "", owner: str = "", *, by_risk: bool = False
+) -> list[ExceptionView]:
+    """Newest first; or those of most residual risk, what has ended last.
+
+    Optionally of one state, naming one device, or owned by one person.
+    """
     now = snapshot(context)
     with context.database.read() as db:
         rows = store.of_device(db, device) if device else store.every(db)
     views = [_view(row, now) for row in rows if not owner or row.owner == owner]
-    return [view for view in views if not state or view.state == state]
+    found = [view for view in views if not state or view.state == state]
+    return sorted(found, key=lambda view: (view.state in ENDED, -view.residual.points)) if by_risk else found
 
 
 def need(db: sqlite3.Connection, name: str) -> ExceptionRow:
@@ -364,6 +376,7 @@ def _view(row: ExceptionRow, now: Snapshot) -> ExceptionView:
         kept,
         id_of("EX", row.renews) if row.renews else "",
         id_of("EX", row.renewed_by) if row.renewed_by else "",
+        residual_of(now, row, kept),
     )
 
 

@@ -1,0 +1,41 @@
+"""The residual risk of exceptions: gathered from sheets, devices and conditions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from doorstone.core.exceptions.conditions import ConditionState
+from doorstone.core.exceptions.residual import ResidualRisk, RiskDevice, residual_risk
+from doorstone.core.platforms.platform import Platform
+from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.readings.contents import any_holds
+from doorstone.work.snapshot.approvals import KeptView
+from doorstone.work.snapshot.snapshot import Snapshot
+
+
+def residual_of(now: Snapshot, row: ExceptionRow, kept: Sequence[KeptView]) -> ResidualRisk:
+    """The residual risk of an exception as its devices and conditions stand today."""
+    sheet = now.sheets.get(row.platform)
+    if sheet is None:
+        return ResidualRisk(0, (), "")
+    return risk_on(now, sheet.platform, row.requirements, row.devices, kept_number(kept))
+
+
+def kept_number(kept: Iterable[KeptView]) -> int:
+    return sum(one.kept.word is ConditionState.KEPT for one in kept)
+
+
+def risk_on(
+    now: Snapshot, platform: Platform, requirements: Iterable[str], devices: Sequence[str], kept: int
+) -> ResidualRisk:
+    """The residual risk of these requirements on these devices; a device whose exposure is the same is weighed once."""
+    table = now.context.policy.risk
+    weighed: dict[tuple[object, ...], RiskDevice] = {}
+    with now.context.database.read() as db:
+        reported = any_holds(db, table.exposure)
+    for row in now.rows(devices):
+        view = now.view(row.id) if reported else None
+        facts = {name: value for name in table.exposure if view and (value := view.value(name)) is not None}
+        case = (row.critical, tuple(sorted((name, str(value)) for name, value in facts.items())))
+        weighed.setdefault(case, RiskDevice(row.id, row.critical, facts))
+    return residual_risk(platform, requirements, weighed.values(), kept, table)

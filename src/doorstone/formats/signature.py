@@ -45,7 +45,10 @@ def fits(public: bytes, data: bytes, signature: bytes) -> bool:
     if not isinstance(key, Ed25519PublicKey):
         raise ValueError("the key is not an Ed25519 key")
     try:
-        key.verify(base64.b64decode(signature.strip(), validate=True), data)
+        raw = base64.b64decode(signature.strip(), validate=True)
+        if base64.b64encode(raw) + b"\n" != signature:  # written otherwise than it was made
+            return False
+        key.verify(raw, data)
     except (InvalidSignature, binascii.Error):
         return False
     return True

@@ -15,13 +15,13 @@ from benchmarks.fleet import DAY, PLATFORM, TARGET, Fleet
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
 from doorstone.store.database import Database
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.requests import NewException, NewTerms
+from doorstone.work.people import people
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions

@@ -19,7 +19,7 @@ from benchmarks.pages import measure as measure_pages
 from benchmarks.records import WILHELMINA, Records, open_desk, write_readings
 from doorstone.api.readings import ImportRequest
 from doorstone.client import Client
-from doorstone.work import people
+from doorstone.work.people import people
 
 
 def page_rows(records: Records, found: dict[str, PageTimes]) -> Iterator[Row]:

@@ -31,11 +31,12 @@ from doorstone.demo.media import MEDIA
 from doorstone.demo.seed import PASSWORD, seed, sheet_text
 from doorstone.service.app import create_app
 from doorstone.store.database import Database
-from doorstone.work import media, people
+from doorstone.work import media
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.passwords import Passwords
+from doorstone.work.people import people
 from doorstone.work.platforms import revisions
 from tests.asking import settle_in
 from tests.running import ROOT, Run, Running, command_of, copy_of, running

@@ -25,8 +25,8 @@ from doorstone.cli.main import app as command_line
 from doorstone.demo.seed import PASSWORD
 from doorstone.service.config import Config
 from doorstone.service.serve import Service
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
+from doorstone.work.people import people
 
 ROOT = Path(__file__).parent.parent
 TODAY = date(2027, 1, 18)

@@ -26,12 +26,12 @@ import httpx
 from doorstone.demo.seed import PASSWORD, seed
 from doorstone.store.database import Database
 from doorstone.store.devices.devices import records
-from doorstone.work import people
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.passwords import Passwords
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.ledger import entries as ledger
+from doorstone.work.people import people
 from tests.running import start_service
 from tests.store.test_migrations import at_schema
 

@@ -27,7 +27,7 @@ from doorstone.api.followups import FollowUpRequest, VerifyReportRequest
 from doorstone.api.kits import KitBatchRequest, KitRequest
 from doorstone.api.media import MediaRequest
 from doorstone.api.notifications import WebhookRequest
-from doorstone.api.people import OwnChangeRequest, PersonChangeRequest, PersonRequest, TokenRequest
+from doorstone.api.people import DeputyRequest, OwnChangeRequest, PersonChangeRequest, PersonRequest, TokenRequest
 from doorstone.api.readings import ImportRequest, NewRequirementRequest
 from doorstone.api.sorting import DecisionRequest
 from doorstone.api.updates import ObservationRequest
@@ -202,6 +202,10 @@ def people_and_webhooks(client: Client) -> None:
         print(client.bind_person(person.name, "subject-17").name)
     client.set_password(person.name, "birch-and-bracken-8")
     print(client.change_me(client.me().version, OwnChangeRequest(told_of=["due"])).told_of)
+    away = DeputyRequest(
+        person="anselm", deputy="odile", start_on=TODAY, end_on=TODAY + timedelta(days=5), reason="Anselm is on leave."
+    )
+    print(client.name_deputy(away).deputy, client.end_deputy(client.deputies()[0].id).in_force)
     token = client.issue_token(TokenRequest(name="inventory", role="technician"))
     print(token.name, client.make_calendar()[:4])
     client.revoke_calendar()

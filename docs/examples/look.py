@@ -111,6 +111,7 @@ def ahead(client: Client) -> None:
 def people_and_ledger(client: Client) -> None:
     print(client.session().name, client.me().name, [person.name for person in client.people()])
     print(len(client.tokens()), len(client.sign_ins()), [webhook.id for webhook in client.webhooks()])
+    print([one.deputy for one in client.deputies()])
     entry = next(client.ledger())
     print(entry.action, client.story("exception", "EX-0001")[0].words)
     print(len(b"".join(islice(client.export_ledger(), 1))), client.check_ledger().ok)

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from doorstone.demo.fleet import build_fleet, ndjson
 from doorstone.service.config import Config, open_context
-from doorstone.work import people
+from doorstone.work.people import people
 from doorstone.work.context.actor import Actor
 from tests.console.conftest import SignIn, settled
 from tests.running import start_service, stop

@@ -10,12 +10,13 @@ import pytest
 
 from doorstone.demo.fleet import SITES, build_fleet, ndjson
 from doorstone.formats.readings import read_text
-from doorstone.work import attempts, people
+from doorstone.work import attempts
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.forecast import forecasts
 from doorstone.work.kits import kits
 from doorstone.work.ledger import entries as ledger
+from doorstone.work.people import people
 from doorstone.work.snapshot.snapshot import assess_device
 from doorstone.work.updates import device_standing
 from tests.build import tarn

@@ -15,10 +15,10 @@ from doorstone.demo import start
 from doorstone.service.app import create_app
 from doorstone.service.scheduler import Scheduler
 from doorstone.store.database import Database
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
+from doorstone.work.people import people
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.uncovered import after_exception
 from tests.conftest import PASSWORDS

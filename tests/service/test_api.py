@@ -16,9 +16,9 @@ from openapi_spec_validator import validate
 from doorstone.demo.seed import sheet_text
 from doorstone.service.app import api_document, create_app
 from doorstone.store import ledger
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
+from doorstone.work.people import people
 from tests.asking import NOTICE, RISK
 
 ROOT = Path(__file__).parent.parent.parent

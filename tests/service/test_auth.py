@@ -20,12 +20,12 @@ from doorstone.service.app import api_document, create_app
 from doorstone.service.auth_settings import AuthSettings
 from doorstone.service.resources import OPERATIONS
 from doorstone.store.database import Database
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import RefusedError
-from doorstone.work.people import PersonChange
+from doorstone.work.people import people
+from doorstone.work.people.people import PersonChange
 from tests.asking import ADMIN
 
 ROLES = ["viewer", "technician", "approver", "administrator"]
@@ -34,7 +34,7 @@ OWN = {
     "issue_token", "revoke_token", "sign_out", "what_if", "change_me", "change_my_password", "make_calendar",
     "revoke_calendar", "begin_second_factor", "confirm_second_factor", "drop_second_factor",
     "check_request", "kit_cases", "media_plan",
-    "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv",
+    "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv", "name_deputy", "end_deputy",
 }  # fmt: skip
 CARE = {
     "comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "transfer_exceptions",

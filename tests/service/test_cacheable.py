@@ -12,9 +12,10 @@ from flask.testing import FlaskClient
 from doorstone.service.app import create_app
 from doorstone.service.operations import EVERYONE
 from doorstone.service.resources import OPERATIONS
-from doorstone.work import people, sorting
+from doorstone.work import sorting
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
+from doorstone.work.people import people
 from tests.asking import ADMIN, line, read
 from tests.build import CHIPLESS, GOOD
 

@@ -14,12 +14,12 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.demo.seed import sheet_text
 from doorstone.service.app import create_app
 from doorstone.service.resources import OPERATIONS
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views
 from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import forecasts
+from doorstone.work.people import people
 from tests.cli.test_cli import data
 from tests.running import Run
 

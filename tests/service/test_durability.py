@@ -27,13 +27,13 @@ from doorstone.service.serve import BusyFolderError, Service
 from doorstone.store.database import DamagedError, Database
 from doorstone.store.ledger import LedgerBrokenError
 from doorstone.store.notifications import DeliveryRow, WebhookRow
-from doorstone.work import people
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.exceptions import activity
 from doorstone.work.ledger import entries as ledger
 from doorstone.work.operations import backup
+from doorstone.work.people import people
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions
 from tests.asking import ADMIN, PETRA, line

@@ -22,13 +22,13 @@ from doorstone.client import Client, StaleEditError
 from doorstone.demo.seed import PASSWORD, sheet_text
 from doorstone.store import exceptions as store
 from doorstone.store.database import Database
-from doorstone.work import people
 from doorstone.work.context.audit import record
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import register
 from doorstone.work.exceptions.requests import NewAttachment, NewCondition
 from doorstone.work.ledger import entries as ledger
+from doorstone.work.people import people
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions

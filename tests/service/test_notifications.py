@@ -23,7 +23,6 @@ from doorstone.service.config import Config
 from doorstone.service.outbound import http_post, smtp_mail
 from doorstone.service.scheduler import Scheduler
 from doorstone.store.notifications import DeliveryRow, WebhookRow
-from doorstone.work import people
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.due.notify import tell_due
@@ -31,7 +30,8 @@ from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.notifications import webhooks
 from doorstone.work.notifications.webhooks import MOST_TRIES, Webhook, carry_out
-from doorstone.work.people import PersonChange
+from doorstone.work.people import people
+from doorstone.work.people.people import PersonChange
 from tests.asking import ADMIN, ANSELM, PETRA, asked, granted, line, on, read
 from tests.build import CHIPLESS
 from tests.running import free_port

@@ -10,8 +10,8 @@ import pytest
 
 from doorstone.service.app import create_app
 from doorstone.service.auth_settings import AuthSettings, OidcProvider
-from doorstone.work import people
 from doorstone.work.context.context import Context
+from doorstone.work.people import people
 from doorstone_standins.identity_provider import IdentityProvider, running
 from tests.asking import ADMIN
 

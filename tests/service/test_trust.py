@@ -16,7 +16,6 @@ from flask import Flask
 from doorstone.demo.seed import PASSWORD
 from doorstone.service.app import api_document, create_app
 from doorstone.store import people as people_store
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context, Policy
 from doorstone.work.context.errors import BadInputError, RefusedError
@@ -26,7 +25,8 @@ from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.ledger import entries as ledger
 from doorstone.work.notifications import webhooks
-from doorstone.work.people import PersonChange
+from doorstone.work.people import people
+from doorstone.work.people.people import PersonChange
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions
 from tests.asking import ADMIN, ANSELM, PETRA, TERMS, asked, granted, line, read

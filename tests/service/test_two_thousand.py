@@ -18,9 +18,9 @@ from doorstone.api.exceptions import ExceptionRequest
 from doorstone.api.kits import KitBatchRequest
 from doorstone.client import Client
 from doorstone.service.app import create_app
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
+from doorstone.work.people import people
 from tests.asking import ADMIN, RISK, ROLES
 from tests.build import CHIPLESS, GOOD
 

@@ -7,11 +7,11 @@ import sqlite3
 import pytest
 
 from doorstone.store import ledger_changes as states_store
-from doorstone.work import people
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.ledger.entries import check_ledger
+from doorstone.work.people import people
 from tests.asking import ADMIN, ANSELM, PETRA, asked, line, read
 from tests.build import CHIPLESS
 

@@ -8,12 +8,13 @@ from collections.abc import Callable
 import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
-from doorstone.work import attempts, fleet, followups, people
+from doorstone.work import attempts, fleet, followups
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views as devices
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.forecast import forecasts
 from doorstone.work.kits import kits
+from doorstone.work.people import people
 from doorstone.work.updates import list_observations
 from tests.asking import PETRA, line, read
 from tests.build import CHIPLESS, GOOD

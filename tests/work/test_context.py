@@ -10,13 +10,14 @@ import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
-from doorstone.work import people, sorting
+from doorstone.work import sorting
 from doorstone.work.context.context import Context
 from doorstone.work.context.write_priority import GIVE_WAY, WritePriority
 from doorstone.work.devices import selections
 from doorstone.work.devices import views as devices
 from doorstone.work.exceptions import decisions
 from doorstone.work.forecast import forecasts
+from doorstone.work.people import people
 from doorstone.work.snapshot.snapshot import snapshot
 from tests.asking import ADMIN, ANSELM, PETRA, granted, line, read
 from tests.build import CHIPLESS, GOOD

@@ -12,7 +12,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import FactValue
 from doorstone.demo.seed import sheet_text
 from doorstone.store import ledger as ledger_store
-from doorstone.work import attempts, people, sorting
+from doorstone.work import attempts, sorting
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor, Receipt
 from doorstone.work.context.clock import FixedClock
@@ -24,6 +24,7 @@ from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.forecast import forecasts
 from doorstone.work.kits import kits
 from doorstone.work.kits.overrides import overrides_for
+from doorstone.work.people import people
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions

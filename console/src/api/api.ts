@@ -73,8 +73,30 @@ const throwProblems: Middleware = {
   },
 };
 
+const PLACE = "doorstone.in-place-of";
+
+/** The person in whose place one acts in this window; empty for oneself. */
+export const inPlaceOf = () => sessionStorage.getItem(PLACE) ?? "";
+
+export const forgetPlace = () => sessionStorage.removeItem(PLACE);
+
+/** Act in somebody's place from now on, or for oneself again; everything shown is read anew. */
+export function actFor(person: string) {
+  if (person) sessionStorage.setItem(PLACE, person);
+  else forgetPlace();
+  location.reload();
+}
+
+const sayForWhom: Middleware = {
+  onRequest({ request }) {
+    const person = inPlaceOf();
+    if (person) request.headers.set("Doorstone-In-Place-Of", person);
+    return request;
+  },
+};
+
 export const client = createClient<paths>({ headers: { "X-Doorstone-Console": "1" } });
-client.use(throwProblems);
+client.use(sayForWhom, throwProblems);
 export const api = createHooks(client);
 
 /** The headers of a creating call: a key, so that a second click makes nothing twice. */

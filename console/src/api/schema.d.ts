@@ -320,6 +320,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deputies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who acts in whose place, and did
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_deputies"];
+        put?: never;
+        /**
+         * Name a deputy for some days
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["name_deputy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deputies/{deputy}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a deputy before its time
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        delete: operations["end_deputy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/platforms": {
         parameters: {
             query?: never;
@@ -2535,6 +2579,11 @@ export interface components {
             /** Person */
             person: string;
             /**
+             * In Place Of
+             * @description Whose deputy gave it; empty for one's own
+             */
+            in_place_of: string;
+            /**
              * At
              * Format: date-time
              */
@@ -3145,6 +3194,66 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+        };
+        /** DeputyList */
+        DeputyList: {
+            /** Items */
+            items: components["schemas"]["DeputyResponse"][];
+        };
+        /** DeputyRequest */
+        DeputyRequest: {
+            /**
+             * Person
+             * @description Who is away; oneself if left out
+             * @default
+             */
+            person: string;
+            /** Deputy */
+            deputy: string;
+            /**
+             * Start On
+             * Format: date
+             */
+            start_on: string;
+            /**
+             * End On
+             * Format: date
+             */
+            end_on: string;
+            /** Reason */
+            reason: string;
+        };
+        /** DeputyResponse */
+        DeputyResponse: {
+            /** Id */
+            id: string;
+            /** Person */
+            person: string;
+            /** Deputy */
+            deputy: string;
+            /**
+             * Start On
+             * Format: date
+             */
+            start_on: string;
+            /**
+             * End On
+             * Format: date
+             */
+            end_on: string;
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** In Force */
+            in_force: boolean;
         };
         /**
          * DeviceChangeRequest
@@ -6365,6 +6474,16 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Acts For
+             * @description The people in whose place they may act today
+             */
+            acts_for: string[];
+            /**
+             * In Place Of
+             * @description In whose place this call is made; empty for one's own
+             */
+            in_place_of: string;
+            /**
              * Today
              * Format: date
              */
@@ -8153,7 +8272,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 person: string;
             };
@@ -8239,7 +8361,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 person: string;
             };
@@ -8486,7 +8611,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8604,6 +8732,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -8734,7 +8864,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 person: string;
             };
@@ -9091,6 +9224,261 @@ export interface operations {
             };
         };
     };
+    list_deputies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeputyList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    name_deputy: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The same key again gives the first answer and makes nothing new */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeputyRequest"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what would have been made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeputyResponse"];
+                };
+            };
+            /** @description Done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeputyResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_deputy: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path: {
+                deputy: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeputyResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_platforms: {
         parameters: {
             query?: never;
@@ -9278,7 +9666,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9386,7 +9777,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9747,6 +10141,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path: {
                 kind: string;
@@ -9869,6 +10265,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -10036,6 +10434,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -10150,7 +10550,10 @@ export interface operations {
     send_import_file: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 name: string;
             };
@@ -10324,7 +10727,10 @@ export interface operations {
     cancel_import: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 name: string;
             };
@@ -10759,7 +11165,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 device: string;
             };
@@ -11125,7 +11534,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11440,6 +11852,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -11626,7 +12040,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11734,7 +12151,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11990,6 +12410,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -12107,7 +12529,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 decision: string;
             };
@@ -12383,7 +12808,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12724,6 +13152,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path: {
                 device: string;
@@ -12890,7 +13320,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 name: string;
             };
@@ -13000,7 +13433,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 name: string;
             };
@@ -13154,7 +13590,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13336,6 +13775,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -13521,7 +13962,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13632,6 +14076,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -13752,6 +14198,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -13869,7 +14317,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13977,7 +14428,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -14153,6 +14607,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -14418,6 +14874,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -14549,6 +15007,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -14657,7 +15117,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 exception: string;
             };
@@ -14767,7 +15230,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 exception: string;
             };
@@ -14877,7 +15343,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 exception: string;
             };
@@ -14988,6 +15457,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -15119,6 +15590,8 @@ export interface operations {
                 dry_run?: boolean;
             };
             header: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
                 /** @description The ETag of what was seen */
                 "If-Match": string;
             };
@@ -15458,6 +15931,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -15575,7 +16050,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -15750,7 +16228,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 media: string;
             };
@@ -15860,7 +16341,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 media: string;
             };
@@ -16040,6 +16524,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -16186,7 +16672,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -16297,6 +16786,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -16964,6 +17455,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -17081,7 +17574,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -17333,7 +17829,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -17520,6 +18019,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -17771,7 +18272,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 step: string;
             };
@@ -17948,7 +18452,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 device: string;
             };
@@ -18342,7 +18849,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 device: string;
             };
@@ -18452,7 +18962,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -18560,7 +19073,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -18668,7 +19184,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -19097,6 +19616,8 @@ export interface operations {
             header?: {
                 /** @description The same key again gives the first answer and makes nothing new */
                 "Idempotency-Key"?: string;
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
             };
             path?: never;
             cookie?: never;
@@ -19214,7 +19735,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 webhook: string;
             };
@@ -19302,7 +19826,10 @@ export interface operations {
                 /** @description Make every check and answer what would happen; keep nothing */
                 dry_run?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
             path: {
                 webhook: string;
             };

@@ -3,7 +3,17 @@ import { clsx } from "clsx";
 import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 import { NavLink, Outlet, useLocation, useNavigate, useSearchParams } from "react-router";
-import { api, client, type Platform, ProblemError, queries, type Session } from "../api/api";
+import {
+  actFor,
+  api,
+  client,
+  forgetPlace,
+  inPlaceOf,
+  type Platform,
+  ProblemError,
+  queries,
+  type Session,
+} from "../api/api";
 import { SignIn } from "../pages/people/sign-in";
 import { LoadSheet } from "../pages/platforms/sheets";
 import { applyTheme, savedTheme, type Theme } from "../theme";
@@ -36,6 +46,7 @@ export function Frame() {
   if (session.error) {
     const gone = session.error as unknown;
     if (gone instanceof ProblemError && gone.problem.status === 401) return <SignIn />;
+    if (inPlaceOf() && gone instanceof ProblemError && gone.problem.status === 403) actFor("");
     return (
       <main className="p-6">
         <Trouble error={gone} />
@@ -104,6 +115,7 @@ function Rail({
   const go = useNavigate();
   const place = useLocation().pathname.split("/")[1] ?? "";
   const signOut = async () => {
+    forgetPlace();
     await client.DELETE("/api/v1/session");
     queries.clear();
     location.assign("/");
@@ -165,8 +177,26 @@ function Rail({
           </label>
         )}
         <ThemeChoice />
+        {(me.acts_for.length > 0 || me.in_place_of) && (
+          <label className="block">
+            <span className="mb-0.5 block font-semibold">Acting for</span>
+            <select className="field" value={me.in_place_of} onChange={(event) => actFor(event.target.value)}>
+              <option value="">myself</option>
+              {me.acts_for.map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </label>
+        )}
         <p className="text-ink-2">
-          <Go to="/me">{me.display}</Go>, {me.role}, {day(me.today)}
+          {me.in_place_of ? (
+            <strong className="text-open">
+              {me.display}, in place of {me.in_place_of}
+            </strong>
+          ) : (
+            <Go to="/me">{me.display}</Go>
+          )}
+          , {me.role}, {day(me.today)}
         </p>
         <Button quiet className="min-h-8 py-0" onClick={signOut}>
           Sign out

@@ -102,6 +102,7 @@ class ReviewRequest(RequestModel):
 
 class ApprovalResponse(ApiModel):
     person: str
+    in_place_of: str = Field(description="Whose deputy gave it; empty for one's own")
     at: Moment
     note: str
 

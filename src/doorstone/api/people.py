@@ -85,12 +85,39 @@ class SessionResponse(ApiModel):
     token_roles: list[TokenRole] = Field(description="Roles of tokens that they may issue")
     may: list[str] = Field(description="Changing operations that they may call")
     may_at: dict[str, list[str]] = Field(description="Site to what they may call there in a greater role")
+    acts_for: list[str] = Field(description="The people in whose place they may act today")
+    in_place_of: str = Field(description="In whose place this call is made; empty for one's own")
     today: date
     risk_version: int
     risk_statement: str
     most_days: int
     self_approval: bool
     required: list[str] = Field(description="What a request must have beside reason, owner and dates")
+
+
+class DeputyRequest(RequestModel):
+    person: str = Field("", description="Who is away; oneself if left out")
+    deputy: str
+    start_on: date
+    end_on: date
+    reason: str = Field(max_length=1000)
+
+
+class DeputyResponse(ApiModel):
+    id: str
+    person: str
+    deputy: str
+    start_on: date
+    end_on: date
+    reason: str
+    by: str
+    at: Moment
+    ended_at: Moment | None
+    in_force: bool
+
+
+class DeputyList(ApiModel):
+    items: list[DeputyResponse]
 
 
 class PersonRequest(RequestModel):

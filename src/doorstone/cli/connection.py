@@ -18,18 +18,19 @@ from doorstone.client import Client
 class Connection:
     server: str
     token: str
+    in_place_of: str = ""
 
 
 def connection_of(context: typer.Context) -> Connection:
     """The service named by --server and --token, or their variables."""
-    server, token = context.find_root().obj
-    return Connection(server, token)
+    return Connection(*context.find_root().obj)
 
 
 def client(context: typer.Context) -> Client:
     """A client for the service named by --server and --token, or their variables."""
     connection = connection_of(context)
-    made = Client(connection.server, connection.token or saved_tokens().get(connection.server))
+    token = connection.token or saved_tokens().get(connection.server)
+    made = Client(connection.server, token, in_place_of=connection.in_place_of)
     made.dry_run = DRY_RUN.get()
     return made
 

@@ -52,7 +52,7 @@ WRITING: Mapping[str, str] = {
     "attempt": "record import",
     "follow-up": "settle verified import",
     "observe": "record import",
-    "person": "add change password bind drop-second-factor",
+    "person": "name-deputy end-deputy add change password bind drop-second-factor",
     "token": "issue revoke",
     "me": "tell calendar second-factor password",
     "webhook": "add try remove",

@@ -132,12 +132,16 @@ def main(
     token: Annotated[
         str, typer.Option(envvar="DOORSTONE_TOKEN", help="Bearer token; issue one with 'token issue'.")
     ] = "",
+    in_place_of: Annotated[
+        str,
+        typer.Option("--for", envvar="DOORSTONE_FOR", help="Act as this person's deputy; it says so for ever."),
+    ] = "",
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and leave.")
     ] = False,
 ) -> None:
     # The client library is loaded by the command that calls it: help is not to wait for it.
-    context.obj = (server, token)
+    context.obj = (server, token, in_place_of)
     DRY_RUN.set(False)
 
 

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 from contextlib import nullcontext
+from datetime import datetime
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from doorstone.api.people import PersonChangeRequest, PersonRequest, PersonResponse, TokenRequest, TokenResponse
+from doorstone.api.people import (
+    DeputyRequest,
+    DeputyResponse,
+    PersonChangeRequest,
+    PersonRequest,
+    PersonResponse,
+    TokenRequest,
+    TokenResponse,
+)
 from doorstone.cli.connection import client, connection_of, save_token
 from doorstone.cli.dry_run import DRY_RUN
 from doorstone.cli.output import (
@@ -76,9 +85,9 @@ def add_person(
         show(form, found, ["name", "display", "role"], [[found.name, found.display, found.role]])
         return
     from doorstone.service.config import Config, open_context
-    from doorstone.work import people
     from doorstone.work.context.actor import Actor
     from doorstone.work.context.errors import WorkError
+    from doorstone.work.people import people
 
     try:
         records = open_context(Config(data=data))
@@ -154,6 +163,55 @@ def change_person(
         say(f"{name} answers for {', '.join(found.owns)}: [bold]doorstone exception transfer[/] each")
 
 
+@person_app.command("deputies")
+@reports_errors
+def list_deputies(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
+    """List who acts in whose place, and did."""
+    with client(context) as service:
+        found = service.deputies()
+    _print_deputies(form, found)
+
+
+def _print_deputies(form: OutputFormat, found: list[DeputyResponse]) -> None:
+    rows = [
+        [d.id, d.person, d.deputy, d.start_on, d.end_on, "ended" if d.ended_at else "in force" if d.in_force else "",
+         d.reason]
+        for d in found
+    ]  # fmt: skip
+    show(form, found, ["deputy", "of", "is", "from", "through", "today", "reason"], rows)
+
+
+@person_app.command("name-deputy")
+@reports_errors
+def name_deputy(
+    context: typer.Context,
+    deputy: Annotated[str, typer.Argument(help="Who acts in the place.")],
+    start: Annotated[datetime, typer.Option("--from", formats=["%Y-%m-%d"], help="First day.")],
+    end: Annotated[datetime, typer.Option("--through", formats=["%Y-%m-%d"], help="Last day.")],
+    reason: Annotated[str, typer.Option(help="Why, in a sentence; it stands in the ledger.")],
+    of: Annotated[str, typer.Option(help="Who is away; you, if left out.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Name who decides in your place for some days. What a deputy decides says so for ever."""
+    asked = DeputyRequest(person=of, deputy=deputy, start_on=start.date(), end_on=end.date(), reason=reason)
+    with client(context) as service:
+        found = service.name_deputy(asked)
+    _print_deputies(form, [found])
+    say(f"{found.deputy} acts with: [bold]doorstone --for {found.person}[/] COMMAND")
+
+
+@person_app.command("end-deputy")
+@reports_errors
+def end_deputy(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(metavar="DEPUTY", help="Its id, such as DP-0001.")],
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """End a deputy before its time."""
+    with client(context) as service:
+        _print_deputies(form, [service.end_deputy(name)])
+
+
 @person_app.command("password")
 @reports_errors
 def set_password(
@@ -171,9 +229,9 @@ def set_password(
             service.set_password(name, password)
     else:
         from doorstone.service.config import Config, open_context
-        from doorstone.work import people
         from doorstone.work.context.actor import Actor
         from doorstone.work.context.errors import WorkError
+        from doorstone.work.people import people
 
         try:
             local = Actor("local", "administrator", "local")

@@ -6,6 +6,9 @@ from doorstone.api.due import CalendarResponse, DueList, DueResponse
 from doorstone.api.notifications import DeliveryList, DeliveryResponse, WebhookList, WebhookRequest, WebhookResponse
 from doorstone.api.people import (
     CodeRequest,
+    DeputyList,
+    DeputyRequest,
+    DeputyResponse,
     MeResponse,
     OwnChangeRequest,
     PasswordRequest,
@@ -40,6 +43,17 @@ class PeopleCalls(Transport):
     def session(self) -> SessionResponse:
         """Who the token belongs to, the service's day and the risk statement."""
         return self._get(SessionResponse, "/session")
+
+    def deputies(self) -> list[DeputyResponse]:
+        """Who acts in whose place, and did, newest first."""
+        return self._get(DeputyList, "/deputies").items
+
+    def name_deputy(self, asked: DeputyRequest) -> DeputyResponse:
+        """Let somebody act in one's place for some days; what they decide says so for ever."""
+        return self._create(DeputyResponse, "/deputies", asked)
+
+    def end_deputy(self, name: str) -> DeputyResponse:
+        return self._made(DeputyResponse, "DELETE", f"/deputies/{name}")
 
     def me(self) -> MeResponse:
         """Oneself, with the mail that one gets."""

@@ -21,7 +21,8 @@ class Transport:
 
     Reads are tried up to three times when no answer comes; creating calls carry an Idempotency-Key and are
     tried again as well, so that a retry never makes a thing twice. With `dry_run` set, writing calls make every check
-    and answer what would happen, and nothing is kept. Errors are of the tree in `doorstone.client`.
+    and answer what would happen, and nothing is kept. `in_place_of` names whose deputy calls. Errors are of the tree in
+    `doorstone.client`.
     """
 
     def __init__(
@@ -32,8 +33,11 @@ class Transport:
         timeout: float = 30.0,
         transport: httpx.BaseTransport | None = None,
         tries: int = 3,
+        in_place_of: str = "",
     ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
+        if in_place_of:
+            headers["Doorstone-In-Place-Of"] = in_place_of
         # Certificates take 50 ms to load, and an address without TLS has none to check.
         secure = not address.startswith("http://")
         self._http = httpx.Client(

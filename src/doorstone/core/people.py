@@ -2,11 +2,45 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from datetime import date
+
+from doorstone.core.errors import InvalidInputError
+
 ROLES = ("viewer", "technician", "approver", "administrator")
 
 
 REPORTER = "reporter"
 """The role of a token that may only post readings; no person has it."""
+
+
+MOST_DAYS_DEPUTY = 92
+
+
+@dataclass(frozen=True, slots=True)
+class Deputy:
+    """For these days `deputy` may act in place of `person`, in the person's role."""
+
+    person: str
+    deputy: str
+    start: date
+    end: date
+
+    def in_force(self, day: date) -> bool:
+        return self.start <= day <= self.end
+
+
+def check_deputy(asked: Deputy, reason: str, as_of: date) -> None:
+    """Refuse a deputy that cannot be. Raises `InvalidInputError`."""
+    if asked.person == asked.deputy:
+        raise InvalidInputError("Nobody is their own deputy", "Name another person")
+    if not asked.start <= asked.end or asked.end < as_of:
+        raise InvalidInputError(f"{asked.start} through {asked.end} is no time to come", "Give days from today on")
+    if (asked.end - asked.start).days >= MOST_DAYS_DEPUTY:
+        words = f"{asked.start} through {asked.end} is longer than {MOST_DAYS_DEPUTY} days"
+        raise InvalidInputError(words, "Name a deputy for a shorter time")
+    if not 5 <= len(reason.strip()) <= 1000 or not reason.strip().isprintable():
+        raise InvalidInputError("The reason cannot be used", "Say in a sentence why, without line breaks")
 
 
 def rank(role: str) -> int:

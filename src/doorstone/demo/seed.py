@@ -11,10 +11,11 @@ from pathlib import Path
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life, LifeChange
+from doorstone.core.people import Deputy
 from doorstone.demo.fleet import build_fleet, ndjson, stations, store_room
 from doorstone.demo.media import MEDIA
 from doorstone.store.database import Database
-from doorstone.work import attempts, followups, media, people, sorting
+from doorstone.work import attempts, followups, media, sorting
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
@@ -29,6 +30,7 @@ from doorstone.work.exceptions.requests import NewAttachment, NewCondition, NewE
 from doorstone.work.fixes import done as fixes_done
 from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.kits import kits
+from doorstone.work.people import deputies, people
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import failure_messages, import_job
 from doorstone.work.readings.import_job import ImportOptions
@@ -352,6 +354,8 @@ def _in_every_stage(on: object) -> None:
     )
     decisions.decide(on("2027-01-16"), WILHELMINA, open_day, "approve", "For the open day only.", None)
     _not_in_service(on)
+    leave = Deputy("anselm", "wilhelmina", date(2027, 2, 8), date(2027, 2, 19))
+    deputies.name_deputy(on("2027-01-16"), ANSELM, leave, "Anselm is on leave in February.")
     joss = people.get_person(on("2027-01-16"), "joss")
     people.change_person(on("2027-01-16"), WILHELMINA, "joss", joss.version, people.PersonChange(active=False))
     lapse(on("2027-01-18"))

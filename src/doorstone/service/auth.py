@@ -10,17 +10,17 @@ from urllib.parse import urlsplit
 
 from flask import current_app, request, session
 
-from doorstone.core.people import rank
+from doorstone.core.people import both, rank
 from doorstone.service.auth_settings import AuthSettings
-from doorstone.service.operations import Call, Operation
+from doorstone.service.operations import DEPUTY_HEADER, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.store.devices.profiles import Stamp
-from doorstone.work import people
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import MissingError
 from doorstone.work.devices import views as devices
-from doorstone.work.people import Person
+from doorstone.work.people import deputies, people
+from doorstone.work.people.people import Person
 
 CONSOLE_HEADER = "X-Doorstone-Console"
 _SEEN_EVERY = 30.0
@@ -52,8 +52,22 @@ def authenticate(context: Context, stamp: Stamp) -> Actor | None:
             raise ServiceProblemError(
                 401, "bad-token", "The token is unknown, expired or revoked", "Issue a new one: doorstone token issue"
             )
+        return _in_place(context, actor)
+    found = _from_session(context, stamp)
+    return _in_place(context, found) if found is not None else None
+
+
+def _in_place(context: Context, actor: Actor) -> Actor:
+    """The actor as deputy of the person that the call names, in that person's role; a token stays in its own bounds."""
+    name = request.headers.get(DEPUTY_HEADER, "").strip()
+    if not name:
         return actor
-    return _from_session(context, stamp)
+    if name not in deputies.acts_for(context, actor.name):
+        detail = f"{actor.name} is not the deputy of {name} today"
+        raise ServiceProblemError(403, "deputy", detail, f"{name} or an administrator names a deputy")
+    person = people.get_person(context, name)
+    role = person.role if actor.session else both(actor.role, person.role)
+    return replace(actor, role=role, sites=person.sites if actor.session else {}, in_place_of=name)
 
 
 def _from_session(context: Context, stamp: Stamp) -> Actor | None:
@@ -103,6 +117,9 @@ def require_role(operation: Operation, actor: Actor | None) -> None:
         return
     if actor is None:
         raise ServiceProblemError(401, "not-signed-in", "Nobody is signed in", "Sign in, or send a bearer token")
+    if operation.own and actor.in_place_of:
+        detail = f"{operation.summary}: not in place of somebody else"
+        raise ServiceProblemError(403, "deputy", detail, f"Do it without {DEPUTY_HEADER}")
     if operation.own and not actor.session:
         detail = f"{operation.summary}: a token for programs may not"
         hint = "Sign in, in the console or with 'doorstone sign-in'"

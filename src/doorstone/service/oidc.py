@@ -17,9 +17,9 @@ from doorstone.core.people import rank
 from doorstone.service import auth
 from doorstone.service.auth_settings import AuthSettings, OidcProvider
 from doorstone.service.problems import ServiceProblemError
-from doorstone.work import people
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import WorkError
+from doorstone.work.people import people
 
 COOKIE = "doorstone-way"
 PATH = "/api/v1/session/provider"

@@ -11,7 +11,7 @@ from pydantic.json_schema import JsonSchemaMode, models_json_schema
 
 from doorstone import __version__
 from doorstone.api.common import Problem
-from doorstone.service.operations import Operation
+from doorstone.service.operations import DEPUTY_HEADER, Operation
 
 _REF = "#/components/schemas/{model}"
 
@@ -92,6 +92,8 @@ def _parameters(operation: Operation, path: str) -> list[dict[str, Any]]:
     if operation.creates:
         again = "The same key again gives the first answer and makes nothing new"
         found.append(_header("Idempotency-Key", again, required=False))
+    if operation.roles and not operation.own and operation.method != "GET":
+        found.append(_header(DEPUTY_HEADER, "The person whose deputy calls; it says so for ever", required=False))
     if operation.match:
         found.append(_header("If-Match", "The ETag of what was seen", required=True))
     return found

@@ -70,6 +70,8 @@ def page_alone(text: str, style: str) -> Answer:
     return Answer(text.encode(), media_type="text/html; charset=utf-8", policy=policy)
 
 
+DEPUTY_HEADER = "Doorstone-In-Place-Of"
+"""Names the person in whose place the caller acts."""
 NOT_REHEARSED = frozenset({"sign_out", "cancel_import"})
 DRY_IMPORTS = frozenset({"import_readings", "begin_import"})
 

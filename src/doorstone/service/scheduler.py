@@ -14,7 +14,7 @@ from doorstone.work.due.notify import tell_due
 from doorstone.work.exceptions.lapse import lapse
 from doorstone.work.forecast.forecasts import look_ahead
 from doorstone.work.notifications.webhooks import Mail, Post, carry_out
-from doorstone.work.people import keep_token_uses
+from doorstone.work.people.people import keep_token_uses
 from doorstone.work.readings.history import thin_history
 from doorstone.work.snapshot.settling import roll
 from doorstone.work.updates import Fetch, poll

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, TypeVar
 
@@ -23,6 +23,12 @@ class ApprovalRow:
     note: str
     part: Mapping[str, list[str]]
     shown: Mapping[str, Any]
+    in_place_of: str = ""
+
+    @property
+    def authority(self) -> str:
+        """Whose word it is: the person's own, or that of whoever they acted for."""
+        return self.in_place_of or self.person
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +38,12 @@ class SecondLookRow:
     person: str
     devices: tuple[str, ...]
     shown: Mapping[str, Any]
+    in_place_of: str = ""
+
+    @property
+    def authority(self) -> str:
+        """Whose look it is: the person's own, or that of whoever they acted for."""
+        return self.in_place_of or self.person
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,6 +261,17 @@ def add_approval(db: sqlite3.Connection, number: int, approval: ApprovalRow) -> 
             json.dumps(approval.shown, sort_keys=True),
         ),
     )  # fmt: skip
+    _keep_deputy(db, number, "approval", approval.person, approval.in_place_of, approval.at)
+
+
+def _keep_deputy(db: sqlite3.Connection, number: int, deed: str, person: str, in_place_of: str, at: str) -> None:
+    """Keep in whose place a person did something; what was kept of an earlier deed of theirs goes."""
+    db.execute("DELETE FROM exception_deputies WHERE exception = ? AND deed = ? AND person = ?", (number, deed, person))
+    if in_place_of:
+        db.execute(
+            "INSERT INTO exception_deputies (exception, deed, person, in_place_of, at) VALUES (?, ?, ?, ?, ?)",
+            (number, deed, person, in_place_of, at),
+        )
 
 
 def drop_approvals(db: sqlite3.Connection, number: int) -> None:
@@ -256,8 +279,16 @@ def drop_approvals(db: sqlite3.Connection, number: int) -> None:
 
 
 def second_looks(db: sqlite3.Connection, number: int) -> list[SecondLookRow]:
-    rows = db.execute("SELECT person, devices, shown FROM second_looks WHERE exception = ? ORDER BY at", (number,))
-    return [SecondLookRow(r["person"], tuple(json.loads(r["devices"])), json.loads(r["shown"])) for r in rows]
+    rows = db.execute(
+        "SELECT l.person, devices, shown, COALESCE(d.in_place_of, '') AS in_place_of FROM second_looks AS l"
+        " LEFT JOIN exception_deputies AS d ON d.exception = l.exception AND d.person = l.person"
+        " AND d.deed = 'second look' WHERE l.exception = ? ORDER BY l.at",
+        (number,),
+    )
+    return [
+        SecondLookRow(r["person"], tuple(json.loads(r["devices"])), json.loads(r["shown"]), r["in_place_of"])
+        for r in rows
+    ]
 
 
 def add_second_look(db: sqlite3.Connection, number: int, look: SecondLookRow, at: str, note: str) -> None:
@@ -265,6 +296,7 @@ def add_second_look(db: sqlite3.Connection, number: int, look: SecondLookRow, at
         "INSERT OR REPLACE INTO second_looks (exception, person, at, note, devices, shown) VALUES (?, ?, ?, ?, ?, ?)",
         (number, look.person, at, note, json.dumps(look.devices), json.dumps(look.shown, sort_keys=True)),
     )
+    _keep_deputy(db, number, "second look", look.person, look.in_place_of, at)
 
 
 def drop_second_looks(db: sqlite3.Connection, number: int) -> None:
@@ -505,6 +537,9 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
     reqs = _gather(db, "exception_requirements", "requirement", listed, lambda r: (r["requirement"], r["left_out"]))
     devices = _gather(db, "exception_devices", "device", listed, lambda r: (r["device"], r["left_out"], r["shown"]))
     approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
+    acted = _gather(
+        db, "exception_deputies", "deed, person", listed, lambda r: (r["deed"], r["person"], r["in_place_of"])
+    )
     attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
     conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
     attachments = _gather(db, "exception_attachments", "number", listed, _attachment)
@@ -522,7 +557,7 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
             devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
             left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
             shown={name: json.loads(shown) for name, out, shown in devices.get(r["id"], ()) if shown and not out},
-            approvals=tuple(approvals.get(r["id"], ())),
+            approvals=_with_deputies(approvals.get(r["id"], ()), acted.get(r["id"], ())),
             conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),
             attachments=tuple(attachments.get(r["id"], ())),
             comments=tuple(comments.get(r["id"], ())),
@@ -544,6 +579,15 @@ def _gather(
 
 def _approval(row: sqlite3.Row) -> ApprovalRow:
     return ApprovalRow(row["person"], row["at"], row["note"], json.loads(row["part"]), json.loads(row["shown"]))
+
+
+def _deed(row: sqlite3.Row) -> tuple[str, str, str]:
+    return row["deed"], row["person"], row["in_place_of"]
+
+
+def _with_deputies(approvals: Iterable[ApprovalRow], acted: Iterable[tuple[str, str, str]]) -> tuple[ApprovalRow, ...]:
+    of = {person: in_place_of for deed, person, in_place_of in acted if deed == "approval"}
+    return tuple(replace(one, in_place_of=of.get(one.person, "")) for one in approvals)
 
 
 def _attachment(row: sqlite3.Row) -> AttachmentRow:

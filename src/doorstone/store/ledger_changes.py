@@ -35,9 +35,10 @@ class Tracked:
         return f"{self.prefix}-{int(key):04d}" if self.prefix else str(key)
 
 
-_PARTS = ("requirements", "devices", "approvals", "conditions", "attachments", "comments")
+_PARTS = ("requirements", "devices", "approvals", "conditions", "attachments", "comments", "deputies")
 KINDS = {
     "person": Tracked("people", "name", without=frozenset({"version"})),
+    "deputy": Tracked("deputies", "id", "DP"),
     "token": Tracked("tokens", "id", "TK", frozenset({"last_used_at"})),
     "exception": Tracked(
         "exceptions", "id", "EX", frozenset({"version"}),

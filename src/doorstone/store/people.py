@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 MOST_SIGN_INS = 10_000
 
@@ -191,3 +192,54 @@ def revoke_token(db: sqlite3.Connection, number: int, at: str) -> None:
 
 def revoke_tokens_of(db: sqlite3.Connection, person: str, at: str) -> None:
     db.execute("UPDATE tokens SET revoked_at = ? WHERE person = ? AND revoked_at IS NULL", (at, person))
+
+
+# ------------------------------------------------------------------- deputies
+
+
+class DeputyRow(NamedTuple):
+    """For the days from `start_on` through `end_on` a deputy acts for a person; `ended_at` ends it before its time."""
+
+    id: int
+    person: str
+    deputy: str
+    start_on: str
+    end_on: str
+    reason: str
+    by: str
+    at: str
+    ended_at: str | None
+
+
+def add_deputy(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
+    cursor = db.execute(
+        "INSERT INTO deputies (person, deputy, start_on, end_on, reason, by, at)"
+        " VALUES (:person, :deputy, :start_on, :end_on, :reason, :by, :at)",
+        values,
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def end_deputy(db: sqlite3.Connection, number: int, at: str) -> None:
+    db.execute("UPDATE deputies SET ended_at = ? WHERE id = ?", (at, number))
+
+
+def deputy(db: sqlite3.Connection, number: int) -> DeputyRow | None:
+    row = db.execute("SELECT * FROM deputies WHERE id = ?", (number,)).fetchone()
+    return DeputyRow(*row) if row else None
+
+
+def deputies(db: sqlite3.Connection) -> list[DeputyRow]:
+    """Newest first."""
+    return [DeputyRow(*row) for row in db.execute("SELECT * FROM deputies ORDER BY id DESC")]
+
+
+def deputised(db: sqlite3.Connection, name: str, day: str) -> list[str]:
+    """The people in whose place a person may act on a day."""
+    rows = db.execute(
+        "SELECT DISTINCT d.person FROM deputies AS d JOIN people AS p ON p.name = d.person"
+        " WHERE d.deputy = ?1 AND d.start_on <= ?2 AND d.end_on >= ?2 AND d.ended_at IS NULL AND p.active"
+        " ORDER BY d.person",
+        (name, day),
+    )
+    return [row["person"] for row in rows]

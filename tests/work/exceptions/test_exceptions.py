@@ -13,7 +13,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import covers
 from doorstone.store import exceptions as store
 from doorstone.store import ledger as ledger_store
-from doorstone.work import attempts, people
+from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context, Policy
@@ -27,7 +27,8 @@ from doorstone.work.exceptions.lapse import lapse
 from doorstone.work.exceptions.requests import NewAttachment, NewCondition
 from doorstone.work.kits import kits
 from doorstone.work.ledger import entries as ledger
-from doorstone.work.people import PersonChange
+from doorstone.work.people import people
+from doorstone.work.people.people import PersonChange
 from doorstone.work.platforms import revisions
 from tests.asking import (
     ADMIN,

@@ -178,7 +178,10 @@ function Terms({ data }: { data: Exception }) {
           {data.approvals_needed > 1 && ` · takes ${data.approvals_needed} approvers`}
         </Row>
         {data.approvals.map((one) => (
-          <Row key={one.person} label={`Approved by ${one.person}`}>
+          <Row
+            key={one.person}
+            label={`Approved by ${one.person}${one.in_place_of && `, in place of ${one.in_place_of}`}`}
+          >
             {day(one.at)}
             {data.self_approved && one.person === data.requester && (
               <strong className="text-floor"> (their own request)</strong>

@@ -2,6 +2,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import { Button, Heading, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
+import { DeputiesSlab } from "./deputies";
 
 const NEWS = [
   ["request", "a request waits for a decision"],
@@ -17,12 +18,13 @@ export function MePage() {
   const found = api.useQuery("get", "/api/v1/me");
   return (
     <>
-      <Heading title="Me">Your mail, your calendar, your password.</Heading>
+      <Heading title="Me">Your mail, your deputy, your calendar, your password.</Heading>
       <Shown of={found} what="what you have chosen">
         {(me) => (
           <div className="grid gap-4 lg:grid-cols-2">
             <Told key={me.version} email={me.email} told={me.told_of} version={me.version} />
             <div className="grid content-start gap-4">
+              <DeputiesSlab />
               <CalendarSlab has={me.has_calendar} />
               {me.origin === "password" && <PasswordSlab />}
               {me.origin === "password" && <SecondFactorSlab />}

@@ -59,7 +59,8 @@ def print_one(e: ExceptionResponse, steps: list[ConsequenceResponse], story: lis
     if e.notice_text:
         console.print(f"The notice: “{escape(e.notice_text)}”")
     for approval in e.approvals:
-        console.print(f"Approved by {approval.person} on {approval.at.date()}" + _said(approval.note))
+        place = f", in place of {approval.in_place_of}," if approval.in_place_of else ""
+        console.print(f"Approved by {approval.person}{place} on {approval.at.date()}" + _said(approval.note))
     if e.self_approved:
         console.print("[bold red]Approved by the person who asked for it.[/]")
     for c in e.conditions:

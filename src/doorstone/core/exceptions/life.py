@@ -207,16 +207,26 @@ class Involved:
 
 
 def allowed_actions(
-    state: ExceptionState, moves: Iterable[str], person: str, role: str, who: Involved, self_approval: bool
+    state: ExceptionState,
+    moves: Iterable[str],
+    person: str,
+    role: str,
+    who: Involved,
+    self_approval: bool,
+    deputy: str = "",
 ) -> tuple[str, ...]:
-    """What `person` may do with an exception now, in `role`: moves of those that are possible, then other actions."""
+    """What `person` may do with an exception now, in `role`: moves of those that are possible, then other actions.
+
+    `deputy` acts in the person's place: what either had a part in, they do not approve.
+    """
+    acting = {person, deputy or person}
     hands, decides = covers(role, "technician"), covers(role, "approver")
     own = person == who.requester or role == "administrator"
     open_ = state not in ENDED
-    fresh = self_approval or person not in {who.requester, *who.editors}
+    fresh = self_approval or not acting & {who.requester, *who.editors}
     asked = state is ExceptionState.REQUESTED
     allowed = {
-        Move.APPROVE: decides and fresh and person not in who.approvers,
+        Move.APPROVE: decides and fresh and not acting & who.approvers,
         Move.CONFIRM: decides and fresh,
         Move.WITHDRAW: hands and own,
     }

@@ -15,6 +15,8 @@ def sentence(action: str, obj: str, body: Body, who: str) -> str:
     """What happened, in the past tense, `who` first."""
     tell = _TELLERS.get(action)
     words = tell(body) if tell else f"{action} {obj}".strip()
+    if body.get("in_place_of"):
+        who = f"{who}, in place of {body['in_place_of']},"
     return f"{who} {words}."
 
 
@@ -103,6 +105,10 @@ _TELLERS: Mapping[str, Callable[[Body], str]] = {
     "exception closed": lambda body: f"closed it{_quoted(body.get('note'))}",
     "exception lapsed": lambda body: f"noted that it lapsed on {body['ended_on']}, after its last day",
     "exception replaced": lambda body: f"closed it: {body['renewed_by']} has taken its place",
+    "deputy named": lambda b: (
+        f"named {b['deputy']} deputy of {b['person']} from {b['start_on']} through {b['end_on']}{_quoted(b['reason'])}"
+    ),
+    "deputy ended": lambda b: f"ended that {b['deputy']} is deputy of {b['person']}",
     "exception goes on": lambda body: f"let it go on without {body['left_out']}{_quoted(body.get('note'))}",
     "device set aside": lambda b: f"set {b['device']} aside until {b['look_on']}{_quoted(b['reason'])}",
     "device retired": lambda b: f"retired {b['device']} on {b['on']}{_wiped(b)}{_quoted(b['reason'])}",

@@ -10,6 +10,9 @@ from pydantic import Field
 from doorstone.api.common import RequestModel
 from doorstone.api.people import (
     CodeRequest,
+    DeputyList,
+    DeputyRequest,
+    DeputyResponse,
     MeResponse,
     OwnChangeRequest,
     PasswordRequest,
@@ -28,14 +31,15 @@ from doorstone.api.people import (
     TokenResponse,
     WaysResponse,
 )
-from doorstone.core.people import token_roles
+from doorstone.core.people import Deputy, token_roles
 from doorstone.service import auth
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
-from doorstone.work import people
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import requests as exceptions
-from doorstone.work.people import Person, PersonChange
+from doorstone.work.people import deputies, people
+from doorstone.work.people.deputies import DeputyView
+from doorstone.work.people.people import Person, PersonChange
 
 operations = Operations("people")
 _SHOWN_NOW = "Give the code that your authenticator shows now"
@@ -89,27 +93,30 @@ def _check_tries(context: Context, name: str, way: str) -> None:
 
 @operations("GET", "/session", "Who is signed in", roles=EVERYONE, answer=SessionResponse)
 def get_session(call: Call[None, None]) -> SessionResponse:
-    return _session(call.context, call.actor.name, call.actor.role)
+    return _session(call.context, call.actor.name, call.actor.role, call.actor.in_place_of)
 
 
-def _session(context: Context, name: str, role: str | None = None) -> SessionResponse:
+def _session(context: Context, name: str, role: str | None = None, in_place_of: str = "") -> SessionResponse:
     person = people.get_person(context, name)
+    sites = people.get_person(context, in_place_of).sites if in_place_of else person.sites
     risk = exceptions.risk(context)
     operations = current_app.extensions["doorstone.operations"]
     may = auth.allowed_operations(operations, role or person.role)
     may_at = {
         site: sorted({*may, *auth.allowed_operations(operations, greater, at_site=True)})
-        for site, greater in person.sites.items()
+        for site, greater in sites.items()
     }
     return SessionResponse.model_validate(
         {
             "name": person.name,
             "display": person.display,
             "role": role or person.role,
-            "sites": dict(person.sites),
+            "sites": dict(sites),
             "token_roles": list(token_roles(role or person.role)),
             "may": may,
             "may_at": may_at,
+            "acts_for": deputies.acts_for(context, name),
+            "in_place_of": in_place_of,
             "today": context.today(),
             "risk_version": risk.version,
             "risk_statement": risk.text,
@@ -292,3 +299,32 @@ def issue_token(call: Call[None, TokenRequest]) -> TokenResponse:
 )  # fmt: skip
 def revoke_token(call: Call[None, None]) -> TokenResponse:
     return TokenResponse.model_validate(people.revoke_token(call.context, call.actor, call.path["token"]))
+
+
+# ------------------------------------------------------------------- deputies
+
+
+def _deputy(view: DeputyView) -> DeputyResponse:
+    return DeputyResponse.model_validate({**view.row._asdict(), "id": view.id, "in_force": view.in_force})
+
+
+@operations("GET", "/deputies", "Who acts in whose place, and did", roles=EVERYONE, answer=DeputyList)
+def list_deputies(call: Call[None, None]) -> DeputyList:
+    return DeputyList(items=[_deputy(one) for one in deputies.list_deputies(call.context)])
+
+
+@operations(
+    "POST", "/deputies", "Name a deputy for some days", roles=EVERYONE, body=DeputyRequest, answer=DeputyResponse,
+    status=201, creates=True, own=True,
+)  # fmt: skip
+def name_deputy(call: Call[None, DeputyRequest]) -> DeputyResponse:
+    a = call.body
+    asked = Deputy(a.person or call.actor.name, a.deputy, a.start_on, a.end_on)
+    return _deputy(deputies.name_deputy(call.context, call.actor, asked, a.reason))
+
+
+@operations(
+    "DELETE", "/deputies/<deputy>", "End a deputy before its time", roles=EVERYONE, answer=DeputyResponse, own=True
+)
+def end_deputy(call: Call[None, None]) -> DeputyResponse:
+    return _deputy(deputies.end_deputy(call.context, call.actor, call.path["deputy"]))

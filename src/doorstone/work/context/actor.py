@@ -30,3 +30,10 @@ class Actor:
     sites: Mapping[str, str] = field(default_factory=dict)
     device: str = ""
     session: bool = False
+    in_place_of: str = ""
+    """The person whose deputy acts here, in that person's role."""
+
+    @property
+    def authority(self) -> str:
+        """Whose decision it is: the person's own, or that of whoever they act for."""
+        return self.in_place_of or self.name

@@ -33,6 +33,8 @@ def record(
     With `creates`, also the receipt of its Idempotency-Key. Devices that the body names, and those in `devices`, get
     the entry into their story.
     """
+    if actor.in_place_of:
+        body = {**body, "in_place_of": actor.in_place_of}
     listed = body.get("devices")
     named = {*devices, *(listed if isinstance(listed, list) else ())}
     if body.get("device"):

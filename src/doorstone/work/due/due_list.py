@@ -26,14 +26,17 @@ from doorstone.work.snapshot.uncovered import after_exception
 
 
 def due_list(context: Context, person: str = "") -> list[Due]:
-    """Everything that is due, what costs most to be late with first; with a `person`, what concerns them."""
+    """Everything that is due, what costs most to be late with first.
+
+    With a `person`, what concerns them, and whoever they are deputy of today.
+    """
     with context.database.read() as db:
-        stamp, who = context.stamp(), people_store.get(db, person) if person else None
-        depends_on = (stamp.ledger, stamp.devices, stamp.readings, stamp.people, context.today(), context.policy)
-        found = context.cached(
-            ("due",), depends_on, lambda: in_order(_every(context, db, snapshot(context)), context.today())
-        )
-    return [due for due in found if not person or (who is not None and _concerns(due, who))]
+        stamp, today = context.stamp(), context.today()
+        names = [person, *people_store.deputised(db, person, today.isoformat())] if person else []
+        whose = [row for row in (people_store.get(db, name) for name in names) if row is not None]
+        depends_on = (stamp.ledger, stamp.devices, stamp.readings, stamp.people, today, context.policy)
+        found = context.cached(("due",), depends_on, lambda: in_order(_every(context, db, snapshot(context)), today))
+    return [due for due in found if not person or any(_concerns(due, who) for who in whose)]
 
 
 def of_calendar(context: Context, secret: str) -> tuple[str, list[Due]] | None:

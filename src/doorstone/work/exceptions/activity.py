@@ -39,7 +39,7 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
             if actor.role not in ("approver", "administrator"):
                 raise RefusedError(f"A {actor.role} does not decide", "Comment on it instead")
             kind, action = "question", "question asked"
-        elif row.asked_back and actor.name == row.requester:
+        elif row.asked_back and actor.authority == row.requester:
             kind, action = "answer", "question answered"
         store.comment(db, row.id, kind, text, actor.name, context.now())
         if kind != "comment":
@@ -99,7 +99,7 @@ def transfer(context: Context, actor: Actor, name: str, version: int | None, own
         need_active(db, owner)
         if state_of(row, context.today()) in ENDED:
             raise RefusedError(f"{name} is {state_of(row, context.today())}", "It needs no owner any more")
-        if actor.name != row.owner and actor.role not in ("approver", "administrator"):
+        if actor.authority != row.owner and actor.role not in ("approver", "administrator"):
             raise RefusedError(f"{name} is {row.owner}'s", "Ask them, an approver or an administrator")
         if owner == row.owner:
             raise BadInputError(f"{owner} is the owner already", "Name somebody else")
@@ -120,7 +120,7 @@ def review(
         check_version(row, name, version)
         if state_of(row, context.today()) != ExceptionState.APPROVED:
             raise RefusedError(f"{name} is {state_of(row, context.today())}", "Only what is approved is reviewed")
-        if actor.name != row.owner and actor.role not in ("approver", "administrator"):
+        if actor.authority != row.owner and actor.role not in ("approver", "administrator"):
             raise RefusedError(f"{name} is {row.owner}'s", "Ask them, an approver or an administrator")
         expiry = date.fromisoformat(row.expires_on)
         following = next_on or expiry

@@ -71,7 +71,8 @@ def decide(
         with rules():
             after = next_state(state_of(row, context.today()), wanted)
             if wanted in (Move.APPROVE, Move.CONFIRM):
-                check_approver(row.requester, row.shaped_by, actor.name, context.policy.self_approval)
+                for person in (actor.name, actor.authority):
+                    check_approver(row.requester, row.shaped_by, person, context.policy.self_approval)
         if wanted is Move.WITHDRAW:
             need_own(row, actor, "withdraw it; or decline it instead")
         if wanted in (Move.DECLINE, Move.REVOKE) and len(note) < 5:
@@ -98,7 +99,8 @@ def _record(
 ) -> None:
     name = id_of("EX", row.id)
     record(context, db, actor, action, "exception", name, body, devices=row.devices)
-    words = f"{name} {action.removeprefix('exception ')} by {actor.name}" + (f": {note}" if note else "")
+    by = f"{actor.name}, in place of {actor.in_place_of}" if actor.in_place_of else actor.name
+    words = f"{name} {action.removeprefix('exception ')} by {by}" + (f": {note}" if note else "")
     tell_people(context, db, "decision", name, words, people=(row.requester, row.owner), besides=(actor.name,))
 
 
@@ -117,13 +119,13 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     if needed != row.approvals_needed:
         store.need_approvals(db, row.id, needed)
         row = replace(row, approvals_needed=needed)
-    own = actor.name in {row.requester, *row.shaped_by}
+    own = bool({actor.name, actor.authority} & {row.requester, *row.shaped_by})
     standing, fell = _approvals_that_stand(db, now, row, actor, devices, requirements, seen)
     if standing + 1 < row.approvals_needed:
         if fell:
             store.drop_approvals(db, row.id)
         wanted = {"devices": devices, "requirements": requirements}
-        store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen))
+        store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen, actor.in_place_of))
         store.touch(db, row.id)
         body = {"note": note, "needed": row.approvals_needed, "fell_away": fell, "self_approved": own}
         _record(context, db, actor, "exception approved once", row, body, note)
@@ -134,7 +136,7 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     for device in devices:
         store.keep_shown(db, row.id, device, seen[device])
     wanted = {"devices": devices, "requirements": requirements}
-    store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen))
+    store.add_approval(db, row.id, ApprovalRow(actor.name, context.now(), note, wanted, seen, actor.in_place_of))
     store.decide(db, row.id, row.version, ExceptionState.APPROVED, actor.name, context.now(), note, own)
     body = {
         "state": "approved",
@@ -189,7 +191,10 @@ def _approvals_that_stand(
     for held in row.approvals:
         if held.person == actor.name:
             raise RefusedError("You have approved it already", "It waits for another approver")
-        if not may_decide(db, held.person, sites) or held.person in row.shaped_by:
+        if actor.authority in (held.authority, held.person) or held.authority == actor.name:
+            words = f"{held.person}, in place of {held.in_place_of}," if held.in_place_of else held.person
+            raise RefusedError(f"{words} has approved it already", "It waits for another approver, not for a deputy")
+        if not may_decide(db, held.authority, sites) or {held.person, held.authority} & set(row.shaped_by):
             fell.append(held.person)
             continue
         if held.part != {"devices": devices, "requirements": requirements}:
@@ -224,16 +229,16 @@ def _confirm(
     refuse_if(refusal_entries(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
     seen = now.shown(chosen, row.release, row.requirements)
     body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
-    look = store.SecondLookRow(actor.name, tuple(chosen), seen)
+    look = store.SecondLookRow(actor.name, tuple(chosen), seen, actor.in_place_of)
     sites = {device.site for device in now.rows(chosen)}
     others = {
         held.person
         for held in store.second_looks(db, row.id)
-        if held.person != actor.name
-        and held.person not in {row.requester, *row.shaped_by}
+        if not {held.person, held.authority} & {actor.name, actor.authority}
+        and not {held.person, held.authority} & {row.requester, *row.shaped_by}
         and held.devices == look.devices
         and _same(now, row, held.shown, look.shown)
-        and may_decide(db, held.person, sites)
+        and may_decide(db, held.authority, sites)
     }
     if len(others) + 1 < row.approvals_needed:
         store.add_second_look(db, row.id, look, context.now(), note)

@@ -346,17 +346,19 @@ def actions_of(context: Context, actor: Actor, view: ExceptionView) -> tuple[str
         row.requester,
         row.owner,
         frozenset(row.shaped_by),
-        frozenset(one.person for one in row.approvals),
+        frozenset(name for one in row.approvals for name in (one.person, one.authority)),
         row.asked_back,
         row.renewed_by is not None,
         bool(row.conditions and still_running(snapshot(context), row)),
     )
     state = ExceptionState(view.state)
-    return allowed_actions(state, view.moves, actor.name, actor.role, who, context.policy.self_approval)
+    return allowed_actions(
+        state, view.moves, actor.authority, actor.role, who, context.policy.self_approval, deputy=actor.name
+    )
 
 
 def need_own(row: ExceptionRow, actor: Actor, deed: str) -> None:
-    if actor.name != row.requester and actor.role != "administrator":
+    if actor.authority != row.requester and actor.role != "administrator":
         raise RefusedError(f"{id_of('EX', row.id)} was requested by {row.requester}", f"Ask them to {deed}")
 
 

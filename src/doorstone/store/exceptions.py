@@ -537,9 +537,7 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
     reqs = _gather(db, "exception_requirements", "requirement", listed, lambda r: (r["requirement"], r["left_out"]))
     devices = _gather(db, "exception_devices", "device", listed, lambda r: (r["device"], r["left_out"], r["shown"]))
     approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
-    acted = _gather(
-        db, "exception_deputies", "deed, person", listed, lambda r: (r["deed"], r["person"], r["in_place_of"])
-    )
+    acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
     attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
     conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
     attachments = _gather(db, "exception_attachments", "number", listed, _attachment)

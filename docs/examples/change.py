@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import json
+import zipfile
 from contextlib import suppress
 from datetime import date, datetime, timedelta
 
@@ -19,6 +20,7 @@ from doorstone.api.exceptions import (
     ExceptionRequest,
     ExceptionResponse,
     ExceptionTermsRequest,
+    FolderChangesRequest,
     RenewalsRequest,
     ReviewRequest,
 )
@@ -130,6 +132,11 @@ def exceptions(client: Client) -> None:
         if not client.check_request(asked).refused:
             print(client.request_exception(asked).id)
             break
+    with zipfile.ZipFile(io.BytesIO(client.exception_folder())) as held:
+        files = {entry.partition("/")[2]: held.read(entry).decode() for entry in held.namelist()}
+    text = files["EX-0001.toml"].replace('owner = "petra"', 'owner = "anselm"')
+    reviewed = FolderChangesRequest(files={"EX-0001.toml": text}, reference="policy 3f2a91c")
+    print([one.deed for one in client.request_folder(reviewed)])
     every = asked.model_copy(update={"requirements": [], "devices": needing[:5]})
     print([one.devices for one in client.request_each(every).groups])
     held, waiting = _one(client, "approved"), _one(client, "requested")

@@ -77,6 +77,7 @@ def exceptions(client: Client) -> None:
     print([one.device for one in client.consequences(name)], len(client.exception_page(name)))
     print(len(client.export_exceptions("csv")), client.account(held.devices[0]).device)
     print([one.device for one in client.uncovered(platform="tarn")])
+    print(len(client.exception_folder()), client.compare_folder({})[0].exception)
 
 
 def media_and_kits(client: Client) -> None:

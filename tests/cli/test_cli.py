@@ -278,7 +278,7 @@ READING = set("""
 sheet: check impact revisions explain preview new list show schema; collect: -; device: list show unplaced lives
 dispute: list settled; reading: list show problems sources; sort: -; sorting: show decisions texts
 fix: list show; selection: list; fleet: show compare forecast what-if
-exception: list show uncovered consequences account export page; media: list check plan
+exception: list show uncovered consequences account export page to-folder beside-folder; media: list check plan
 kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
 observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; due: -; ledger: list story export verify
 evidence: make check

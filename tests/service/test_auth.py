@@ -34,7 +34,7 @@ OWN = {
     "issue_token", "revoke_token", "sign_out", "what_if", "change_me", "change_my_password", "make_calendar",
     "revoke_calendar", "begin_second_factor", "confirm_second_factor", "drop_second_factor",
     "check_request", "kit_cases", "media_plan",
-    "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv", "name_deputy", "end_deputy",
+    "what_if_device", "what_if_fleet", "budget_plan", "budget_plan_csv", "name_deputy", "end_deputy", "compare_folder",
 }  # fmt: skip
 CARE = {
     "comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "transfer_exceptions",
@@ -48,6 +48,7 @@ WRITES = {
         "add_media", "verify_media", "withdraw_media", "record_attempts", "record_observations",
         "settle_followup", "add_verification",
         "record_observation", "settle_dispute", "save_selection", "delete_selection", "change_lives", "record_file",
+        "request_folder",
     },
     "approver": OWN | CARE | {"decide_exception", "decide_exceptions", "change_device"},
     "viewer": OWN,

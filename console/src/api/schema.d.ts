@@ -1264,6 +1264,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exceptions/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The register as a folder of TOML files, one each, zipped
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["exception_folder"];
+        put?: never;
+        /**
+         * Request what a reviewed folder has otherwise than the register, all or none
+         * @description Roles: administrator, technician.
+         */
+        post: operations["request_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/folder/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How a reviewed folder differs from the register
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        post: operations["compare_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/exceptions/check": {
         parameters: {
             query?: never;
@@ -3978,6 +4022,15 @@ export interface components {
             /** Foreseen */
             foreseen: boolean;
         };
+        /** FieldChangeResponse */
+        FieldChangeResponse: {
+            /** Name */
+            name: string;
+            /** In Register */
+            in_register: string;
+            /** In File */
+            in_file: string;
+        };
         /**
          * Finding
          * @enum {string}
@@ -4224,6 +4277,86 @@ export interface components {
             longer: number;
             /** Shorter */
             shorter: number;
+        };
+        /** FolderChangesRequest */
+        FolderChangesRequest: {
+            /** Files */
+            files: {
+                [key: string]: string;
+            };
+            /**
+             * Reference
+             * @description The revision that the folder is of; it stands with each change
+             */
+            reference: string;
+            /**
+             * Risk Acknowledged
+             * @description The risk statement, for what is requested
+             * @default
+             */
+            risk_acknowledged: string;
+            /**
+             * Notices Acknowledged
+             * @description The vendor's notice of each release
+             * @default []
+             */
+            notices_acknowledged: string[];
+        };
+        /**
+         * FolderDeed
+         * @description What is done about a difference.
+         * @enum {string}
+         */
+        FolderDeed: "request" | "edit" | "transfer" | "review" | "request-anew" | "by-hand";
+        /** FolderDifferenceList */
+        FolderDifferenceList: {
+            /** Items */
+            items: components["schemas"]["FolderDifferenceResponse"][];
+        };
+        /** FolderDifferenceResponse */
+        FolderDifferenceResponse: {
+            /**
+             * File
+             * @description Empty for an exception that no file has
+             */
+            file: string;
+            /**
+             * Exception
+             * @description Empty for one that is to be requested
+             */
+            exception: string;
+            /** Deeds */
+            deeds: components["schemas"]["FolderDeed"][];
+            /** Changes */
+            changes: components["schemas"]["FieldChangeResponse"][];
+            /**
+             * Hint
+             * @description For what no file does: what to do by hand
+             */
+            hint: string;
+        };
+        /** FolderDoneList */
+        FolderDoneList: {
+            /** Items */
+            items: components["schemas"]["FolderDoneResponse"][];
+        };
+        /** FolderDoneResponse */
+        FolderDoneResponse: {
+            /** File */
+            file: string;
+            /** Exception */
+            exception: string;
+            deed: components["schemas"]["FolderDeed"];
+        };
+        /**
+         * FolderRequest
+         * @description A reviewed folder: a TOML file for each exception, by name.
+         */
+        FolderRequest: {
+            /** Files */
+            files: {
+                [key: string]: string;
+            };
         };
         /** FollowUpRequest */
         FollowUpRequest: {
@@ -13947,6 +14080,296 @@ export interface operations {
             };
             /** @description The input cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exception_folder: {
+        parameters: {
+            query?: {
+                /** @description Those that have ended too */
+                every?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    request_folder: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderChangesRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderDoneList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_folder: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderDifferenceList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from doorstone.api.common import ApiModel, ErrorEntry, RequestModel
 from doorstone.api.times import Moment
+from doorstone.core.exceptions.folder import FolderDeed
 from doorstone.core.exceptions.uncovered import UncoveredCause
 
 MoveName = Literal["approve", "decline", "revoke", "close", "confirm"]
@@ -294,3 +295,43 @@ class UncoveredResponse(ApiModel):
 
 class UncoveredList(ApiModel):
     items: list[UncoveredResponse]
+
+
+class FolderRequest(RequestModel):
+    """A reviewed folder: a TOML file for each exception, by name."""
+
+    files: dict[str, str] = Field(max_length=2000)
+
+
+class FolderChangesRequest(FolderRequest):
+    reference: str = Field(max_length=200, description="The revision that the folder is of; it stands with each change")
+    risk_acknowledged: str = Field("", max_length=4000, description="The risk statement, for what is requested")
+    notices_acknowledged: list[str] = Field([], description="The vendor's notice of each release")
+
+
+class FieldChangeResponse(ApiModel):
+    name: str
+    in_register: str
+    in_file: str
+
+
+class FolderDifferenceResponse(ApiModel):
+    file: str = Field(description="Empty for an exception that no file has")
+    exception: str = Field(description="Empty for one that is to be requested")
+    deeds: list[FolderDeed]
+    changes: list[FieldChangeResponse]
+    hint: str = Field(description="For what no file does: what to do by hand")
+
+
+class FolderDifferenceList(ApiModel):
+    items: list[FolderDifferenceResponse]
+
+
+class FolderDoneResponse(ApiModel):
+    file: str
+    exception: str
+    deed: FolderDeed
+
+
+class FolderDoneList(ApiModel):
+    items: list[FolderDoneResponse]

@@ -46,7 +46,9 @@ WRITING: Mapping[str, str] = {
     "sorting": "decide withdraw match new-requirement",
     "fix": "record import",
     "selection": "save delete",
-    "exception": "renew edit approve decline confirm revoke close withdraw comment attest attach review transfer",
+    "exception": (
+        "renew edit approve decline confirm revoke close withdraw comment attest attach review transfer from-folder"
+    ),
     "media": "add verify withdraw",
     "kit": "make",
     "attempt": "record import",

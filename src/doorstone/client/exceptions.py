@@ -19,6 +19,12 @@ from doorstone.api.exceptions import (
     ExceptionResponse,
     ExceptionTermsRequest,
     ExceptionVersion,
+    FolderChangesRequest,
+    FolderDifferenceList,
+    FolderDifferenceResponse,
+    FolderDoneList,
+    FolderDoneResponse,
+    FolderRequest,
     ManyMovesRequest,
     ManyOwnersRequest,
     MoveName,
@@ -141,6 +147,19 @@ class ExceptionCalls(Transport):
     def export_exceptions(self, form: str) -> bytes:
         """The register as `csv`, `json` or `oscal`."""
         return self._send("GET", "/exceptions/export", params={"form": form}).content
+
+    def exception_folder(self, *, every: bool = False) -> bytes:
+        """The register as a zip of TOML files, one for each open exception; with `every` those that have ended too."""
+        return self._send("GET", "/exceptions/folder", params={"every": every}).content
+
+    def compare_folder(self, files: Mapping[str, str]) -> list[FolderDifferenceResponse]:
+        """How a reviewed folder, name to text, differs from the register."""
+        asked = FolderRequest(files=dict(files))
+        return self._made(FolderDifferenceList, "POST", "/exceptions/folder/comparison", asked).items
+
+    def request_folder(self, asked: FolderChangesRequest) -> list[FolderDoneResponse]:
+        """Request what a reviewed folder has otherwise than the register; all of it or nothing."""
+        return self._made(FolderDoneList, "POST", "/exceptions/folder", asked).items
 
     def exception_page(self, name: str) -> bytes:
         """One exception as an HTML page that stands alone."""

@@ -1,6 +1,7 @@
 import { api, type Exception } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { Choice, day, Empty, Go, Heading, Shown, useParam } from "../../ui/parts";
+import { ReviewedFolder } from "./folder";
 
 const STATES = ["requested", "approved", "declined", "withdrawn", "lapsed", "revoked", "closed"];
 
@@ -59,6 +60,7 @@ export function ExceptionsPage() {
           )
         }
       </Shown>
+      <ReviewedFolder />
     </>
   );
 }

@@ -20,7 +20,7 @@ from doorstone.api.exceptions import (
     RiskResponse,
 )
 from doorstone.cli.connection import client
-from doorstone.cli.exceptions import activity
+from doorstone.cli.exceptions import activity, folder
 from doorstone.cli.exceptions.view import print_exceptions, print_one
 from doorstone.cli.output import (
     MISSING,
@@ -425,3 +425,4 @@ def withdraw(context: typer.Context, name: NameArgument, form: FormOption = Outp
 
 
 activity.add_to(app)
+folder.add_to(app)

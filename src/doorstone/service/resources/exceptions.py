@@ -23,6 +23,12 @@ from doorstone.api.exceptions import (
     ExceptionRequest,
     ExceptionResponse,
     ExceptionTermsRequest,
+    FolderChangesRequest,
+    FolderDifferenceList,
+    FolderDifferenceResponse,
+    FolderDoneList,
+    FolderDoneResponse,
+    FolderRequest,
     KeptResponse,
     ManyMovesRequest,
     ManyOwnersRequest,
@@ -38,10 +44,11 @@ from doorstone.api.exceptions import (
     UncoveredList,
     UncoveredResponse,
 )
+from doorstone.core.kits.files import archive
 from doorstone.formats.safe_csv import csv_text
 from doorstone.service.auth import role_at
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations, page_alone
-from doorstone.work.exceptions import activity, batch, decisions, register, uncovered
+from doorstone.work.exceptions import activity, batch, decisions, folder, register, uncovered
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.batch import BatchView, Renewal
 from doorstone.work.exceptions.decisions import Part
@@ -189,6 +196,40 @@ def export_exceptions(call: Call[ExportQuery, None]) -> Answer:
     found: Any = register.rows(call.context) if call.query.form == "json" else register.oscal(call.context)
     name = "exceptions.json" if call.query.form == "json" else "plan-of-action.json"
     return Answer(json.dumps(found, indent=1, ensure_ascii=False).encode(), file_name=name)
+
+
+class FolderQuery(RequestModel):
+    every: bool = Field(False, description="Those that have ended too")
+
+
+@operations(
+    "GET", "/exceptions/folder", "The register as a folder of TOML files, one each, zipped", roles=EVERYONE,
+    query=FolderQuery, media_type="application/zip",
+)  # fmt: skip
+def exception_folder(call: Call[FolderQuery, None]) -> Answer:
+    files = {name: text.encode() for name, text in folder.folder_files(call.context, every=call.query.every).items()}
+    return Answer(archive("exceptions", files), media_type="application/zip", file_name="exceptions.zip")
+
+
+@operations(
+    "POST", "/exceptions/folder/comparison", "How a reviewed folder differs from the register", roles=EVERYONE,
+    body=FolderRequest, answer=FolderDifferenceList,
+)  # fmt: skip
+def compare_folder(call: Call[None, FolderRequest]) -> FolderDifferenceList:
+    found = folder.compare(call.context, call.body.files)
+    return FolderDifferenceList(items=[FolderDifferenceResponse.model_validate(one) for one in found])
+
+
+@operations(
+    "POST", "/exceptions/folder", "Request what a reviewed folder has otherwise than the register, all or none",
+    roles=HANDS, body=FolderChangesRequest, answer=FolderDoneList,
+    affected_devices=lambda call: folder.exceptions_of(call.context, call.body.files),
+)  # fmt: skip
+def request_folder(call: Call[None, FolderChangesRequest]) -> FolderDoneList:
+    a = call.body
+    given = folder.Acknowledged(a.risk_acknowledged, tuple(a.notices_acknowledged))
+    made = folder.request_from_folder(call.context, call.actor, a.files, a.reference, given)
+    return FolderDoneList(items=[FolderDoneResponse.model_validate(one) for one in made])
 
 
 @operations(

@@ -132,8 +132,8 @@ def exceptions(client: Client) -> None:
         if not client.check_request(asked).refused:
             print(client.request_exception(asked).id)
             break
-    with zipfile.ZipFile(io.BytesIO(client.exception_folder())) as held:
-        files = {entry.partition("/")[2]: held.read(entry).decode() for entry in held.namelist()}
+    with zipfile.ZipFile(io.BytesIO(client.exception_folder())) as bundle:
+        files = {entry.partition("/")[2]: bundle.read(entry).decode() for entry in bundle.namelist()}
     text = files["EX-0001.toml"].replace('owner = "petra"', 'owner = "anselm"')
     reviewed = FolderChangesRequest(files={"EX-0001.toml": text}, reference="policy 3f2a91c")
     print([one.deed for one in client.request_folder(reviewed)])

@@ -23,6 +23,7 @@ import { WebhooksPage } from "./pages/notifications/webhooks";
 import { MePage } from "./pages/people/me";
 import { PeoplePage } from "./pages/people/people";
 import { SheetsPage } from "./pages/platforms/sheets";
+import { TasksPage } from "./pages/platforms/tasks";
 import { IntakePage } from "./pages/readings/imports";
 import { SortingPage } from "./pages/sorting/sorting";
 import { Trouble } from "./ui/parts";
@@ -58,6 +59,8 @@ export const router = createBrowserRouter([
       { path: "uncovered", Component: UncoveredPage },
       { path: "unplaced", Component: UnplacedPage },
       { path: "lives", Component: LivesPage },
+      { path: "tasks", Component: TasksPage },
+      { path: "tasks/:task", Component: TasksPage },
       { path: "exceptions/new", Component: RequestPage },
       { path: "exceptions/:exception", Component: ExceptionPage },
       { path: "media", Component: MediaPage },

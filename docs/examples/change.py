@@ -30,6 +30,7 @@ from doorstone.api.kits import KitBatchRequest, KitRequest
 from doorstone.api.media import MediaRequest
 from doorstone.api.notifications import WebhookRequest
 from doorstone.api.people import DeputyRequest, OwnChangeRequest, PersonChangeRequest, PersonRequest, TokenRequest
+from doorstone.api.platforms import TaskRequest, VendorListRequest
 from doorstone.api.readings import ImportRequest, NewRequirementRequest
 from doorstone.api.sorting import DecisionRequest
 from doorstone.api.updates import ObservationRequest
@@ -69,6 +70,9 @@ because = "It does not start with less."
 
 def platforms(client: Client) -> None:
     print(client.load_sheet(SHEET, name="moss.toml").revision)
+    raw = VendorListRequest(text="Quern Q5-740\nQuern Q5-820\n")
+    print(client.load_list("tarn", "tarn-9-processors.csv", raw).revision)
+    print(client.change_task(client.tasks()[0].id, TaskRequest(state="open")).state)
 
 
 def an_import_from_a_file(client: Client) -> None:

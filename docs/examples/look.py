@@ -10,6 +10,7 @@ from doorstone.api.fleet import WhatIfRequest
 from doorstone.api.forecast import BudgetRequest, ScenarioRequest
 from doorstone.api.kits import KitBatchRequest
 from doorstone.api.media import MediaPlanRequest
+from doorstone.api.platforms import MatchRulesRequest, VendorListRequest
 from doorstone.client import Client
 
 SHEET = """
@@ -43,6 +44,9 @@ def platforms_and_readings(client: Client) -> None:
     print(client.revisions("tarn")[0].revision, client.revision("tarn", 1)[:10], len(client.sheet("tarn")))
     print(client.requirement("tarn", "security-chip").title)
     print(client.sheet_impact(SHEET, name="moss.toml").changed)
+    print(client.lists("tarn"), len(client.compare_revisions("tarn", 1, 2)), len(client.tasks("done")))
+    raw = VendorListRequest(text="QUERN(R) Q5-740 Processor\n", rules=MatchRulesRequest(suffixes=["Processor"]))
+    print(client.match_list("tarn", "tarn-9-processors.csv", raw).names[0].name)
     last = client.imports()[0]
     print(client.get_import(last.id).readings, list(client.import_problems(last.id)))
     print([source.name for source in client.sources()])

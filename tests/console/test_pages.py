@@ -16,7 +16,7 @@ RULES = {"type": "tag", "values": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "
 COLOURS = {"type": "rule", "values": ["color-contrast", "link-in-text-block"]}
 """What can differ between two themes of the same page."""
 PAGES = {
-    "the beginning": ["/", "/sheets", "/readings", "/readings?import=IM-0004", "/disputes", "/me"],
+    "the beginning": ["/", "/sheets", "/tasks?state=all", "/readings", "/readings?import=IM-0004", "/disputes", "/me"],
     "devices": ["/devices", "/devices?state=unsettled", "/devices/nbt-012", "/devices/nbt-080", "/fixes", "/ledger"],
     "one device": [
         "/devices/nbt-030?tab=findings",

@@ -38,7 +38,7 @@ OWN = {
 }  # fmt: skip
 CARE = {
     "comment_exception", "attest_condition", "attach_evidence", "transfer_exception", "transfer_exceptions",
-    "review_exception",
+    "review_exception", "change_task",
 }  # fmt: skip
 WRITES = {
     "technician": OWN | CARE | {

@@ -276,3 +276,11 @@ def test_a_person_changed_by_two_at_once_is_changed_by_one(live: str) -> None:
         lambda: other.change_person("odile", version, PersonChangeRequest(display="O. Marchbank")),
     )
     assert sum(isinstance(result, StaleEditError) for result in results) == 1
+
+
+def test_the_impact_of_a_sheet_that_moves_states_goes_over_the_wire(as_role: Any) -> None:
+    admin = as_role("administrator")
+    text, lists = sheet_text()
+    text = text.replace("at_least = 60, tolerance", "at_least = 200, tolerance")
+    found = admin.sheet_impact(text, lists, "tarn.toml")
+    assert {(move.platform, move.was, move.becomes) for move in found.moves} >= {("tarn", "clear", "needs-exception")}

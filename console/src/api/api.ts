@@ -24,6 +24,7 @@ export type Life = Shapes["Life"];
 export type RecordedRows = Shapes["RecordFileResponse"];
 export type RecordKind = RecordedRows["kind"];
 export type DueKind = Shapes["DueKind"];
+export type SheetTask = Shapes["TaskResponse"];
 export type LateCost = Shapes["LateCost"];
 export type Dispute = Shapes["DisputeResponse"];
 export type Round = Shapes["FixRoundResponse"];

@@ -484,6 +484,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/platforms/{platform}/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The lists beside the sheet
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Everything that one revision says otherwise than another
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["compare_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/lists/{name}/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Match a vendor's list; nothing is loaded
+         * @description Roles: administrator.
+         */
+        post: operations["match_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{platform}/lists/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Load a vendor's list as the sheet's next revision
+         * @description Roles: administrator.
+         */
+        put: operations["load_list"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changed sheets leave to do
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_tasks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks/{task}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Settle a task, open it again, or give it to somebody else
+         * @description Roles: administrator, approver, technician.
+         */
+        patch: operations["change_task"];
+        trace?: never;
+    };
     "/api/v1/platforms/{platform}/revisions/{number}": {
         parameters: {
             query?: never;
@@ -2925,6 +3045,11 @@ export interface components {
             /** Path */
             path: string;
         };
+        /** ChangeList */
+        ChangeList: {
+            /** Items */
+            items: components["schemas"]["ChangeResponse"][];
+        };
         /** ChangeResponse */
         ChangeResponse: {
             /** Kind */
@@ -3559,7 +3684,7 @@ export interface components {
          * DueKind
          * @enum {string}
          */
-        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
         /** DueList */
         DueList: {
             /** Items */
@@ -3581,7 +3706,7 @@ export interface components {
              * Object Kind
              * @enum {string}
              */
-            object_kind: "exception" | "device" | "platform" | "kit" | "media";
+            object_kind: "exception" | "device" | "platform" | "kit" | "media" | "task";
             /** Object */
             object: string;
             /** Words */
@@ -5106,6 +5231,21 @@ export interface components {
              */
             at: string;
         };
+        /** ListNameList */
+        ListNameList: {
+            /** Items */
+            items: string[];
+        };
+        /** ListNameResponse */
+        ListNameResponse: {
+            /** Raw */
+            raw: string;
+            /** Name */
+            name: string;
+            match: components["schemas"]["NameMatch"];
+            /** Near */
+            near: string[];
+        };
         /** LoadReportResponse */
         LoadReportResponse: {
             /** Platform */
@@ -5147,6 +5287,40 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * MatchRulesRequest
+         * @description What makes two names equal.
+         */
+        MatchRulesRequest: {
+            /**
+             * Case
+             * @default true
+             */
+            case: boolean;
+            /**
+             * Spaces
+             * @default true
+             */
+            spaces: boolean;
+            /**
+             * Marks
+             * @description Trade marks: (R), (TM) and their signs
+             * @default true
+             */
+            marks: boolean;
+            /**
+             * Prefixes
+             * @description Words taken off the beginning
+             * @default []
+             */
+            prefixes: string[];
+            /**
+             * Suffixes
+             * @description Words taken off the end
+             * @default []
+             */
+            suffixes: string[];
         };
         /** MeResponse */
         MeResponse: {
@@ -5484,6 +5658,11 @@ export interface components {
              */
             warnings: string[];
         };
+        /**
+         * NameMatch
+         * @enum {string}
+         */
+        NameMatch: "same" | "by-rule" | "remembered" | "near" | "new";
         /**
          * NewDisputeResponse
          * @description Devices on which a requirement would become disputed: settle it, or mend the source that is wrong.
@@ -7101,6 +7280,86 @@ export interface components {
             /** Failed To Start */
             failed_to_start: number;
         };
+        /**
+         * TaskKind
+         * @enum {string}
+         */
+        TaskKind: "look-again" | "make-anew" | "choose-another" | "plan-anew" | "replace-earlier";
+        /** TaskList */
+        TaskList: {
+            /** Items */
+            items: components["schemas"]["TaskResponse"][];
+        };
+        /** TaskRequest */
+        TaskRequest: {
+            /**
+             * State
+             * @description Left as it is, if left out
+             * @default
+             * @enum {string}
+             */
+            state: "" | "open" | "done" | "dropped";
+            /**
+             * Owner
+             * @description Who answers for it from now on; left as it is, if left out
+             * @default
+             */
+            owner: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * TaskResponse
+         * @description What a changed sheet leaves to do.
+         */
+        TaskResponse: {
+            /** Id */
+            id: string;
+            /** Platform */
+            platform: string;
+            /** Revision */
+            revision: number;
+            kind: components["schemas"]["TaskKind"];
+            /**
+             * Object Kind
+             * @enum {string}
+             */
+            object_kind: "exception" | "kit" | "platform";
+            /** Object */
+            object: string;
+            /**
+             * Devices
+             * @description At most 50 where whole classes move
+             */
+            devices: string[];
+            /** Words */
+            words: string;
+            /** Owner */
+            owner: string;
+            state: components["schemas"]["TaskState"];
+            /** Note */
+            note: string;
+            /** By */
+            by: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+        };
+        /**
+         * TaskState
+         * @enum {string}
+         */
+        TaskState: "open" | "done" | "dropped";
         /** TextMatchRequest */
         TextMatchRequest: {
             /** Platform */
@@ -7290,6 +7549,98 @@ export interface components {
             ended_by: string;
             /** Ended Kind */
             ended_kind: string;
+        };
+        /**
+         * VendorListRequest
+         * @description A vendor's list as it comes.
+         */
+        VendorListRequest: {
+            /** Text */
+            text: string;
+            /**
+             * Form
+             * @default lines
+             * @enum {string}
+             */
+            form: "lines" | "csv" | "tsv";
+            /**
+             * Column
+             * @description Of a table with several columns: the one with the names
+             * @default
+             */
+            column: string;
+            /**
+             * @default {
+             *       "case": true,
+             *       "spaces": true,
+             *       "marks": true,
+             *       "prefixes": [],
+             *       "suffixes": []
+             *     }
+             */
+            rules: components["schemas"]["MatchRulesRequest"];
+            /**
+             * Same
+             * @description Raw name to the name that it is; remembered once loaded
+             * @default {}
+             */
+            same: {
+                [key: string]: string;
+            };
+            /**
+             * Other
+             * @description Raw names that are names of their own; remembered once loaded
+             * @default []
+             */
+            other: string[];
+            /**
+             * Seen
+             * @description The revision that was looked at; refused if another was loaded since
+             * @default null
+             */
+            seen: number | null;
+        };
+        /** VendorListResponse */
+        VendorListResponse: {
+            /** Platform */
+            platform: string;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /**
+             * Names
+             * @description Of the raw list; those that are the same are left out
+             */
+            names: components["schemas"]["ListNameResponse"][];
+            /**
+             * Same
+             * @description Names that are the same, to the letter
+             */
+            same: number;
+            /**
+             * Undecided
+             * @description Names that are only near to one that is known
+             */
+            undecided: number;
+            /** Added */
+            added: string[];
+            /** Dropped */
+            dropped: string[];
+            /**
+             * Renamed
+             * @description What went, and what came in its place
+             */
+            renamed: [
+                string,
+                string
+            ][];
+            /**
+             * Text
+             * @description The list that it becomes
+             */
+            text: string;
+            impact: components["schemas"]["ImpactResponse"];
         };
         /** VerdictResponse */
         VerdictResponse: {
@@ -10073,6 +10424,554 @@ export interface operations {
             };
             /** @description The input cannot be used */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_lists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                platform: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListNameList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_revisions: {
+        parameters: {
+            query: {
+                /** @description A revision */
+                one: number;
+                /** @description The revision that is compared with it */
+                other: number;
+            };
+            header?: never;
+            path: {
+                platform: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    match_list: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path: {
+                platform: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VendorListRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VendorListResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    load_list: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path: {
+                platform: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VendorListRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadReportResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tasks: {
+        parameters: {
+            query?: {
+                state?: string;
+                platform?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskList"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_task: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path: {
+                task: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TaskRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19718,7 +20617,7 @@ export interface operations {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
                 /** @description Only this kind, such as drift or uncovered */
-                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check") | null;
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

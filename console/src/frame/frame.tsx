@@ -23,6 +23,7 @@ import { allows, type Here } from "./here";
 const PAGES = [
   ["/", "Overview"],
   ["/sheets", "Sheets"],
+  ["/tasks", "Tasks"],
   ["/readings", "Readings"],
   ["/devices", "Devices"],
   ["/disputes", "Disputes"],

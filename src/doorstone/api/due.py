@@ -22,7 +22,7 @@ class DueResponse(ApiModel):
     on: date
     overdue: bool
     late_cost: LateCost = Field(description="What it costs to be late: items come in the order of it")
-    object_kind: Literal["exception", "device", "platform", "kit", "media"]
+    object_kind: Literal["exception", "device", "platform", "kit", "media", "task"]
     object: str
     words: str
 

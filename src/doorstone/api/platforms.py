@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import Decimal
+from typing import Literal
 
 from pydantic import Field
 
@@ -11,6 +12,8 @@ from doorstone.api.common import ApiModel, RequestModel, StateMoveResponse
 from doorstone.api.times import Moment
 from doorstone.core.platforms.platform import Sort
 from doorstone.core.platforms.summary import Explanation
+from doorstone.core.platforms.tasks import TaskKind, TaskState
+from doorstone.core.platforms.vendor_list import NameMatch
 
 
 class SheetRequest(RequestModel):
@@ -172,3 +175,83 @@ def explanation_shape(found: Explanation) -> ExplanationResponse:
         fixes=fixes,
         overrides=overrides,
     )
+
+
+class ChangeList(ApiModel):
+    items: list[ChangeResponse]
+
+
+class ListNameList(ApiModel):
+    items: list[str]
+
+
+class MatchRulesRequest(RequestModel):
+    """What makes two names equal."""
+
+    case: bool = True
+    spaces: bool = True
+    marks: bool = Field(True, description="Trade marks: (R), (TM) and their signs")
+    prefixes: list[str] = Field([], max_length=50, description="Words taken off the beginning")
+    suffixes: list[str] = Field([], max_length=50, description="Words taken off the end")
+
+
+class VendorListRequest(RequestModel):
+    """A vendor's list as it comes."""
+
+    text: str = Field(max_length=5_000_000)
+    form: Literal["lines", "csv", "tsv"] = "lines"
+    column: str = Field("", description="Of a table with several columns: the one with the names")
+    rules: MatchRulesRequest = MatchRulesRequest()
+    same: dict[str, str] = Field({}, description="Raw name to the name that it is; remembered once loaded")
+    other: list[str] = Field([], description="Raw names that are names of their own; remembered once loaded")
+    seen: int | None = Field(None, description="The revision that was looked at; refused if another was loaded since")
+
+
+class ListNameResponse(ApiModel):
+    raw: str
+    name: str
+    match: NameMatch
+    near: list[str]
+
+
+class VendorListResponse(ApiModel):
+    platform: str
+    name: str
+    revision: int
+    names: list[ListNameResponse] = Field(description="Of the raw list; those that are the same are left out")
+    same: int = Field(description="Names that are the same, to the letter")
+    undecided: int = Field(description="Names that are only near to one that is known")
+    added: list[str]
+    dropped: list[str]
+    renamed: list[tuple[str, str]] = Field(description="What went, and what came in its place")
+    text: str = Field(description="The list that it becomes")
+    impact: ImpactResponse
+
+
+class TaskResponse(ApiModel):
+    """What a changed sheet leaves to do."""
+
+    id: str
+    platform: str
+    revision: int
+    kind: TaskKind
+    object_kind: Literal["exception", "kit", "platform"]
+    object: str
+    devices: list[str] = Field(description="At most 50 where whole classes move")
+    words: str
+    owner: str
+    state: TaskState
+    note: str
+    by: str
+    at: Moment
+    made_at: Moment
+
+
+class TaskList(ApiModel):
+    items: list[TaskResponse]
+
+
+class TaskRequest(RequestModel):
+    state: Literal["", "open", "done", "dropped"] = Field("", description="Left as it is, if left out")
+    owner: str = Field("", description="Who answers for it from now on; left as it is, if left out")
+    note: str = Field("", max_length=1000)

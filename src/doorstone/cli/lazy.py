@@ -40,7 +40,8 @@ class Place:
 
 
 WRITING: Mapping[str, str] = {
-    "sheet": "load",
+    "sheet": "load list-load",
+    "task": "settle give",
     "device": "import change set-aside retire replace wiped return",
     "dispute": "settle import",
     "sorting": "decide withdraw match new-requirement",

@@ -22,6 +22,7 @@ class JobOrder(LazyGroup):
         "sheet": Place(
             DESCRIBE, "platforms", "app", "Describe a platform: its releases, requirements, fixes and overrides."
         ),
+        "task": Place(DESCRIBE, "platforms", "task_app", "Work off what changed sheets leave to do."),
         "collect": Place(
             READ,
             "collect",

@@ -7,12 +7,18 @@ import re
 import sys
 from importlib import resources
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 from rich.markup import escape
 
-from doorstone.api.platforms import ImpactResponse, explanation_shape
+from doorstone.api.platforms import (
+    ImpactResponse,
+    TaskRequest,
+    TaskResponse,
+    VendorListRequest,
+    explanation_shape,
+)
 from doorstone.cli.connection import client
 from doorstone.cli.output import (
     BAD_INPUT,
@@ -311,3 +317,164 @@ def show_sheet(context: typer.Context, platform: Annotated[str, typer.Argument(h
 def schema() -> None:
     """Print the JSON Schema of a sheet."""
     typer.echo(json.dumps(json_schema(), indent=2))
+
+
+@app.command("compare")
+@reports_errors
+def compare(
+    context: typer.Context,
+    platform: Annotated[str, typer.Argument(help="Platform id.")],
+    one: Annotated[int, typer.Argument(help="A revision.")],
+    other: Annotated[int, typer.Argument(help="The revision that is compared with it.")],
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Compare any two revisions of a sheet, in every attribute."""
+    with client(context) as service:
+        found = service.compare_revisions(platform, one, other)
+    show(form, found, ["what", "which", "how it differs"], [[c.kind, c.subject, c.words] for c in found])
+
+
+# -------------------------------------------------------------- vendor's lists
+
+PlatformArgument = Annotated[str, typer.Argument(help="Platform id.")]
+ListArgument = Annotated[str, typer.Argument(metavar="LIST", help="The list's file name beside the sheet.")]
+RawFile = Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The vendor's list: .csv, .tsv, or lines.")]
+ColumnOption = Annotated[str, typer.Option(help="Of a table with several columns: the one with the names.")]
+PrefixOption = Annotated[list[str] | None, typer.Option("--prefix", help="Taken off the beginning; repeat for more.")]
+SuffixOption = Annotated[list[str] | None, typer.Option("--suffix", help="Taken off the end; repeat for more.")]
+SameOption = Annotated[list[str] | None, typer.Option("--same", help="RAW=NAME: it is that one; repeat for more.")]
+OtherOption = Annotated[list[str] | None, typer.Option("--other", help="RAW: a name of its own; repeat for more.")]
+
+
+def _raw(
+    file: Path, column: str, prefix: list[str] | None, suffix: list[str] | None, same: list[str] | None,
+    other: list[str] | None,
+) -> VendorListRequest:  # fmt: skip
+    pairs = {}
+    for word in same or ():
+        raw, equals, name = word.partition("=")
+        if not equals:
+            fail(USAGE, f"--same {word!r} names no other", "Write RAW=NAME")
+        pairs[raw.strip()] = name.strip()
+    ending = {".csv": "csv", ".tsv": "tsv", ".tab": "tsv"}.get(file.suffix.lower(), "lines")
+    try:
+        text = file.read_text("utf-8-sig")
+    except UnicodeDecodeError as error:
+        fail(BAD_INPUT, f"{file} is not UTF-8 text: {error.reason}", "Save it as UTF-8")
+    return VendorListRequest.model_validate({
+        "text": text, "form": ending, "column": column, "same": pairs, "other": other or [],
+        "rules": {"prefixes": prefix or [], "suffixes": suffix or []},
+    })  # fmt: skip
+
+
+@app.command("list-match")
+@reports_errors
+def list_match(
+    context: typer.Context,
+    platform: PlatformArgument,
+    name: ListArgument,
+    file: RawFile,
+    column: ColumnOption = "",
+    prefix: PrefixOption = None,
+    suffix: SuffixOption = None,
+    same: SameOption = None,
+    other: OtherOption = None,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Match a vendor's list as it comes with the one beside the sheet, and show what loading it would change."""
+    with client(context) as service:
+        found = service.match_list(platform, name, _raw(file, column, prefix, suffix, same, other))
+    rows = [[n.raw, n.match.replace("-", " "), n.name if n.match != "near" else "", n.near] for n in found.names]
+    show(form, found, ["the vendor writes", "match", "stands for", "near to"], rows)
+    if form is not OutputFormat.TABLE:
+        return
+    gone = dict(found.renamed)
+    changes = [["renamed", f"{was} → {now}"] for was, now in found.renamed]
+    changes += [["dropped", was] for was in found.dropped if was not in gone]
+    changes += [["added", now] for now in found.added if now not in gone.values()]
+    show(form, None, ["what", "name"], changes, f"\n{name}: {found.same} the same")
+    out().print()
+    _print_impact(found.impact)
+    if found.undecided:
+        say(f"{found.undecided} only near: say of each [bold]--same RAW=NAME[/] or [bold]--other RAW[/]")
+    else:
+        say(f"Next: [bold]doorstone sheet list-load {platform} {name} {file}[/] with the same options")
+
+
+@app.command("list-load")
+@reports_errors
+def list_load(
+    context: typer.Context,
+    platform: PlatformArgument,
+    name: ListArgument,
+    file: RawFile,
+    column: ColumnOption = "",
+    prefix: PrefixOption = None,
+    suffix: SuffixOption = None,
+    same: SameOption = None,
+    other: OtherOption = None,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Load a vendor's list as the sheet's next revision; what was said of names is remembered for the next list."""
+    with client(context) as service:
+        report = service.load_list(platform, name, _raw(file, column, prefix, suffix, same, other))
+    fields = report.model_dump()
+    show(form, report, list(fields), [list(fields.values())])
+    say("Next: [bold]doorstone task list[/]" if report.changed else "The list says the same; nothing changed.")
+
+
+# ------------------------------------------------------------------------ tasks
+
+task_app = typer.Typer(no_args_is_help=True)
+
+
+@task_app.command("list")
+@reports_errors
+def list_tasks(
+    context: typer.Context,
+    state: Annotated[str, typer.Option(help="open, done or dropped; all if left out.")] = "",
+    platform: Annotated[str, typer.Option("--platform", "-p", help="Only of this platform's sheet.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """List what changed sheets leave to do, with devices and owner."""
+    with client(context) as service:
+        found = service.tasks(state, platform)
+    _print_tasks(form, found)
+
+
+def _print_tasks(form: OutputFormat, found: list[TaskResponse]) -> None:
+    rows = [
+        [t.id, f"{t.platform} {t.revision}", t.words, t.devices if len(t.devices) < 4 else f"{len(t.devices)} devices",
+         t.owner, t.state]
+        for t in found
+    ]  # fmt: skip
+    show(form, found, ["task", "sheet", "to do", "devices", "owner", "state"], rows)
+
+
+@task_app.command("settle")
+@reports_errors
+def settle_task(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(metavar="TASK", help="Its id, such as TS-0001.")],
+    dropped: Annotated[bool, typer.Option("--drop", help="Nothing is to be done; takes a note.")] = False,
+    again: Annotated[bool, typer.Option("--open", help="Open it again.")] = False,
+    note: Annotated[str, typer.Option(help="What was done, or why nothing is.")] = "",
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Settle a task: done, dropped with a reason, or open again."""
+    state: Literal["open", "done", "dropped"] = "open" if again else "dropped" if dropped else "done"
+    with client(context) as service:
+        _print_tasks(form, [service.change_task(name, TaskRequest(state=state, note=note))])
+
+
+@task_app.command("give")
+@reports_errors
+def give_task(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(metavar="TASK", help="Its id, such as TS-0001.")],
+    owner: Annotated[str, typer.Argument(help="Who answers for it from now on.")],
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Give a task to somebody else."""
+    with client(context) as service:
+        _print_tasks(form, [service.change_task(name, TaskRequest(owner=owner))])

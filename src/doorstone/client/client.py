@@ -37,14 +37,22 @@ from doorstone.api.fleet import ComparisonResponse, FleetResponse, OverviewRespo
 from doorstone.api.forecast import DeviceForecastResponse, FleetForecastResponse
 from doorstone.api.kits import OverrideAnswerResponse
 from doorstone.api.platforms import (
+    ChangeList,
+    ChangeResponse,
     ExplanationResponse,
     ImpactResponse,
+    ListNameList,
     LoadReportResponse,
     PlatformList,
     PlatformResponse,
     RevisionList,
     RevisionResponse,
     SheetRequest,
+    TaskList,
+    TaskRequest,
+    TaskResponse,
+    VendorListRequest,
+    VendorListResponse,
 )
 from doorstone.api.readings import (
     FailureMessageList,
@@ -121,6 +129,30 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def revision(self, platform: str, number: int) -> str:
         """The TOML of one revision."""
         return self._send("GET", f"/platforms/{platform}/revisions/{number}").text
+
+    def compare_revisions(self, platform: str, one: int, other: int) -> list[ChangeResponse]:
+        """Everything that one revision of a sheet says otherwise than another."""
+        return self._get(ChangeList, f"/platforms/{platform}/comparison", one=one, other=other).items
+
+    def lists(self, platform: str) -> list[str]:
+        """The lists of names beside the platform's sheet."""
+        return self._get(ListNameList, f"/platforms/{platform}/lists").items
+
+    def match_list(self, platform: str, name: str, asked: VendorListRequest) -> VendorListResponse:
+        """How a vendor's list matches the one beside the sheet, and what loading it would change."""
+        return self._made(VendorListResponse, "POST", f"/platforms/{platform}/lists/{name}/match", asked)
+
+    def load_list(self, platform: str, name: str, asked: VendorListRequest) -> LoadReportResponse:
+        """Load a vendor's list as the sheet's next revision. Raises `RefusedError` while names are undecided."""
+        return self._made(LoadReportResponse, "PUT", f"/platforms/{platform}/lists/{name}", asked)
+
+    def tasks(self, state: str = "", platform: str = "") -> list[TaskResponse]:
+        """What changed sheets leave to do."""
+        return self._get(TaskList, "/tasks", state=state, platform=platform).items
+
+    def change_task(self, name: str, asked: TaskRequest) -> TaskResponse:
+        """Settle a task, open it again, or give it to somebody else."""
+        return self._made(TaskResponse, "PATCH", f"/tasks/{name}", asked)
 
     def requirement(self, platform: str, requirement: str) -> ExplanationResponse:
         """One requirement in words, release by release."""

@@ -31,7 +31,7 @@ from doorstone.work.fixes import done as fixes_done
 from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.kits import kits
 from doorstone.work.people import deputies, people
-from doorstone.work.platforms import revisions
+from doorstone.work.platforms import revisions, tasks
 from doorstone.work.readings import failure_messages, import_job
 from doorstone.work.readings.import_job import ImportOptions
 from doorstone.work.snapshot.sheets import get_sheet
@@ -102,7 +102,10 @@ def seed(data: Path, passwords: Passwords | None = None) -> None:
         on("2026-09-01"), PETRA, _as_of_autumn(ndjson(fleet)), ImportOptions("ndjson", "autumn.ndjson")
     )
     _upgrades_of_autumn(on)
-    revisions.load_sheet(on("2027-01-11"), WILHELMINA, *sheet_text(), "tarn.toml")
+    tasks.load_with_tasks(on("2027-01-11"), WILHELMINA, *sheet_text(), "tarn.toml")
+    for task in tasks.list_tasks(on("2027-01-12"), "open"):
+        done = "Gone through with the cataloguers; see the forecast."
+        tasks.change_task(on("2027-01-12"), WILHELMINA, task.id, "done", note=done)
     revisions.load_sheet(on("2027-01-11"), WILHELMINA, *sheet_text("brindle"), "brindle.toml")
     for one in MEDIA:
         if one.platform == "brindle":

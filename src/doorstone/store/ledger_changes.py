@@ -57,7 +57,8 @@ KINDS = {
     "media": Tracked("media", "id", "MD"),
     "hook": Tracked("webhooks", "id", "HK"),
     "selection": Tracked("selections", "name"),
-    "sheet": Tracked("sheets", "platform"),
+    "sheet": Tracked("sheets", "platform", parts=(("list_names", "platform"),)),
+    "task": Tracked("sheet_tasks", "id", "TS"),
     "requirement": Tracked("message_matches", "requirement", parts=(("reported_requirements", "id"),)),
     "risk": Tracked("risk_statements", "version"),
     "import": Tracked("imports", "id", "IM", frozenset(

@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,3 +53,79 @@ def revisions(db: sqlite3.Connection, platform: str) -> list[SheetRow]:
 
 def _sheet(row: sqlite3.Row) -> SheetRow:
     return SheetRow(**{**dict(row), "lists": json.loads(row["lists"])})
+
+
+# --------------------------------------------------------------- vendor's lists
+
+
+def list_names(db: sqlite3.Connection, platform: str, name: str) -> dict[str, str]:
+    """Raw name of a vendor's list -> the name that somebody said it is."""
+    rows = db.execute("SELECT raw, name FROM list_names WHERE platform = ? AND list = ?", (platform, name))
+    return {row["raw"]: row["name"] for row in rows}
+
+
+def keep_list_names(
+    db: sqlite3.Connection, platform: str, name: str, said: Mapping[str, str], by: str, at: str
+) -> None:
+    db.executemany(
+        "INSERT OR REPLACE INTO list_names (platform, list, raw, name, by, at) VALUES (?, ?, ?, ?, ?, ?)",
+        [(platform, name, raw, other, by, at) for raw, other in said.items()],
+    )
+
+
+# ------------------------------------------------------------------------ tasks
+
+
+class TaskRow(NamedTuple):
+    """What a changed sheet leaves to do. `state` is open, done or dropped."""
+
+    id: int
+    platform: str
+    revision: int
+    kind: str
+    object_kind: str
+    object: str
+    devices: tuple[str, ...]
+    words: str
+    owner: str
+    state: str
+    note: str
+    by: str
+    at: str
+    made_at: str
+
+
+def add_task(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
+    cursor = db.execute(
+        "INSERT INTO sheet_tasks (platform, revision, kind, object_kind, object, devices, words, owner, state, note,"
+        " by, at, made_at) VALUES (:platform, :revision, :kind, :object_kind, :object, :devices, :words, :owner,"
+        " 'open', '', :by, :at, :at)",
+        {**values, "devices": json.dumps(values["devices"])},
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def change_task(db: sqlite3.Connection, number: int, state: str, owner: str, note: str, by: str, at: str) -> None:
+    db.execute(
+        "UPDATE sheet_tasks SET state = ?, owner = ?, note = ?, by = ?, at = ? WHERE id = ?",
+        (state, owner, note, by, at, number),
+    )
+
+
+def task(db: sqlite3.Connection, number: int) -> TaskRow | None:
+    row = db.execute("SELECT * FROM sheet_tasks WHERE id = ?", (number,)).fetchone()
+    return _task(row) if row else None
+
+
+def tasks(db: sqlite3.Connection, state: str = "", platform: str = "") -> list[TaskRow]:
+    """Newest revision first, then in the order in which they were made."""
+    rows = db.execute(
+        "SELECT * FROM sheet_tasks WHERE (?1 = '' OR state = ?1) AND (?2 = '' OR platform = ?2)"
+        " ORDER BY made_at DESC, id",
+        (state, platform),
+    )
+    return [_task(row) for row in rows]
+
+
+def _task(row: sqlite3.Row) -> TaskRow:
+    return TaskRow(**{**dict(row), "devices": tuple(json.loads(row["devices"]))})

@@ -52,7 +52,7 @@ def test_an_exception_that_goes_stale_no_longer_carries_its_device(fleet: Contex
         '{ fact = "tpm.version", at_least_version = "1.9" }',
     )
     assert [(one.id, one.devices) for one in found.exceptions] == [("EX-0001", ("d2",))]
-    assert found.moves == (StateMove("9.1", "excepted", "needs-exception", 1, ("d2",)),)
+    assert found.moves == (StateMove("tarn", "9.1", "excepted", "needs-exception", 1, ("d2",)),)
     assert found.runways == (RunwayMove("approved", D("2027-09-30"), D("2027-02-28"), 1, ("d2",)),)
 
 

@@ -27,6 +27,7 @@ const KINDS: Record<DueKind, string> = {
   "release-late": "Correct the sheet",
   "not-heard-from": "Read again",
   unplaced: "Place it",
+  "sheet-task": "Work it off",
   "look-again": "Bring back or retire",
   "read-after-retired": "Find out",
   "data-not-wiped": "Erase its data",
@@ -45,7 +46,8 @@ const IF_LATE: Record<LateCost, string> = {
 export const placeOf = (one: { kind: string; object_kind: string; object: string }) =>
   one.kind === "unplaced"
     ? "/unplaced"
-    : ({ platform: "/sheets", media: "/media" }[one.object_kind] ?? `/${one.object_kind}s/${one.object}`);
+    : ({ platform: "/sheets", media: "/media", task: "/tasks" }[one.object_kind] ??
+      `/${one.object_kind}s/${one.object}`);
 
 const isKind = (name: string): name is DueKind => name in KINDS;
 

@@ -1,8 +1,10 @@
 // Sheets: what loading one would change, the load itself, and every revision there was.
 import { type ChangeEvent, useState } from "react";
-import { api, client, type Impact, useSend } from "../../api/api";
+import { api, client, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, count, day, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, day, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+import { Changes, Shows } from "./impact";
+import { VendorList } from "./vendor-list";
 
 export function SheetsPage() {
   const { me, platform } = useHere();
@@ -13,6 +15,7 @@ export function SheetsPage() {
       </Heading>
       <div className="grid gap-4">
         {allows(me, "load_sheet") && <LoadSheet />}
+        {allows(me, "load_list") && <VendorList key={platform.id} />}
         <Revisions id={platform.id} />
       </div>
     </>
@@ -85,99 +88,29 @@ export function LoadSheet() {
   );
 }
 
-function Shows({ impact }: { impact: Impact }) {
-  if (!impact.changed)
-    return (
-      <p role="status">
-        This is revision {impact.revision} of {impact.name}, already loaded.
-      </p>
-    );
-  if (impact.revision === 0) return <p role="status">This is the first sheet of {impact.name}.</p>;
-  const touched = [...impact.relying, ...impact.exceptions, ...impact.kits];
+/** Any two revisions, compared in every attribute. */
+function Compare({ id, numbers }: { id: string; numbers: number[] }) {
+  const [one, setOne] = useParam("one", String(numbers[1] ?? ""));
+  const [other, setOther] = useParam("other", String(numbers[0] ?? ""));
+  const query = { one: Number(one), other: Number(other) };
+  const found = api.useQuery(
+    "get",
+    "/api/v1/platforms/{platform}/comparison",
+    { params: { path: { platform: id }, query } },
+    { enabled: query.one > 0 && query.other > 0 },
+  );
+  if (numbers.length < 2) return null;
+  const choices = numbers.map((number) => [String(number), `revision ${number}`] as const);
   return (
-    <div role="status" className="grid gap-4">
-      <Changes changes={impact.changes} />
-      <section>
-        <h3 className="font-semibold">Devices that change state</h3>
-        {impact.moves.length === 0 && <p className="text-ink-2">None.</p>}
-        <ul>
-          {impact.moves.map((move) => (
-            <li key={`${move.release}${move.was}${move.becomes}`}>
-              At {move.release}, {count(move.count, "device")}: {move.was} → <strong>{move.becomes}</strong>
-              <span className="block text-sm text-ink-2">{move.devices.slice(0, 8).join(", ")}</span>
-            </li>
-          ))}
-        </ul>
-      </section>
-      <Moves
-        title="Runways that move"
-        of={impact.runways.map((move) => ({
-          ...move,
-          what: move.line,
-          was: day(move.was),
-          becomes: day(move.becomes),
-        }))}
-      />
-      <Moves
-        title="Ways that cost otherwise"
-        of={impact.costs.map((move) => ({
-          ...move,
-          what: move.way,
-          was: move.was ?? "–",
-          becomes: move.becomes ?? "–",
-        }))}
-      />
-      <section>
-        <h3 className="font-semibold">Overrides relied on, exceptions, kits</h3>
-        {touched.length === 0 && <p className="text-ink-2">None is touched.</p>}
-        <ul>
-          {touched.map((one) => (
-            <li key={one.id}>
-              <strong>{one.id}</strong>: {one.words.join("; ")}
-              <span className="block text-sm text-ink-2">{one.devices.join(", ") || "no device relies on it"}</span>
-            </li>
-          ))}
-        </ul>
-      </section>
+    <div className="mt-4 border-t border-edge pt-3">
+      <div className="mb-3 flex flex-wrap gap-3">
+        <Choice label="Compare" value={one} needed set={setOne} of={choices} />
+        <Choice label="with" value={other} needed set={setOther} of={choices} />
+      </div>
+      <Shown of={found} what="the comparison">
+        {(data) => <Changes changes={data.items} />}
+      </Shown>
     </div>
-  );
-}
-
-interface Move {
-  what: string;
-  was: string;
-  becomes: string;
-  count: number;
-  devices: string[];
-}
-
-function Moves({ title, of }: { title: string; of: Move[] }) {
-  return (
-    <section>
-      <h3 className="font-semibold">{title}</h3>
-      {of.length === 0 && <p className="text-ink-2">None.</p>}
-      <ul>
-        {of.map((move) => (
-          <li key={`${move.what}${move.was}${move.becomes}`}>
-            {move.what}, {count(move.count, "device")}: {move.was} → <strong>{move.becomes}</strong>
-            <span className="block text-sm text-ink-2">{move.devices.slice(0, 8).join(", ")}</span>
-          </li>
-        ))}
-      </ul>
-    </section>
-  );
-}
-
-function Changes({ changes }: { changes: Impact["changes"] }) {
-  return (
-    <ul className="space-y-1">
-      {changes.map((change) => (
-        <li key={`${change.kind}${change.subject}${change.words}`}>
-          <span className="text-sm text-ink-2">{change.kind}</span> <strong>{change.subject}</strong>: {change.words}
-        </li>
-      ))}
-      {changes.length === 0 && <li className="text-ink-2">Nothing that changes an answer.</li>}
-    </ul>
   );
 }
 
@@ -213,6 +146,7 @@ function Revisions({ id }: { id: string }) {
           </Scroll>
         )}
       </Shown>
+      <Compare id={id} numbers={(found.data?.items ?? []).map((one) => one.revision)} />
     </Slab>
   );
 }

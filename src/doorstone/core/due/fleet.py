@@ -100,6 +100,11 @@ def life_due(device: DueDevice, change: LifeChange, last_read: date | None) -> I
         yield _due(DueKind.NOT_WIPED, change.on, [device], words, HANDS, change.life)
 
 
+def task_due(task: str, words: str, owner: str, devices: Sequence[DueDevice], made_on: date) -> Due:
+    """A task that a changed sheet left, for its owner."""
+    return Due(DueKind.TASK, made_on, "task", task, words, people=frozenset({owner}), sites=sites_of(devices))
+
+
 def messages_due(platform: str, waiting: Sequence[tuple[str, int]], since: date) -> Due | None:
     """Failure messages, each with its number of devices, that match no requirement."""
     if not waiting:

@@ -36,6 +36,7 @@ class DueKind(StrEnum):
     WENT_BACK = "went-back"
     LATE = "release-late"
     SILENT = "not-heard-from"
+    TASK = "sheet-task"
     UNPLACED = "unplaced"
     LOOK_AGAIN = "look-again"
     READ_AGAIN = "read-after-retired"
@@ -68,7 +69,7 @@ COSTS: Mapping[DueKind, LateCost] = {
     ),
     **dict.fromkeys(
         (DueKind.REQUEST, DueKind.ANSWER, DueKind.OWNER, DueKind.FOLLOW_UP, DueKind.FLOOR_FOUND, DueKind.REFUSED,
-         DueKind.WENT_BACK, DueKind.LOOK_AGAIN),
+         DueKind.WENT_BACK, DueKind.LOOK_AGAIN, DueKind.TASK),
         LateCost.WAITING,
     ),
     **dict.fromkeys(

@@ -105,6 +105,11 @@ _TELLERS: Mapping[str, Callable[[Body], str]] = {
     "exception closed": lambda body: f"closed it{_quoted(body.get('note'))}",
     "exception lapsed": lambda body: f"noted that it lapsed on {body['ended_on']}, after its last day",
     "exception replaced": lambda body: f"closed it: {body['renewed_by']} has taken its place",
+    "task made": lambda b: f"wrote down for {b['owner']}: {b['words']}",
+    "task open": _noted("opened the task again"),
+    "task done": _noted("settled the task"),
+    "task dropped": _noted("dropped the task"),
+    "list names decided": lambda b: f"said of {len(b['names'])} names of {b['list']} what they are",
     "deputy named": lambda b: (
         f"named {b['deputy']} deputy of {b['person']} from {b['start_on']} through {b['end_on']}{_quoted(b['reason'])}"
     ),

@@ -4,9 +4,16 @@ from __future__ import annotations
 
 import json
 
+from pydantic import Field
+
+from doorstone.api.common import RequestModel
 from doorstone.api.platforms import (
+    ChangeList,
+    ChangeResponse,
     ExplanationResponse,
     ImpactResponse,
+    ListNameList,
+    ListNameResponse,
     LoadReportResponse,
     PlatformList,
     PlatformResponse,
@@ -14,12 +21,20 @@ from doorstone.api.platforms import (
     RevisionList,
     RevisionResponse,
     SheetRequest,
+    TaskList,
+    TaskRequest,
+    TaskResponse,
+    VendorListRequest,
+    VendorListResponse,
     explanation_shape,
 )
 from doorstone.core.platforms.platform import target_release
+from doorstone.core.platforms.vendor_list import MatchRules, NameMatch
 from doorstone.formats.sheet_schema import json_schema
-from doorstone.service.operations import ADMINISTRATORS, EVERYONE, Answer, Call, Operations
-from doorstone.work.platforms import impact, revisions
+from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations
+from doorstone.work.platforms import impact, revisions, tasks, vendor_lists
+from doorstone.work.platforms.tasks import Task
+from doorstone.work.platforms.vendor_lists import RawList
 from doorstone.work.snapshot import sheets
 from doorstone.work.snapshot.sheets import Sheet
 
@@ -61,7 +76,7 @@ def get_sheet(call: Call[None, None]) -> Answer:
 @operations("POST", "/sheets", "Load a sheet", roles=ADMINISTRATORS, body=SheetRequest, answer=LoadReportResponse)
 def load_sheet(call: Call[None, SheetRequest]) -> LoadReportResponse:
     asked = call.body
-    report = revisions.load_sheet(call.context, call.actor, asked.text, asked.lists, asked.name, asked.seen)
+    report = tasks.load_with_tasks(call.context, call.actor, asked.text, asked.lists, asked.name, asked.seen)
     return LoadReportResponse.model_validate(report)
 
 
@@ -80,6 +95,81 @@ def sheet_impact(call: Call[None, SheetRequest]) -> ImpactResponse:
 def list_revisions(call: Call[None, None]) -> RevisionList:
     found = revisions.revisions(call.context, call.path["platform"])
     return RevisionList(items=[RevisionResponse.model_validate(one) for one in found])
+
+
+@operations("GET", "/platforms/<platform>/lists", "The lists beside the sheet", roles=EVERYONE, answer=ListNameList)
+def list_lists(call: Call[None, None]) -> ListNameList:
+    return ListNameList(items=vendor_lists.lists_of(call.context, call.path["platform"]))
+
+
+class CompareQuery(RequestModel):
+    one: int = Field(ge=1, description="A revision")
+    other: int = Field(ge=1, description="The revision that is compared with it")
+
+
+@operations(
+    "GET", "/platforms/<platform>/comparison", "Everything that one revision says otherwise than another",
+    roles=EVERYONE, query=CompareQuery, answer=ChangeList,
+)  # fmt: skip
+def compare_revisions(call: Call[CompareQuery, None]) -> ChangeList:
+    found = revisions.compare_revisions(call.context, call.path["platform"], call.query.one, call.query.other)
+    return ChangeList(items=[ChangeResponse.model_validate(one) for one in found])
+
+
+def _raw(asked: VendorListRequest) -> RawList:
+    r = asked.rules
+    rules = MatchRules(r.case, r.spaces, r.marks, tuple(r.prefixes), tuple(r.suffixes))
+    return RawList(asked.text, asked.form, asked.column, rules, asked.same, asked.other)
+
+
+@operations(
+    "POST", "/platforms/<platform>/lists/<name>/match", "Match a vendor's list; nothing is loaded",
+    roles=ADMINISTRATORS, body=VendorListRequest, answer=VendorListResponse,
+)  # fmt: skip
+def match_list(call: Call[None, VendorListRequest]) -> VendorListResponse:
+    found = vendor_lists.preview_list(call.context, call.path["platform"], call.path["name"], _raw(call.body))
+    match = found.match
+    shown = [ListNameResponse.model_validate(one) for one in match.names if one.match is not NameMatch.SAME]
+    return VendorListResponse(
+        platform=found.platform, name=found.name, revision=found.revision, names=shown,
+        same=len(match.names) - len(shown), undecided=len(match.undecided), added=list(match.added),
+        dropped=list(match.dropped), renamed=list(match.renamed), text=found.text,
+        impact=ImpactResponse.model_validate(found.impact),
+    )  # fmt: skip
+
+
+@operations(
+    "PUT", "/platforms/<platform>/lists/<name>", "Load a vendor's list as the sheet's next revision",
+    roles=ADMINISTRATORS, body=VendorListRequest, answer=LoadReportResponse,
+)  # fmt: skip
+def load_list(call: Call[None, VendorListRequest]) -> LoadReportResponse:
+    platform, name = call.path["platform"], call.path["name"]
+    report = vendor_lists.load_list(call.context, call.actor, platform, name, _raw(call.body), call.body.seen)
+    return LoadReportResponse.model_validate(report)
+
+
+class TaskQuery(RequestModel):
+    state: str = ""
+    platform: str = ""
+
+
+def _task(task: Task) -> TaskResponse:
+    return TaskResponse.model_validate({**task.row._asdict(), "id": task.id})
+
+
+@operations("GET", "/tasks", "What changed sheets leave to do", roles=EVERYONE, query=TaskQuery, answer=TaskList)
+def list_tasks(call: Call[TaskQuery, None]) -> TaskList:
+    found = tasks.list_tasks(call.context, call.query.state, call.query.platform)
+    return TaskList(items=[_task(one) for one in found])
+
+
+@operations(
+    "PATCH", "/tasks/<task>", "Settle a task, open it again, or give it to somebody else", roles=HANDS | DECIDERS,
+    body=TaskRequest, answer=TaskResponse,
+)  # fmt: skip
+def change_task(call: Call[None, TaskRequest]) -> TaskResponse:
+    a = call.body
+    return _task(tasks.change_task(call.context, call.actor, call.path["task"], a.state, a.owner, a.note))
 
 
 @operations(

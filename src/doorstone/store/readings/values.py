@@ -41,3 +41,11 @@ def by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, str]:
         (json.dumps(list(numbers)),),
     )
     return {row[0]: row[1] for row in found}
+
+
+def of_fact(db: sqlite3.Connection, fact: str) -> list[str]:
+    """Every value, as JSON text, that any reading ever held of a fact."""
+    rows = db.execute(
+        "SELECT v.value FROM fact_names AS f JOIN fact_values AS v ON v.fact = f.id WHERE f.name = ?", (fact,)
+    )
+    return [row[0] for row in rows]

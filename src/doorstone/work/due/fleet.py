@@ -17,6 +17,7 @@ from doorstone.core.due.fleet import (
     messages_due,
     servicing_due,
     silence_due,
+    task_due,
     uncovered_due,
     unplaced_due,
 )
@@ -25,6 +26,7 @@ from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.store import attempts as attempt_store
 from doorstone.store import kits as kit_store
 from doorstone.store import media as media_store
+from doorstone.store import platforms as sheet_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import lives as life_store
 from doorstone.store.devices import profiles as profile_store
@@ -59,6 +61,7 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
             yield link_due(id_of("MD", media.id), what, ends, now.today)
     yield from _kits(db, now, ahead)
     yield from _lives(db, ahead)
+    yield from _tasks(db, now)
     yield from _silent(context, db, now)
     yield from _unplaced(db, now)
 
@@ -99,6 +102,12 @@ def _kits(db: sqlite3.Connection, now: Snapshot, ahead: date) -> Iterator[Due]:
         unused = [device for device in row.devices if (row.id, device) not in used and now.device(device).in_service]
         if unused and last is not None and now.today <= last <= ahead:
             yield kit_due(id_of("KT", row.id), [DueDevice(name, now.device(name).site) for name in unused], last)
+
+
+def _tasks(db: sqlite3.Connection, now: Snapshot) -> Iterator[Due]:
+    for row in sheet_store.tasks(db, "open"):
+        devices = [_device(one) for one in now.rows(row.devices)]
+        yield task_due(id_of("TS", row.id), row.words, row.owner, devices, date.fromisoformat(row.made_at[:10]))
 
 
 def _lives(db: sqlite3.Connection, ahead: date) -> Iterator[Due]:

@@ -41,6 +41,7 @@ MOST_NAMED = 50
 class StateMove:
     """Devices whose state at a release would change. `devices` names at most 50 of the `count`."""
 
+    platform: str
     release: str
     was: str
     becomes: str
@@ -191,7 +192,7 @@ def _moves(
                 if was != becomes:
                     moved.setdefault((was, becomes), []).append(device)
         for (was, becomes), devices in sorted(moved.items()):
-            found.append(StateMove(release, was, becomes, len(devices), tuple(sorted(devices)[:MOST_NAMED])))
+            found.append(StateMove(new.id, release, was, becomes, len(devices), tuple(sorted(devices)[:MOST_NAMED])))
             every.update(devices)
     return found, every
 

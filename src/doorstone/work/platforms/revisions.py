@@ -135,6 +135,18 @@ def revisions(context: Context, platform: str) -> list[Revision]:
     return found[::-1]
 
 
+def compare_revisions(context: Context, platform: str, one: int, other: int) -> tuple[Change, ...]:
+    """Everything that revision `other` says otherwise than revision `one`. Raises `MissingError`."""
+    get_sheet(context, platform)
+    with context.database.read() as db:
+        rows = {row.revision: row for row in store.revisions(db, platform)}
+    for number in (one, other):
+        if number not in rows:
+            raise MissingError(f"{platform} has no revision {number}", f"See 'doorstone sheet revisions {platform}'")
+    before, after = (sheet_of(rows[number], []).platform for number in (one, other))
+    return differences(before, after)
+
+
 def get_revision(context: Context, platform: str, revision: int) -> str:
     """The TOML of one revision. Raises `MissingError`."""
     get_sheet(context, platform)

@@ -1,0 +1,144 @@
+"""A vendor's list as it comes, matched with the names that the sheet and the fleet use.
+
+Vendors write names otherwise from list to list: case, spaces, trade marks, words before and after. What comes to the
+same by the rules is the same name, in every spelling that devices report. What is only near is shown, decided once, and
+remembered. In: the raw names, the list in force, the names that devices report, earlier decisions, the rules. Out: the
+new list, and what was added, dropped, renamed.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from rapidfuzz import fuzz, process
+
+NEAR = 86
+"""From so many of 100 points on two names are near: about one letter in seven differs."""
+MOST_NEAR = 3
+_MARKS = re.compile(r"\((?:r|tm|c|sm)\)|[®™©℠]", re.IGNORECASE)
+
+
+class NameMatch(StrEnum):
+    SAME = "same"
+    BY_RULE = "by-rule"
+    REMEMBERED = "remembered"
+    NEAR = "near"
+    NEW = "new"
+
+
+@dataclass(frozen=True, slots=True)
+class MatchRules:
+    """What makes two names equal. `prefixes` and `suffixes` are words that are taken off, as they are or by case."""
+
+    case: bool = True
+    spaces: bool = True
+    marks: bool = True
+    prefixes: tuple[str, ...] = ()
+    suffixes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ListName:
+    """A name of the vendor's list, and one that stands for it. `near` are names that it may be, the nearest first."""
+
+    raw: str
+    name: str
+    match: NameMatch
+    near: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ListMatch:
+    """The names of the new list, and how it differs from the one in force. `renamed` pairs what went with what came."""
+
+    names: tuple[ListName, ...]
+    added: tuple[str, ...]
+    dropped: tuple[str, ...]
+    renamed: tuple[tuple[str, str], ...]
+
+    @property
+    def undecided(self) -> tuple[ListName, ...]:
+        """Names that are only near to one that is known: somebody says whether it is the same."""
+        return tuple(one for one in self.names if one.match is NameMatch.NEAR)
+
+
+def plain_name(name: str, rules: MatchRules) -> str:
+    """A name without what the rules make nothing of."""
+    made = _MARKS.sub(" ", name) if rules.marks else name
+    made = " ".join(made.split()) if rules.spaces or rules.marks else made
+    made = made.casefold() if rules.case else made
+    for word in rules.prefixes:
+        made = made.removeprefix(_word(word, rules)).strip()
+    for word in rules.suffixes:
+        made = made.removesuffix(_word(word, rules)).strip()
+    return made.replace(" ", "") if rules.spaces else made
+
+
+def _word(word: str, rules: MatchRules) -> str:
+    return word.casefold() if rules.case else word
+
+
+def match_list(
+    raw: Sequence[str],
+    held: Collection[str],
+    reported: Collection[str],
+    remembered: Mapping[str, str],
+    rules: MatchRules,
+) -> ListMatch:
+    """Match a vendor's names. `remembered` maps a raw name to the one that somebody said it is, itself if another."""
+    spellings: dict[str, set[str]] = {}
+    for name in reported:
+        spellings.setdefault(plain_name(name, rules), set()).add(name)
+    for name in held:
+        spellings.setdefault(plain_name(name, rules), {name})
+    found = [
+        one
+        for name in dict.fromkeys(word.strip() for word in raw if word.strip())
+        for one in _match(name, spellings, remembered, rules)
+    ]
+    names = {one.name for one in found}
+    added, dropped = sorted(names - set(held)), sorted(set(held) - names)
+    return ListMatch(tuple(found), tuple(added), tuple(dropped), _renamed(dropped, added, rules))
+
+
+def _match(
+    raw: str, spellings: Mapping[str, Collection[str]], remembered: Mapping[str, str], rules: MatchRules
+) -> list[ListName]:
+    if raw in remembered:
+        return [ListName(raw, remembered[raw], NameMatch.REMEMBERED)]
+    plain = plain_name(raw, rules)
+    if plain in spellings:
+        return [
+            ListName(raw, name, NameMatch.SAME if name == raw else NameMatch.BY_RULE)
+            for name in sorted(spellings[plain])
+        ]
+    close = process.extract(plain, list(spellings), scorer=fuzz.ratio, score_cutoff=NEAR, limit=MOST_NEAR)
+    near = tuple(name for key, _, _ in close if not _other_number(plain, key) for name in sorted(spellings[key]))
+    return [ListName(raw, raw, NameMatch.NEAR if near else NameMatch.NEW, near)]
+
+
+def _other_number(one: str, other: str) -> bool:
+    """Whether two names have other numbers in them: models are told apart by these."""
+    return re.findall(r"\d+", one) != re.findall(r"\d+", other)
+
+
+def _renamed(dropped: Sequence[str], added: Sequence[str], rules: MatchRules) -> tuple[tuple[str, str], ...]:
+    """What went and what came in its place, by how near they are."""
+    pairs, left = [], {plain_name(name, rules): name for name in added}
+    for name in dropped:
+        plain = plain_name(name, rules)
+        close = process.extract(plain, list(left), scorer=fuzz.ratio, score_cutoff=NEAR, limit=MOST_NEAR)
+        for key, _, _ in close:
+            if not _other_number(plain, key):
+                pairs.append((name, left.pop(key)))
+                break
+    return tuple(pairs)
+
+
+def list_text(match: ListMatch, source: str) -> str:
+    """The list beside the sheet: a name a line, in order."""
+    lines = sorted({one.name for one in match.names})
+    return f"# {source}\n" + "".join(f"{line}\n" for line in lines)

@@ -14,6 +14,7 @@ import { UncoveredPage } from "./pages/exceptions/uncovered";
 import { FixesPage } from "./pages/fixes/fixes";
 import { FleetPage } from "./pages/fleet/fleet";
 import { OverviewPage } from "./pages/fleet/overview";
+import { BudgetPaperPage } from "./pages/forecast/budget-paper";
 import { ForecastPage } from "./pages/forecast/forecast";
 import { PlanPage } from "./pages/forecast/plan";
 import { KitsPage } from "./pages/kits/kits";
@@ -68,6 +69,7 @@ export const router = createBrowserRouter([
       { path: "kits/:kit", lazy: async () => ({ Component: (await import("./pages/kits/kit")).KitPage }) },
       { path: "forecast", Component: ForecastPage },
       { path: "plan", Component: PlanPage },
+      { path: "budget-paper", Component: BudgetPaperPage },
       { path: "due", Component: DuePage },
       { path: "ledger", Component: LedgerPage },
       { path: "me", Component: MePage },

@@ -110,6 +110,8 @@ def ahead(client: Client) -> None:
     print(client.what_if_fleet("tarn", ScenarioRequest(granted=["security-chip"])).longer)
     budget = BudgetRequest(platform="tarn", budget=Decimal(2500))
     print(client.budget_plan(budget).months, client.budget_plan_csv(budget)[:3])
+    print(client.budget_paper("tarn", [2500, 10000]).replacements.beyond, client.budget_paper_csv("tarn", [2500])[:7])
+    print(client.budget_paper_page("tarn", [2500])[:15])
     print([item.words for item in client.due(kind="uncovered")])
 
 

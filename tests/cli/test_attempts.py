@@ -128,6 +128,26 @@ def test_scenarios_suppose_and_plan_say_what_they_rest_on(look: Run) -> None:
     assert look("plan", "a lot", "-p", "tarn", by="odile").returncode == 2
 
 
+@pytest.mark.long
+def test_a_budget_paper_counts_every_device_once_in_every_form(look: Run, tmp_path: Path) -> None:
+    paper = rows(look("budget", "8000", "2000", "-p", "tarn", "--format", "json", by="odile"))
+    assert [one["budget"] for one in paper["budgets"]] == ["2000", "8000"]
+    for one in paper["budgets"]:
+        assert (sum(one["ways"].values()), float(one["cost"]) <= float(one["budget"])) == (180, True)
+    later = paper["replacements"]
+    quarters = {one["label"]: (one["devices"], one["cost"]) for one in later["quarters"]}
+    assert quarters["2027 Q4"] == (34, "21760.00")  # the devices of EX-0002 and their like, whose override ends at 9.2
+    assert sum(n for n, _ in quarters.values()) + later["beyond"] + sum(later["unknown"].values()) == 180
+    table = look("budget", "8000", "-p", "tarn", "--format", "csv", by="odile").stdout.splitlines()
+    assert [line.split(",")[0] for line in table] == ["quarter", *quarters]
+    page = tmp_path / "paper.html"
+    assert look("budget", "8000", "--page", str(page), by="odile").returncode == 0
+    assert page.read_text().count("2027 Q4") == 1
+    for wrong in (["a lot"], ["NaN"], ["-5"], ["1", "2", "3", "4", "5", "6", "7"]):
+        refused = look("budget", *wrong, "-p", "tarn", by="odile")
+        assert (refused.returncode in (2, 3, 4), "Something failed" in refused.stderr) == (True, False), refused.stderr
+
+
 def test_gates_sets_and_kits_take_media_and_settings(run: Run) -> None:
     held = {g["id"]: g["result"] for g in rows(run("kit", "gates", "nbt-021", "--format", "json", by="petra"))}
     assert held["base-language"] == "holds"

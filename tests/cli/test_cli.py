@@ -281,7 +281,7 @@ dispute: list settled; reading: list show problems sources; sort: -; sorting: sh
 fix: list show; selection: list; fleet: show compare forecast what-if
 exception: list show uncovered consequences account export page to-folder beside-folder; media: list check plan
 kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
-observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; due: -; ledger: list story export verify
+observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; budget: -; due: -; ledger: list story export verify
 evidence: make check
 person: list sign-ins deputies; token: list; me: show; webhook: list log; serve: -; openapi: -
 """.replace("\n", "; ").split("; "))  # fmt: skip

@@ -95,7 +95,7 @@ def test_a_days_attempts_are_recorded_all_or_none(sign_in: SignIn) -> None:
     good = 'nbt-071,,abandoned,,2027-01-18T06:00,2027-01-18T06:20,MD-0001,set-up 9.1.3,"The power, all of it, went."'
     lines.fill(f"{first}{good}\nnbt-999,,completed,,2027-01-18T07:00,2027-01-18T07:20,,,")
     page.get_by_role("button", name="Record them").click()
-    expect(page.get_by_role("alert")).to_contain_text("attempt 2, nbt-999: There is no device")
+    expect(page.get_by_role("alert")).to_contain_text("line 3, nbt-999: There is no device")
     lines.fill(first + good)
     page.get_by_role("button", name="Record them").click()
     expect(page.get_by_text("1 attempt recorded.")).to_be_visible()

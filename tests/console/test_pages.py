@@ -38,7 +38,7 @@ PAGES = {
         "/exceptions/new?selection=Palm+house+slates",
         "/webhooks",
     ],
-    "upgrades": ["/media", "/kits", "/kits/KT-0002", "/forecast", "/plan"],
+    "upgrades": ["/media", "/kits", "/kits/KT-0002", "/forecast", "/plan", "/budget-paper"],
 }
 
 

@@ -16,6 +16,7 @@ from doorstone.service.app import create_app
 from doorstone.service.resources import OPERATIONS
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
 from doorstone.work.devices import views
 from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import forecasts
@@ -150,3 +151,20 @@ def test_every_writing_command_takes_it_and_says_so(run: Run) -> None:
     again = run("selection", "save", "Gate", "--site", "Visitor Gate", "-n", by="petra")
     assert "dry run" in again.stderr
     assert "Gate" not in run("selection", "list", by="petra").stdout
+
+
+def test_what_only_asks_can_write_nothing_and_lets_pages_by(
+    call: Callable[..., httpx.Response], demo: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    seen: list[tuple[bool, int]] = []
+
+    def note(context: Context, *_: object) -> None:
+        seen.append((context.database.reads_only, context.write_priority.writers))
+        raise MissingError("Seen", "Go on")
+
+    monkeypatch.setattr("doorstone.work.forecast.budgets.budget_plan", note)
+    for asked in ({}, {"dry_run": "true"}):
+        assert call("POST", "/plan", json={"platform": "tarn", "budget": "5"}, params=asked).status_code == 404
+    assert seen == [(True, 0), (True, 0)]
+    asking = {one.name for one in OPERATIONS if one.asks}
+    assert {"sheet_impact", "match_list", "what_if", "what_if_fleet", "media_plan", "kit_cases"} < asking

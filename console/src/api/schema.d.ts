@@ -2469,6 +2469,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/budget-paper": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Budgets side by side, replacements per quarter, prices, minimum specification
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["budget_paper"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/budget-paper.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The replacements per quarter as a table
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["budget_paper_csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/budget-paper/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The budget paper as a page to print
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["budget_paper_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/due": {
         parameters: {
             query?: never;
@@ -2987,6 +3047,53 @@ export interface components {
              * @description Already there, and left alone
              */
             known: number;
+        };
+        /** BudgetColumnResponse */
+        BudgetColumnResponse: {
+            /** Budget */
+            budget: string;
+            /** Cost */
+            cost: string;
+            /** Months */
+            months: string;
+            /**
+             * At Most
+             * @description No plan for this budget gives more serviced device-months
+             */
+            at_most: string;
+            /**
+             * Ways
+             * @description Way to devices
+             */
+            ways: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * BudgetPaperResponse
+         * @description For the owner of the budget and whoever buys.
+         */
+        BudgetPaperResponse: {
+            /** Platform */
+            platform: string;
+            /** Name */
+            name: string;
+            /**
+             * As Of
+             * Format: date
+             */
+            as_of: string;
+            /** Devices */
+            devices: number;
+            /** Without Money */
+            without_money: string;
+            /** Budgets */
+            budgets: components["schemas"]["BudgetColumnResponse"][];
+            /** Prices */
+            prices: components["schemas"]["PriceResponse"][];
+            replacements: components["schemas"]["ReplacementsResponse"];
+            /** Specification */
+            specification: components["schemas"]["SpecLineResponse"][];
         };
         /** BudgetPlanResponse */
         BudgetPlanResponse: {
@@ -6125,6 +6232,16 @@ export interface components {
             /** Devices */
             devices: number;
         };
+        /** PriceResponse */
+        PriceResponse: {
+            /**
+             * Since
+             * Format: date
+             */
+            since: string;
+            /** Price */
+            price: string;
+        };
         /**
          * Problem
          * @description A problem document (RFC 9457), with what to do about it and every place that is wrong.
@@ -6153,6 +6270,40 @@ export interface components {
              * @default []
              */
             errors: components["schemas"]["ErrorEntry"][];
+        };
+        /** QuarterResponse */
+        QuarterResponse: {
+            /** Label */
+            label: string;
+            /**
+             * Start
+             * Format: date
+             */
+            start: string;
+            /**
+             * End
+             * Format: date
+             */
+            end: string;
+            /**
+             * First End
+             * Format: date
+             * @description The first day on which one of their runways ends
+             */
+            first_end: string;
+            /** Devices */
+            devices: number;
+            /** Price */
+            price: string;
+            /** Cost */
+            cost: string;
+            /**
+             * Ends
+             * @description What ends their runway, to devices
+             */
+            ends: {
+                [key: string]: number;
+            };
         };
         /** RateList */
         RateList: {
@@ -6397,6 +6548,28 @@ export interface components {
              * @default []
              */
             notices_acknowledged: string[];
+        };
+        /**
+         * ReplacementsResponse
+         * @description Every device once: in a quarter, beyond what the sheet knows, or unknown.
+         */
+        ReplacementsResponse: {
+            /** Quarters */
+            quarters: components["schemas"]["QuarterResponse"][];
+            /**
+             * Beyond
+             * @description Devices whose runway is as long as the sheet looks: none to replace yet
+             */
+            beyond: number;
+            /** Beyond Until */
+            beyond_until: string | null;
+            /**
+             * Unknown
+             * @description What has to be read or settled first, to devices
+             */
+            unknown: {
+                [key: string]: number;
+            };
         };
         /**
          * RequestCheckResponse
@@ -7197,6 +7370,27 @@ export interface components {
             requirement: string;
             /** After */
             after: string;
+        };
+        /** SpecLineResponse */
+        SpecLineResponse: {
+            /**
+             * Fact
+             * @description Empty where the requirement can be met in several ways
+             */
+            fact: string;
+            /** Title */
+            title: string;
+            /** Asks */
+            asks: string;
+            /** Requirement */
+            requirement: string;
+            /** Since */
+            since: string;
+            /**
+             * Floor From
+             * @description Empty if set-up alone refuses
+             */
+            floor_from: string;
         };
         /**
          * Standing
@@ -20602,6 +20796,213 @@ export interface operations {
             };
             /** @description The ledger does not hold */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    budget_paper: {
+        parameters: {
+            query: {
+                platform: string;
+                /** @description Amounts of money, parted by commas: side by side */
+                budgets?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetPaperResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    budget_paper_csv: {
+        parameters: {
+            query: {
+                platform: string;
+                /** @description Amounts of money, parted by commas: side by side */
+                budgets?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    budget_paper_page: {
+        parameters: {
+            query: {
+                platform: string;
+                /** @description Amounts of money, parted by commas: side by side */
+                budgets?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -202,3 +202,59 @@ class BudgetPlanResponse(ApiModel):
     at_most: Decimal
     devices: int
     lines: list[PlanLineResponse]
+
+
+class BudgetColumnResponse(ApiModel):
+    budget: Decimal
+    cost: Decimal
+    months: Decimal
+    at_most: Decimal = Field(description="No plan for this budget gives more serviced device-months")
+    ways: dict[str, int] = Field(description="Way to devices")
+
+
+class PriceResponse(ApiModel):
+    since: date
+    price: Decimal
+
+
+class QuarterResponse(ApiModel):
+    label: str
+    start: date
+    end: date
+    first_end: date = Field(description="The first day on which one of their runways ends")
+    devices: int
+    price: Decimal
+    cost: Decimal
+    ends: dict[str, int] = Field(description="What ends their runway, to devices")
+
+
+class ReplacementsResponse(ApiModel):
+    """Every device once: in a quarter, beyond what the sheet knows, or unknown."""
+
+    quarters: list[QuarterResponse]
+    beyond: int = Field(description="Devices whose runway is as long as the sheet looks: none to replace yet")
+    beyond_until: date | None
+    unknown: dict[str, int] = Field(description="What has to be read or settled first, to devices")
+
+
+class SpecLineResponse(ApiModel):
+    fact: str = Field(description="Empty where the requirement can be met in several ways")
+    title: str
+    asks: str
+    requirement: str
+    since: str
+    floor_from: str = Field(description="Empty if set-up alone refuses")
+
+
+class BudgetPaperResponse(ApiModel):
+    """For the owner of the budget and whoever buys."""
+
+    platform: str
+    name: str
+    as_of: date
+    devices: int
+    without_money: Decimal
+    budgets: list[BudgetColumnResponse]
+    prices: list[PriceResponse]
+    replacements: ReplacementsResponse
+    specification: list[SpecLineResponse]

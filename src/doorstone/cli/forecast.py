@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from decimal import Decimal
 from enum import StrEnum
 from pathlib import Path
@@ -215,6 +216,60 @@ def _pairs(option: str, words: list[str] | None) -> dict[str, str]:
             fail(USAGE, f"--{option} {word!r} has no value", f"Write --{option} NAME=VALUE")
         found[name] = value
     return found
+
+
+@reports_errors
+def budget(
+    context: typer.Context,
+    budgets: Annotated[list[str], typer.Argument(metavar="BUDGET...", help="Amounts of money, side by side.")],
+    platform: PlatformOption = "",
+    page: Annotated[
+        Path | None, typer.Option("--page", dir_okay=False, help="Write it as an HTML page to print.")
+    ] = None,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Write a budget paper: budgets side by side, replacements per quarter, prices, minimum specification."""
+    try:
+        amounts = [Decimal(word) for word in budgets]
+    except ArithmeticError:
+        fail(USAGE, f"{' '.join(budgets)!r} are no amounts of money", "Give numbers: 5000 20000")
+    with client(context) as service:
+        named = platform or service.platforms()[0].id
+        if page is not None:
+            page.write_bytes(service.budget_paper_page(named, amounts))
+            say(f"Written to {page}")
+            return
+        if form is OutputFormat.CSV:
+            typer.echo(service.budget_paper_csv(named, amounts), nl=False)
+            return
+        found = service.budget_paper(named, amounts)
+    columns = ["budget", "spent", "serviced device-months", "devices by way"]
+    rows = [[b.budget, b.cost, b.months, [f"{n} {way}" for way, n in b.ways.items()]] for b in found.budgets]
+    show(form, found, columns, rows, f"{found.name}, {found.devices} devices, as of {found.as_of}")
+    if form is not OutputFormat.TABLE:
+        return
+    columns = ["quarter", "first by", "devices", "each", "cost", "runway ends because"]
+    rows = [[q.label, q.first_end, q.devices, q.price, q.cost, _counted(q.ends)] for q in found.replacements.quarters]
+    show(form, None, columns, rows, "\nReplacements per quarter")
+    if found.replacements.beyond:
+        until = found.replacements.beyond_until
+        out().print(
+            f"{found.replacements.beyond} need none as far as the sheet looks, the first of them until {until}."
+        )
+    if found.replacements.unknown:
+        out().print("Not known before it is read or settled: " + "; ".join(_counted(found.replacements.unknown)) + ".")
+    prices = [[p.since, p.price] for p in found.prices]
+    show(form, None, ["from", "a new device"], prices, "\nPrice list")
+    columns = ["part", "asks", "without it", "requirement"]
+    rows = [
+        [s.title, s.asks, f"{s.floor_from} does not run" if s.floor_from else "set-up refuses", s.requirement]
+        for s in found.specification
+    ]
+    show(form, None, columns, rows, "\nMinimum specification of a new machine")
+
+
+def _counted(ends: Mapping[str, int]) -> list[str]:
+    return [f"{why} ({devices})" for why, devices in ends.items()]
 
 
 @reports_errors

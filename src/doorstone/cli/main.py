@@ -71,6 +71,12 @@ class JobOrder(LazyGroup):
             "plan",
             "Plan a budget: which way each device takes so that it buys the most serviced device-months.",
         ),
+        "budget": Place(
+            FOLLOW,
+            "forecast",
+            "budget",
+            "Write a budget paper: budgets side by side, replacements per quarter, what a new machine has to meet.",
+        ),
         "due": Place(
             FOLLOW,
             "notifications",

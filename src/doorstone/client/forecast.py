@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import Literal
 
 from doorstone.api.attempts import (
@@ -25,6 +26,7 @@ from doorstone.api.followups import (
     VerifyReportRequest,
 )
 from doorstone.api.forecast import (
+    BudgetPaperResponse,
     BudgetPlanResponse,
     BudgetRequest,
     DeviceScenarioResponse,
@@ -89,3 +91,20 @@ class ForecastCalls(Transport):
 
     def budget_plan_csv(self, asked: BudgetRequest) -> str:
         return self._send("POST", "/plan.csv", body=asked).text
+
+    def budget_paper(self, platform: str, budgets: Sequence[Decimal | int]) -> BudgetPaperResponse:
+        """Budgets side by side, replacements per quarter, prices, and the minimum specification of a new machine."""
+        return self._get(BudgetPaperResponse, "/budget-paper", platform=platform, budgets=_amounts(budgets))
+
+    def budget_paper_csv(self, platform: str, budgets: Sequence[Decimal | int]) -> str:
+        params = {"platform": platform, "budgets": _amounts(budgets)}
+        return self._send("GET", "/budget-paper.csv", params=params).text
+
+    def budget_paper_page(self, platform: str, budgets: Sequence[Decimal | int]) -> bytes:
+        """The paper as an HTML page to print."""
+        params = {"platform": platform, "budgets": _amounts(budgets)}
+        return self._send("GET", "/budget-paper/page", params=params).content
+
+
+def _amounts(budgets: Sequence[Decimal | int]) -> str:
+    return ",".join(str(amount) for amount in budgets)

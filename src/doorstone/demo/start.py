@@ -6,6 +6,7 @@ import argparse
 import socket
 import sys
 from datetime import date
+from decimal import Decimal
 from pathlib import Path
 
 from doorstone.demo.fleet import TODAY
@@ -48,7 +49,9 @@ def main() -> None:
     print(f"  command line: export DOORSTONE_SERVER=http://127.0.0.1:{given.port}")
     print("                .venv/bin/doorstone sign-in petra")
     print("\n  Ctrl-C stops it. 'make clean' forgets the data.\n", flush=True)
-    serve(Config(data=given.data, port=given.port, as_of=given.as_of), quiet=True)
+    prices = {date(2027, 4, 1): Decimal("655.00"), date(2028, 1, 1): Decimal("690.00")}
+    config = Config(data=given.data, port=given.port, as_of=given.as_of, cost_replacement_prices=prices)
+    serve(config, quiet=True)
 
 
 if __name__ == "__main__":

@@ -135,7 +135,7 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         if dry and operation.name in DRY_IMPORTS and body is not None:
             body = body.model_copy(update={"dry": True})
         call = Call(context, actor, path, query, body, _version(operation), jobs, file)
-        undone = dry and operation.name not in DRY_IMPORTS
+        undone = dry and not operation.reads and operation.name not in DRY_IMPORTS
         with _lane(context, operation), context.database.undone() if undone else nullcontext():
             found = operation.handler(auth.at_sites(operation, call))
         response = _response(operation, found if isinstance(found, Answer) else Answer(found))
@@ -158,7 +158,7 @@ def _dry_run(operation: Operation) -> bool:
 
 def _lane(context: Context, operation: Operation) -> AbstractContextManager[Any]:
     """Reads write nothing; writes go before pages; an upload does both, bit by bit."""
-    if operation.method == "GET":
+    if operation.reads:
         return context.database.only_reading()
     return nullcontext() if operation.upload else context.write_priority.writing()
 

@@ -8,14 +8,14 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, SecretStr
 from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
 from doorstone.core.exceptions.residual import DATA, NETWORK, RiskTable
 from doorstone.core.facts import Source
-from doorstone.core.forecast.costs import CostModel
+from doorstone.core.forecast.costs import CostModel, Price
 from doorstone.core.readings.history import Retention
 from doorstone.service.auth_settings import AuthSettings, OidcProvider, Throttle
 from doorstone.store.database import Database
@@ -128,6 +128,9 @@ class Config(BaseSettings):
     )
     cost_extended_months: int = Field(12, ge=0, description="Most months of paid servicing; 0 where there is none")
     cost_replacement: Decimal = Field(Decimal("640.00"), ge=0, description="A new device")
+    cost_replacement_prices: dict[date, Annotated[Decimal, Field(ge=0)]] = Field(
+        {}, description="Price list: what a new device costs from a day on; cost_replacement before the first"
+    )
     cost_replacement_minutes: int = Field(150, ge=0, description="Minutes to set a new device up")
     cost_replacement_months: int = Field(48, ge=1, description="Months of servicing that a new device has before it")
     cost_slower_per_month: Decimal = Field(
@@ -209,6 +212,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
             config.cost_replacement_minutes,
             config.cost_replacement_months,
             config.cost_slower_per_month,
+            tuple(Price(day, price) for day, price in sorted(config.cost_replacement_prices.items())),
         ),
         risk=RiskTable(
             config.risk_critical,

@@ -87,7 +87,8 @@ class Operation:
     `upload` takes a body of any size and kind, which the handler reads as it comes. With `affected_devices`, a role
     that is held only at the sites of those devices counts as well. `cacheable`: the answer is the same for everybody
     and rests on the day, the ledger and the devices' own count, so it is made once while they stand still. `own`: the
-    operation takes a signed-in person, or the token of their own command line.
+    operation takes a signed-in person, or the token of their own command line. `asks`: what it is asked with stands
+    in a body, yet it records nothing.
     """
 
     method: str
@@ -108,7 +109,13 @@ class Operation:
     affected_devices: AffectedDevices | None
     cacheable: bool
     own: bool
+    asks: bool
     handler: Handler
+
+    @property
+    def reads(self) -> bool:
+        """Whether it records nothing."""
+        return self.method == "GET" or self.asks
 
     @property
     def rehearsed(self) -> bool:
@@ -142,12 +149,13 @@ class Operations:
         affected_devices: AffectedDevices | None = None,
         cacheable: bool = False,
         own: bool = False,
+        asks: bool = False,
     ) -> Callable[[Handler], Handler]:
         def declare(handler: Handler) -> Handler:
             self.all.append(
                 Operation(
                     method, path, handler.__name__, summary, self.tag, roles, query, body, answer,
-                    media_type, status, creates, match, pages, upload, affected_devices, cacheable, own, handler,
+                    media_type, status, creates, match, pages, upload, affected_devices, cacheable, own, asks, handler,
                 )
             )  # fmt: skip
             return handler

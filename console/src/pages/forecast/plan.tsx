@@ -2,7 +2,7 @@
 import { api, client, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { Chooser, useChosen } from "../../ui/chooser";
-import { Button, count, Empty, Heading, Labelled, Scroll, Shown, Tick, useParam } from "../../ui/parts";
+import { Button, count, Empty, Go, Heading, Labelled, Scroll, Shown, Tick, useParam } from "../../ui/parts";
 
 const WAYS = {
   take: "what is offered",
@@ -40,7 +40,10 @@ export function PlanPage() {
     setLeft((on ? without.filter((name) => name !== way) : [...without, way]).join(","));
   return (
     <>
-      <Heading title="Plan">What a budget buys: the most serviced device-months for the money.</Heading>
+      <Heading title="Plan">
+        What a budget buys: the most serviced device-months for the money. Several budgets side by side, replacements
+        per quarter and what a new machine has to meet: <Go to="/budget-paper">Budget paper</Go>.
+      </Heading>
       <Chooser />
       <div className="slab my-4 flex flex-wrap items-end gap-x-6 gap-y-3">
         <Labelled label="Budget">

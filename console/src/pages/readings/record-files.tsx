@@ -67,7 +67,7 @@ export function RecordFiles() {
         />
         <div className="flex items-end gap-2">
           <Button quiet disabled={!file || send.isPending} onClick={() => send.mutate(true)}>
-            Try it out
+            Try the records out
           </Button>
           <Button disabled={!tried || send.isPending} onClick={() => send.mutate(false)}>
             {tried ? `Record ${count(tried.recorded, "row")}` : "Record"}

@@ -21,7 +21,17 @@ from doorstone.core.platforms.platform import Platform, Route
 from doorstone.core.sorting.assessment import Decision
 
 MONTH = Decimal("30.4375")
+WAYS = ("stay", "take", "fix", "except", "extend", "replace")
+"""The ways of a device, in the order of tables."""
 CENT, TENTH = Decimal("0.01"), Decimal("0.1")
+
+
+@dataclass(frozen=True, slots=True)
+class Price:
+    """What a new device costs from a day on."""
+
+    since: date
+    price: Decimal
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +52,12 @@ class CostModel:
     replacement_minutes: int = 150
     replacement_months: int = 48
     slower_per_month: Decimal = Decimal("3.00")
+    prices: tuple[Price, ...] = ()
+
+    def price_on(self, day: date) -> Decimal:
+        """What a new device costs on a day, by the price list; without one, `replacement_price`."""
+        held = [one for one in self.prices if one.since <= day]
+        return max(held, key=lambda one: one.since).price if held else self.replacement_price
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +126,7 @@ def ways_of(
         found.append(price.way("extend", until, lines, f"Paid servicing of {whole.release}"))
     until = add_months(today, model.replacement_months)
     lines = [
-        _line("A new device", Decimal(1), "device", model.replacement_price),
+        _line("A new device", Decimal(1), "device", model.price_on(today)),
         _labour("Setting it up", model.replacement_minutes, model),
     ]
     new = replace(price, slower=False)

@@ -22,6 +22,9 @@ from doorstone.core.forecast.reach import Answers, Given, ReachableRelease, Way,
 from doorstone.core.platforms.platform import Fix, Platform, Release, Route, Sort
 from doorstone.core.sorting.assessment import Decision
 
+LAST_RELEASE = "last-release"
+"""The kind of an end that is the end of the sheet, no fault of the device."""
+
 
 @dataclass(frozen=True, slots=True)
 class PlannedMove:
@@ -256,7 +259,7 @@ def _ended_by(asked: _Asked, last: _Node, runway: date | None, approved_only: bo
             continue
         return _why_not_further(asked, last, release, runway, approved_only)
     serviced = [known.id for known in platform.releases if known.servicing_ends]
-    return "last-release", f"{serviced[-1] if serviced else last.release} is the last release of the sheet"
+    return LAST_RELEASE, f"{serviced[-1] if serviced else last.release} is the last release of the sheet"
 
 
 def _why_not_further(

@@ -213,8 +213,7 @@ def exception_folder(call: Call[FolderQuery, None]) -> Answer:
 
 @operations(
     "POST", "/exceptions/folder/comparison", "How a reviewed folder differs from the register", roles=EVERYONE,
-    body=FolderRequest, answer=FolderDifferenceList,
-)  # fmt: skip
+    body=FolderRequest, answer=FolderDifferenceList, asks=True)  # fmt: skip
 def compare_folder(call: Call[None, FolderRequest]) -> FolderDifferenceList:
     found = folder.compare(call.context, call.body.files)
     return FolderDifferenceList(items=[FolderDifferenceResponse.model_validate(one) for one in found])
@@ -234,8 +233,7 @@ def request_folder(call: Call[None, FolderChangesRequest]) -> FolderDoneList:
 
 @operations(
     "POST", "/exceptions/check", "What a request would meet, device by device", roles=EVERYONE,
-    body=ExceptionRequest, answer=RequestCheckResponse,
-)  # fmt: skip
+    body=ExceptionRequest, answer=RequestCheckResponse, asks=True)  # fmt: skip
 def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
     found = exceptions.check(call.context, _asked(call.body))
     refused = [ErrorEntry.model_validate(entry) for entry in found.refused]

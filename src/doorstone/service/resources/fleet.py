@@ -93,8 +93,7 @@ def compare_fleet(call: Call[CompareQuery, None]) -> ComparisonResponse:
 
 @operations(
     "POST", "/fleet/what-if", "Counts before and after what is supposed", roles=EVERYONE, body=WhatIfRequest,
-    answer=WhatIfResponse,
-)  # fmt: skip
+    answer=WhatIfResponse, asks=True)  # fmt: skip
 def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
     a = call.body
     sorts = tuple(SortScenario(s.requirement, s.sort, s.model) for s in a.sorts)

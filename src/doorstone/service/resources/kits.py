@@ -85,6 +85,7 @@ def signing_key(call: Call[None, None]) -> Answer:
     roles=EVERYONE,
     body=KitBatchRequest,
     answer=KitCasesResponse,
+    asks=True,
 )
 def kit_cases(call: Call[None, KitBatchRequest]) -> KitCasesResponse:
     cases, refused = kits.shared_cases(call.context, _wanted(call))

@@ -53,7 +53,7 @@ def add_media(call: Call[None, MediaRequest]) -> MediaResponse:
 
 
 @operations("POST", "/media/plan", "Which media a batch needs", roles=EVERYONE, body=MediaPlanRequest,
-            answer=MediaPlanResponse)  # fmt: skip
+            answer=MediaPlanResponse, asks=True)  # fmt: skip
 def media_plan(call: Call[None, MediaPlanRequest]) -> MediaPlanResponse:
     a = call.body
     where = a.where.chosen()

@@ -82,8 +82,7 @@ def load_sheet(call: Call[None, SheetRequest]) -> LoadReportResponse:
 
 @operations(
     "POST", "/sheets/impact", "What loading a sheet would change", roles=ADMINISTRATORS, body=SheetRequest,
-    answer=ImpactResponse,
-)  # fmt: skip
+    answer=ImpactResponse, asks=True)  # fmt: skip
 def sheet_impact(call: Call[None, SheetRequest]) -> ImpactResponse:
     asked = call.body
     return ImpactResponse.model_validate(impact.sheet_impact(call.context, asked.text, asked.lists, asked.name))
@@ -124,8 +123,7 @@ def _raw(asked: VendorListRequest) -> RawList:
 
 @operations(
     "POST", "/platforms/<platform>/lists/<name>/match", "Match a vendor's list; nothing is loaded",
-    roles=ADMINISTRATORS, body=VendorListRequest, answer=VendorListResponse,
-)  # fmt: skip
+    roles=ADMINISTRATORS, body=VendorListRequest, answer=VendorListResponse, asks=True)  # fmt: skip
 def match_list(call: Call[None, VendorListRequest]) -> VendorListResponse:
     found = vendor_lists.preview_list(call.context, call.path["platform"], call.path["name"], _raw(call.body))
     match = found.match

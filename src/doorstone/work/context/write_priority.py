@@ -47,6 +47,7 @@ class WritePriority:
     def __init__(self, lanes: int = AT_ONCE) -> None:
         self._changed = threading.Condition()
         self._writers = 0
+        self._mine = threading.local()
         self._last = -RECENT
         self._pages = _Lanes(lanes)
 
@@ -55,9 +56,11 @@ class WritePriority:
         """Somebody writes and waits for it."""
         with self._changed:
             self._writers += 1
+        self._mine.writes = True
         try:
             yield
         finally:
+            self._mine.writes = False
             with self._changed:
                 self._writers -= 1
                 self._last = time.monotonic()
@@ -71,12 +74,17 @@ class WritePriority:
             yield
 
     @property
+    def writers(self) -> int:
+        """How many write and wait for it."""
+        return self._writers
+
+    @property
     def waiting(self) -> int:
         """How many pages wait for a lane."""
         return len(self._pages.waiting)
 
     def give_way(self) -> None:
-        """Wait while somebody writes, but not for long."""
-        if self._writers:
+        """Wait while somebody else writes, but not for long."""
+        if self.writers and not getattr(self._mine, "writes", False):
             with self._changed:
                 self._changed.wait_for(lambda: not self._writers, GIVE_WAY)

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
-from decimal import Decimal
 
-from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import View
-from doorstone.core.forecast.budget import Group, Option, plan
 from doorstone.core.forecast.costs import WayCost, ways
 from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.forecast.scenarios import (
@@ -25,7 +21,6 @@ from doorstone.store import followups as after_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
-from doorstone.work.snapshot.selecting import choose_devices, counts
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 
@@ -128,84 +123,3 @@ def what_if_fleet(context: Context, platform_id: str, given: Scenario) -> FleetS
             gained += size * ((two or now.today) - (one or now.today)).days
     leaving = tuple(Leaving(m, before[m], after[m]) for m in sorted({*before, *after}))
     return FleetSupposed(devices, leaving, gained, longer, shorter)
-
-
-# ------------------------------------------------------------------- for a budget
-
-
-@dataclass(frozen=True, slots=True)
-class PlanLine:
-    """So many devices of a model that take the same way, what that costs each and how long it keeps each serviced."""
-
-    way: str
-    model: str
-    count: int
-    each: Decimal
-    cost: Decimal
-    months_each: Decimal
-    how: str
-
-
-@dataclass(frozen=True, slots=True)
-class BudgetPlan:
-    """`months` are serviced device-months in all, `at_most` what no plan for this budget can exceed."""
-
-    platform: str
-    budget: Decimal
-    cost: Decimal
-    months: Decimal
-    without_money: Decimal
-    at_most: Decimal
-    devices: int
-    lines: tuple[PlanLine, ...]
-
-
-def budget_plan(
-    context: Context,
-    platform_id: str,
-    budget: Decimal,
-    where: DeviceFilter,
-    selection: str = "",
-    without: Sequence[str] = (),
-) -> BudgetPlan:
-    """Which way each device takes so that a budget buys the most serviced device-months. `without` leaves ways out.
-
-    Exceptions are taken as granted: what they cost is the work by hand.
-    """
-    if not 0 <= budget <= 10**9:
-        raise BadInputError(f"{budget} is no budget", "Give an amount of money from 0 to 1,000,000,000")
-    now = snapshot(context)
-    chosen = choose_devices(context, platform_id, "", where, selection)
-    platform, decisions = chosen.platform, now.decisions_for(chosen.platform)
-    sizes: Counter[int] = Counter()
-    for count in counts(context, chosen):
-        sizes[count.profile] += count.devices
-    groups: list[Group] = []
-    offered: dict[tuple[int, str], dict[str, WayCost]] = {}
-    for number, (view, own) in now.profile_views(platform).items():
-        if number not in sizes or not platform.has(view.text("os.release")):
-            continue
-        key, size = (number, view.text("machine.model")), sizes[number]
-        every = ways(platform, own, view, decisions, [], context.policy.costs)
-        offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
-        options = tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items())
-        groups.append(Group(key, size, options))
-    made, nothing = plan(groups, int(budget * 100)), plan(groups, 0)
-    held: Counter[tuple[str, str, Decimal, Decimal, str]] = Counter()
-    for one in made.chosen:
-        assert isinstance(one.key, tuple)
-        way = offered[one.key][one.option.way]
-        held[way.way, one.key[1], way.cost, way.months, way.how] += one.devices
-    lines = [
-        PlanLine(way, model, n, each, each * n, months, how) for (way, model, each, months, how), n in held.items()
-    ]
-    return BudgetPlan(
-        platform_id,
-        budget,
-        Decimal(made.cost) / 100,
-        Decimal(made.tenths) / 10,
-        Decimal(nothing.tenths) / 10,
-        Decimal(made.bound) / 10,
-        sum(group.devices for group in groups),
-        tuple(sorted(lines, key=lambda line: (-line.cost, line.way, line.model, line.how))),
-    )

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, cast
 
-from doorstone.core.attempts.override_results import OverrideResults
+from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import left_alone
 from doorstone.core.devices.profiles import view_of
@@ -405,12 +405,20 @@ class Snapshot:
             self._experience[platform.id] = FleetOverrideResults(self.context, platform)
         return self._experience[platform.id]
 
+    def two_forecasts(
+        self, platform: Platform, profiles: Iterable[int]
+    ) -> dict[int, tuple[Forecast | None, Forecast | None]]:
+        """Profile -> its forecast without an exception or experience: with the sheet's overrides, and without any."""
+        cases = [ExceptionCase(number, (), NONE) for number in profiles]
+        whole, plain = self._ahead(platform, cases), self._ahead(replace(platform, overrides=()), cases)
+        return {case.profile: (whole[case], plain[case]) for case in cases}
+
     def _ahead(self, platform: Platform, cases: Iterable[ExceptionCase]) -> Mapping[ExceptionCase, Forecast | None]:
         """The forecasts of these cases, those that are known already taken as they are."""
-        decisions = self.decisions_for(platform)
+        decisions, bare = self.decisions_for(platform), not platform.overrides
         known: dict[ExceptionCase, Forecast | None] = {}
         if not self.context.database.writing:
-            known = self.context.cached(("ahead", platform.id), (platform, decisions, self.today), dict)
+            known = self.context.cached(("ahead", platform.id, bare), (platform, decisions, self.today), dict)
             bounded(known, MOST_FORECASTS)
         found = {case: known.get(case, _NOT_YET) for case in cases}
         missing = [case for case, ahead in found.items() if ahead is _NOT_YET]

@@ -253,7 +253,7 @@ class Forecaster:
             )
 
         rules = (platform, decisions, context.today(), board)
-        self._batch = context.cached(("forecaster", platform.id), rules, make)
+        self._batch = context.cached(("forecaster", platform.id, not platform.overrides), rules, make)
 
     def forecast(
         self, profile: int, view: View, own: str, exceptions: tuple[ExceptionTerms, ...], known: OverrideResults

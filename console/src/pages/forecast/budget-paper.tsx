@@ -121,7 +121,7 @@ export function BudgetPaperPage() {
 function Table({ label, heads, rows }: { label: string; heads: string[]; rows: (string | string[])[][] }) {
   return (
     <Scroll label={label} className="slab p-0 sm:p-0">
-      <table className="w-full">
+      <table className={`w-full ${heads.length > 2 ? "min-w-[44rem]" : ""}`}>
         <thead>
           <tr className="[&>th]:px-3 [&>th]:py-2">
             {heads.map((head) => (
@@ -135,7 +135,10 @@ function Table({ label, heads, rows }: { label: string; heads: string[]; rows: (
           {rows.map((row) => (
             <tr key={row.join("|")}>
               {row.map((cell, at) => (
-                <td key={heads[at]} className="cell tabular-nums">
+                <td
+                  key={heads[at]}
+                  className={`cell tabular-nums ${typeof cell === "string" && cell.length < 14 ? "whitespace-nowrap" : ""}`}
+                >
                   {Array.isArray(cell) ? cell.map((line) => <div key={line}>{line}</div>) : cell}
                 </td>
               ))}

@@ -21,7 +21,7 @@ export function MePage() {
       <Heading title="Me">Your mail, your deputy, your calendar, your password.</Heading>
       <Shown of={found} what="what you have chosen">
         {(me) => (
-          <div className="grid gap-4 lg:grid-cols-2">
+          <div className="grid items-start gap-4 lg:grid-cols-2">
             <Told key={me.version} email={me.email} told={me.told_of} version={me.version} />
             <div className="grid content-start gap-4">
               <DeputiesSlab />

@@ -19,8 +19,8 @@ from doorstone.core.forecast.device_forecast import LAST_RELEASE, Forecast
 from doorstone.core.forecast.reach import Way
 from doorstone.core.platforms.platform import Platform, Requirement, Sort
 
-LATER = ("os.", "care.", "exposure.", "media.", "upgrade.", "disk.free_gib", "disk.table", "disk.encrypted")
-"""Facts that come with what is installed, and that nobody who buys a machine can ask for."""
+HARDWARE = ("machine.", "cpu.", "memory.", "disk.system_gib", "firmware.", "tpm.", "graphics.", "display.")
+"""Facts that somebody who buys a machine can ask for; others come with what is installed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +116,7 @@ def specification(platform: Platform, as_of: date) -> list[SpecLine]:
     lines: dict[tuple[str, str], SpecLine] = {}
     bounds: dict[str, tuple[Leaf, tuple[str, str]]] = {}
     for requirement in platform.requirements_at(last):
-        if all(fact.startswith(LATER) for fact in requirement.condition.facts()):
+        if not any(fact.startswith(HARDWARE) for fact in requirement.condition.facts()):
             continue
         since, floor = _since(platform, requirement), _floor_from(platform, requirement, as_of)
         if not isinstance(requirement.condition, Leaf | All) or _has_choices(requirement.condition):
@@ -124,7 +124,7 @@ def specification(platform: Platform, as_of: date) -> list[SpecLine]:
             lines["", requirement.id] = SpecLine("", requirement.title, asks, requirement.id, since, floor)
             continue
         for leaf in requirement.condition.leaves():
-            if leaf.fact.startswith(LATER):
+            if not leaf.fact.startswith(HARDWARE):
                 continue
             key = (leaf.fact, requirement.id)
             if leaf.op in ("at_least", "at_least_version"):

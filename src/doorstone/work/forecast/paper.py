@@ -61,7 +61,7 @@ def budget_paper(context: Context, platform_id: str, budgets: Sequence[Decimal])
         columns.append(BudgetColumn(plan.budget, plan.cost, plan.months, plan.at_most, bought))
         free = plan.without_money
     ahead = now.fleet_forecasts(platform)
-    prices = costs.prices or (Price(now.today, costs.replacement_price),)
+    prices = (Price(now.today, costs.price_on(now.today)), *(one for one in costs.prices if one.since > now.today))
     return BudgetPaper(
         platform.id,
         platform.name,

@@ -14,7 +14,14 @@ from datetime import date, datetime, timedelta
 import pyotp
 
 from doorstone.api.attempts import AttemptRequest
-from doorstone.api.devices import DeviceChangeRequest, DeviceFilter, LifeRequest, SelectionRequest, SettlementRequest
+from doorstone.api.devices import (
+    DeviceChangeRequest,
+    DeviceFilter,
+    DevicesChangeRequest,
+    LifeRequest,
+    SelectionRequest,
+    SettlementRequest,
+)
 from doorstone.api.exceptions import (
     AttachmentRequest,
     ExceptionRequest,
@@ -90,6 +97,8 @@ def devices(client: Client) -> None:
     broken = LifeRequest(devices=["nbt-120"], life=Life.RETIRED, reason="Its board is broken.", wiped_by="petra")
     print([(one.device, one.ends) for one in client.change_lives(broken)])
     print(client.change_device("nbt-101", DeviceChangeRequest(role="loan desk", note=WHY)).device.role)
+    moved = client.change_devices(DevicesChangeRequest(at_site="Herbarium", site="Library", note=WHY))
+    print(len(moved), moved[0].was["site"], moved[0].now["site"])
     dispute = client.disputes("tarn")[0]
     settled = SettlementRequest(
         device=dispute.device, kind=dispute.kind, subject=dispute.subject, value=dispute.sides[0].value, reason=WHY

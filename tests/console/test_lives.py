@@ -40,3 +40,22 @@ def test_a_device_is_retired_listed_and_brought_back(sign_in: SignIn) -> None:
     expect(banner).to_have_count(0)
     page.goto("/exceptions/EX-0003")
     expect(page.get_by_text("withdrawn").first).to_be_visible()
+
+
+def test_many_devices_move_or_retire_after_each_was_seen(sign_in: SignIn) -> None:
+    page = sign_in("anselm", at="/devices")
+    page.get_by_text("Many at once").click()
+    page.get_by_label("And these devices").fill("nbt-101, nbt-104 nbt-999")
+    page.get_by_label("New site").fill("Library")
+    page.get_by_label("Why").fill("The stacks move.")
+    page.get_by_role("button", name="See what happens").click()
+    expect(page.get_by_role("alert")).to_contain_text("There is no device 'nbt-999'")
+    page.get_by_label("And these devices").fill("nbt-101, nbt-104")
+    page.get_by_role("button", name="See what happens").click()
+    happens = page.get_by_role("region", name="What happens")
+    expect(happens.get_by_role("row", name="nbt-101")).to_contain_text("is Library")
+    expect(happens.get_by_role("row", name="nbt-101")).to_contain_text("look again at EX-0001")
+    page.get_by_role("button", name="Do it for 2 devices").click()
+    expect(page.get_by_text("2 devices changed.")).to_be_visible()
+    page.goto("/devices?site=Library")
+    expect(page.get_by_role("region", name="Devices").locator("tbody tr")).to_have_count(2)

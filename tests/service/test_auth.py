@@ -50,7 +50,7 @@ WRITES = {
         "record_observation", "settle_dispute", "save_selection", "delete_selection", "change_lives", "record_file",
         "request_folder",
     },
-    "approver": OWN | CARE | {"decide_exception", "decide_exceptions", "change_device"},
+    "approver": OWN | CARE | {"decide_exception", "decide_exceptions", "change_device", "change_devices"},
     "viewer": OWN,
     "reporter": {"import_readings"},
 }  # fmt: skip

@@ -20,6 +20,7 @@ from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context, Policy
 from doorstone.work.context.errors import BadInputError, RefusedError
 from doorstone.work.context.passwords import digest_of, weakness
+from doorstone.work.devices import changes
 from doorstone.work.devices import views as devices
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
@@ -211,8 +212,8 @@ def test_an_import_does_not_change_what_rules_rest_on_unless_the_importer_may(
 def test_a_change_of_what_rules_rest_on_is_in_the_ledger_and_makes_approvals_stale(context: Context) -> None:
     read(context, line("d1", CHIPLESS), line("d2", CHIPLESS))
     name = granted(context, "d1", "d2")
-    devices.change_device(
-        context, ANSELM, "d1", devices.DeviceChange(critical=True), "The vault's log is written here."
+    changes.change_device(
+        context, ANSELM, "d1", changes.DeviceChange(critical=True), "The vault's log is written here."
     )
     assert about(context, "d1")[2] is True
     assert exceptions.get_exception(context, name).stale == {"d1": ["critical was no, is yes"]}
@@ -238,7 +239,7 @@ def test_a_device_that_becomes_critical_takes_two_and_what_was_said_before_falls
     context.policy = Policy(two_approvers="critical")
     read(context, line("d1", CHIPLESS))
     name = exceptions.request(context, PETRA, asked("d1")).id
-    devices.change_device(context, ADMIN, "d1", devices.DeviceChange(critical=True), "It is critical after all.")
+    changes.change_device(context, ADMIN, "d1", changes.DeviceChange(critical=True), "It is critical after all.")
     assert decisions.decide(context, ANSELM, name, "approve", "", None).state == "requested"
     assert decisions.decide(context, WILHELMINA, name, "approve", "", None).state == "approved"
 

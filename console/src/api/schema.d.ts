@@ -876,6 +876,26 @@ export interface paths {
         patch: operations["change_device"];
         trace?: never;
     };
+    "/api/v1/devices/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change the site, role or criticality of many devices, all or none
+         * @description Roles: administrator, approver.
+         */
+        post: operations["change_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}/assessment": {
         parameters: {
             query?: never;
@@ -3557,6 +3577,32 @@ export interface components {
              */
             note: string;
         };
+        /** DeviceChangedList */
+        DeviceChangedList: {
+            /** Items */
+            items: components["schemas"]["DeviceChangedResponse"][];
+        };
+        /** DeviceChangedResponse */
+        DeviceChangedResponse: {
+            /** Device */
+            device: string;
+            /**
+             * Was
+             * @description Attribute to what it was
+             */
+            was: {
+                [key: string]: string | boolean;
+            };
+            /** Now */
+            now: {
+                [key: string]: string | boolean;
+            };
+            /**
+             * Stale
+             * @description Approvals that need a second look
+             */
+            stale: string[];
+        };
         /** DeviceDetail */
         DeviceDetail: {
             device: components["schemas"]["DeviceResponse"];
@@ -3719,6 +3765,49 @@ export interface components {
         DeviceScenarioResponse: {
             before: components["schemas"]["ForecastResponse"];
             after: components["schemas"]["ForecastResponse"];
+        };
+        /**
+         * DevicesChangeRequest
+         * @description The same change for many devices: those named, and those that a selection or a site chooses.
+         */
+        DevicesChangeRequest: {
+            /**
+             * Site
+             * @default null
+             */
+            site: string | null;
+            /**
+             * Role
+             * @default null
+             */
+            role: string | null;
+            /**
+             * Critical
+             * @default null
+             */
+            critical: boolean | null;
+            /**
+             * Note
+             * @description Why; it stands in the ledger
+             */
+            note: string;
+            /**
+             * Devices
+             * @default []
+             */
+            devices: string[];
+            /**
+             * Selection
+             * @description A saved selection
+             * @default
+             */
+            selection: string;
+            /**
+             * At Site
+             * @description Every device at this site, of whatever platform and life
+             * @default
+             */
+            at_site: string;
         };
         /** DisputeDecisionResponse */
         DisputeDecisionResponse: {
@@ -12413,6 +12502,117 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A rule forbids it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The ledger does not hold */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_devices: {
+        parameters: {
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
+            header?: {
+                /** @description The person whose deputy calls; it says so for ever */
+                "Doorstone-In-Place-Of"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DevicesChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceChangedList"];
                 };
             };
             /** @description The request cannot be read */

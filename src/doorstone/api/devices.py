@@ -168,6 +168,25 @@ class DeviceChangeRequest(RequestModel):
     note: str = Field(min_length=5, max_length=4000, description="Why; it stands in the ledger")
 
 
+class DevicesChangeRequest(DeviceChangeRequest):
+    """The same change for many devices: those named, and those that a selection or a site chooses."""
+
+    devices: list[str] = Field(default=[], max_length=5000)
+    selection: str = Field("", description="A saved selection")
+    at_site: str = Field("", max_length=100, description="Every device at this site, of whatever platform and life")
+
+
+class DeviceChangedResponse(ApiModel):
+    device: str
+    was: dict[str, str | bool] = Field(description="Attribute to what it was")
+    now: dict[str, str | bool]
+    stale: list[str] = Field(description="Approvals that need a second look")
+
+
+class DeviceChangedList(ApiModel):
+    items: list[DeviceChangedResponse]
+
+
 class DeviceFilter(RequestModel):
     """Which devices: every given part must fit."""
 

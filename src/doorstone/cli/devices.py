@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from doorstone.api.devices import CourseResponse, DeviceChangeRequest, LifeRequest, LifeResponse, SettlementRequest
+from doorstone.api.devices import CourseResponse, DevicesChangeRequest, LifeRequest, LifeResponse, SettlementRequest
 from doorstone.api.sorting import AssessmentResponse
 from doorstone.cli.connection import client, the_platform
 from doorstone.cli.filters import (
@@ -123,8 +123,12 @@ def print_findings(form: OutputFormat, assessment: AssessmentResponse, title: st
 @reports_errors
 def change_device(
     context: typer.Context,
-    device: DeviceArgument,
     note: Annotated[str, typer.Option(help="Why; it stands in the ledger.")],
+    devices: Annotated[list[str] | None, typer.Argument(help="Device ids.")] = None,
+    selection: SelectionOption = "",
+    at_site: Annotated[
+        str, typer.Option("--at-site", help="Every device at this site, of whatever platform: a site that closes.")
+    ] = "",
     site: Annotated[str | None, typer.Option(help="The site where it stands.")] = None,
     role: Annotated[str | None, typer.Option(help="What it is there for.")] = None,
     critical: Annotated[
@@ -133,11 +137,22 @@ def change_device(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Change what rules rest on: site, role, criticality. Approvals that rest on it are looked at again."""
-    asked = DeviceChangeRequest(site=site, role=role, critical=critical, note=note)
+    asked = DevicesChangeRequest(
+        devices=devices or [], selection=selection, at_site=at_site, site=site, role=role, critical=critical, note=note
+    )
     with client(context) as service:
-        found = service.change_device(device, asked).device
-    columns = ["device", "site", "role", "critical"]
-    show(form, found, columns, [[found.id, found.site, found.role, found.critical]])
+        found = service.change_devices(asked)
+    rows = []
+    for one in found:
+        words = [f"{key} was {_in_words(was)}, is {_in_words(one.now[key])}" for key, was in one.was.items()]
+        rows.append([one.device, words, one.stale])
+    show(form, found, ["device", "what changed", "look again at"], rows)
+
+
+def _in_words(value: str | bool) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return value or "none"
 
 
 @app.command("unplaced")

@@ -10,10 +10,13 @@ from httpx_sse import connect_sse
 
 from doorstone.api.attempts import AttemptList, AttemptRequest, AttemptResponse
 from doorstone.api.devices import (
+    DeviceChangedList,
+    DeviceChangedResponse,
     DeviceChangeRequest,
     DeviceDetail,
     DevicePageResponse,
     DeviceResponse,
+    DevicesChangeRequest,
     DisputeList,
     DisputeResponse,
     LifeChangedList,
@@ -280,6 +283,10 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def device_lives(self, device: str) -> list[LifeResponse]:
         """Every change of a device's life, oldest first."""
         return self._get(LifeHistory, f"/devices/{device}/lives").items
+
+    def change_devices(self, asked: DevicesChangeRequest) -> list[DeviceChangedResponse]:
+        """Change the site, role or criticality of many devices, all or none; those that are so already stay out."""
+        return self._made(DeviceChangedList, "POST", "/devices/changes", asked).items
 
     def change_lives(self, asked: LifeRequest) -> list[LifeChangedResponse]:
         """Set devices aside, retire, replace or bring them back: all or none. What is gone has no exception."""

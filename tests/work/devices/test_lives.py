@@ -12,8 +12,8 @@ from doorstone.core.ledger.sentences import sentence
 from doorstone.store import ledger_changes
 from doorstone.work import fleet, followups
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import MissingError, RefusedError
-from doorstone.work.devices import lives, views
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError
+from doorstone.work.devices import changes, lives, views
 from doorstone.work.devices.unplaced import list_unplaced
 from doorstone.work.due.due_list import due_list
 from doorstone.work.exceptions import batch, decisions, requests
@@ -140,6 +140,27 @@ def test_a_site_ends_with_all_that_stands_there(context: Context) -> None:
     assert lives.chosen(context, Life.RETIRED, [], "", "Orrin") == []
     assert counts(context) == {"clear": 1}
     assert [one.change.life.value for one in lives.device_lives(context, "d3")] == ["set-aside", "retired"]
+
+
+def test_a_site_that_moves_takes_its_devices_along_and_unsettles_what_rests_on_them(context: Context) -> None:
+    read(context, line("d1", CHIPLESS), line("d2", CHIPLESS, site="Orrin"), line("d3", GOOD, site="Orrin"))
+    name = granted(context, "d1", "d2")
+    move = changes.DeviceChange(site="Library")
+    chosen = lives.chosen(context, None, ["d1"], "", "Orrin")
+    with pytest.raises(RefusedError) as refused:
+        changes.change_devices(context, ANSELM, [*chosen, "d8", "d9"], move, "Orrin closes in spring.")
+    assert [one.pointer for one in refused.value.errors] == ["d8", "d9"]
+    assert {one.site for one in views.list_devices(context, "tarn", "9.1", DeviceFilter(), "", 9).lines} != {"Library"}
+    made = changes.change_devices(context, ANSELM, chosen, move, "Orrin closes in spring.")
+    assert [(one.device, one.was["site"], one.stale) for one in made] == [
+        ("d1", "Herbarium", (name,)), ("d2", "Orrin", (name,)), ("d3", "Orrin", ()),
+    ]  # fmt: skip
+    assert {one.site for one in views.list_devices(context, "tarn", "9.1", DeviceFilter(), "", 9).lines} == {"Library"}
+    both = changes.DeviceChange("Library", critical=True)
+    again = changes.change_devices(context, ANSELM, chosen, both, "All of it.")
+    assert [one.now for one in again] == [{"critical": True}] * 3
+    with pytest.raises(BadInputError, match="Nothing of the 3 devices would change"):
+        changes.change_devices(context, ANSELM, chosen, move, "Orrin closes in spring.")
 
 
 def test_the_ledger_tells_it_and_a_life_changed_behind_its_back_is_found(context: Context) -> None:

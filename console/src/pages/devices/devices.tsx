@@ -6,6 +6,7 @@ import { useHere } from "../../frame/here";
 import { isMark, MARKS, STATE_NAMES, STATES, StateMark } from "../../ui/mark";
 import { Button, Choice, count, day, Empty, Go, Heading, Labelled, Shown, useParam } from "../../ui/parts";
 import { Strip } from "../../ui/strip";
+import { ManyDevices } from "./devices-many";
 
 export function DevicesPage() {
   const { platform, release } = useHere();
@@ -113,6 +114,7 @@ export function DevicesPage() {
           </>
         )}
       </Shown>
+      <ManyDevices sites={first?.sites ?? []} />
     </>
   );
 }

@@ -8,11 +8,14 @@ from pydantic import BaseModel, Field
 
 from doorstone.api.common import KitRoute, RequestModel
 from doorstone.api.devices import (
+    DeviceChangedList,
+    DeviceChangedResponse,
     DeviceChangeRequest,
     DeviceDetail,
     DeviceFilter,
     DevicePageResponse,
     DeviceResponse,
+    DevicesChangeRequest,
     DisputeList,
     DisputeResponse,
     LifeChangedList,
@@ -42,7 +45,7 @@ from doorstone.core.kits.overrides import OverrideSet
 from doorstone.service.operations import ADMINISTRATORS, DECIDERS, EVERYONE, HANDS, Answer, Call, Operations
 from doorstone.store.devices.lives import LifeRow
 from doorstone.work.context.ids import id_of
-from doorstone.work.devices import disputes, lives, unplaced
+from doorstone.work.devices import changes, disputes, lives, unplaced
 from doorstone.work.devices import views as devices
 from doorstone.work.kits import overrides as kit_overrides
 from doorstone.work.readings import failure_messages
@@ -114,8 +117,24 @@ def _detail(found: devices.Device) -> DeviceDetail:
 )  # fmt: skip
 def change_device(call: Call[None, DeviceChangeRequest]) -> BaseModel:
     asked = call.body
-    change = devices.DeviceChange(asked.site, asked.role, asked.critical)
-    return _detail(devices.change_device(call.context, call.actor, call.path["device"], change, asked.note))
+    change = changes.DeviceChange(asked.site, asked.role, asked.critical)
+    changes.change_device(call.context, call.actor, call.path["device"], change, asked.note)
+    return _detail(devices.get_device(call.context, call.path["device"]))
+
+
+@operations(
+    "POST", "/devices/changes", "Change the site, role or criticality of many devices, all or none", roles=DECIDERS,
+    body=DevicesChangeRequest, answer=DeviceChangedList, affected_devices=lambda call: _to_change(call),
+)  # fmt: skip
+def change_devices(call: Call[None, DevicesChangeRequest]) -> DeviceChangedList:
+    asked = call.body
+    change = changes.DeviceChange(asked.site, asked.role, asked.critical)
+    made = changes.change_devices(call.context, call.actor, _to_change(call), change, asked.note)
+    return DeviceChangedList(items=[DeviceChangedResponse.model_validate(one) for one in made])
+
+
+def _to_change(call: Call[None, DevicesChangeRequest]) -> list[str]:
+    return lives.chosen(call.context, None, call.body.devices, call.body.selection, call.body.at_site)
 
 
 @operations(

@@ -98,16 +98,17 @@ def known(context: Context, devices: Iterable[str]) -> list[str]:
         return [row.id for row in device_store.named(db, devices)]
 
 
-def chosen(context: Context, life: Life, devices: Iterable[str], selection: str, site: str) -> list[str]:
+def chosen(context: Context, life: Life | None, devices: Iterable[str], selection: str, site: str) -> list[str]:
     """The devices named, those of a selection, and those at a site that are not in this life yet, by id.
 
-    At a site, what is gone stays as it is unless it is brought back. Raises `MissingError` for an unknown selection.
+    At a site, what is gone stays as it is unless it is brought back; without a life, all are chosen.
+    Raises `MissingError` for an unknown selection.
     """
     names = set(devices)
     if selection:
         names.update(devices_of(context, "", "", DeviceFilter(), selection))
     if site:
-        stays = {life} if life is Life.IN_SERVICE else {life, *GONE}
+        stays = {life} if life in (None, Life.IN_SERVICE) else {life, *GONE}
         with context.database.read() as db:
             names.update(row.id for row in device_store.at_site(db, site) if row.life not in stays)
     return sorted(names)

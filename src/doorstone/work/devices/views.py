@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import Candidate, FactSpec, Verdict, View
@@ -14,16 +14,12 @@ from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import target_release
 from doorstone.core.sorting.assessment import State
 from doorstone.core.sorting.counts import Sorted
-from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as store
 from doorstone.store.devices import lives as life_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.lives import LifeRow
-from doorstone.work.context.actor import Actor
-from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, MissingError
-from doorstone.work.context.ids import id_of
+from doorstone.work.context.errors import BadInputError
 from doorstone.work.snapshot.sheets import check_requirement, get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
 
@@ -175,49 +171,3 @@ def sites_of(context: Context, names: Iterable[str]) -> set[str]:
     """The sites at which these devices stand. Raises `MissingError`."""
     now = snapshot(context)
     return {now.device(name).site for name in names}
-
-
-@dataclass(frozen=True, slots=True)
-class DeviceChange:
-    """New attributes of a device that rules rest on; None leaves one as it is."""
-
-    site: str | None = None
-    role: str | None = None
-    critical: bool | None = None
-
-
-def change_device(context: Context, actor: Actor, name: str, change: DeviceChange, note: str) -> Device:
-    """Change a device's site, role or criticality. Approvals that rest on them need a second look.
-
-    Raises `MissingError`, `BadInputError` without a note or where nothing would change.
-    """
-    if len(note.strip()) < 5:
-        raise BadInputError("A change of what rules rest on takes a note", "Say in a sentence why")
-    wanted = {"site": change.site, "role": change.role, "critical": change.critical}
-    given = {key: value for key, value in wanted.items() if value is not None}
-    for key in ("site", "role"):
-        if not str(given.get(key, "")).isprintable() or len(str(given.get(key, ""))) > 100:
-            raise BadInputError(f"The {key} cannot be used", "Use up to 100 letters, without line breaks")
-    with context.database.write() as db:
-        held = store.records(db, [name])
-        if name not in held:
-            raise MissingError(f"There is no device {name!r}", "See them with 'doorstone device list'")
-        before = held[name]
-        was = {key: bool(getattr(before, key)) if key == "critical" else getattr(before, key) for key in given}
-        changed = {key: value for key, value in given.items() if was[key] != value}
-        if not changed:
-            raise BadInputError(f"Nothing of {name} would change", "Name another site, role or criticality")
-        stored: dict[str, Any] = {key: int(value) if key == "critical" else value for key, value in changed.items()}
-        store.put(db, held, [before._replace(**stored)])
-        words = [f"{key} was {_in_words(was[key])}, is {_in_words(value)}" for key, value in sorted(changed.items())]
-        stale = exception_store.unsettle(db, name, "; ".join(words))
-        body = {"was": {key: was[key] for key in changed}, "is": changed, "note": note.strip(),
-                "stale": [id_of("EX", number) for number in stale]}  # fmt: skip
-        record(context, db, actor, "device changed", "device", name, body, devices=[name])
-    return get_device(context, name)
-
-
-def _in_words(value: object) -> str:
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    return str(value) or "none"

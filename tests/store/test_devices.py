@@ -60,7 +60,7 @@ steps = st.lists(st.lists(states, max_size=5, unique_by=lambda record: record.id
 
 
 @pytest.mark.long
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(steps)
 def test_counts_are_those_of_the_devices_whatever_was_written(batches: list[list[Record]]) -> None:
     now: dict[str, Record] = {}
@@ -104,7 +104,7 @@ chosen = st.none() | st.sets(st.sampled_from([1, 2, 3, 4]))
 
 
 @pytest.mark.long
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.lists(states, max_size=5, unique_by=lambda r: r.id), filters, chosen, st.booleans(), st.integers(1, 3))
 def test_pages_join_up_to_what_fits_and_the_count_is_theirs(
     held: list[Record], where: DeviceFilter, wanted: set[int] | None, few: bool, size: int

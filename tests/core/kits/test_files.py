@@ -102,7 +102,7 @@ def test_same_bytes_on_another_machines_clock_and_in_another_run() -> None:
         "print(hashlib.sha256(archive('KT-0042', render(case()))).hexdigest())"
     )
     found = set()
-    for zone, seed in (("UTC", "1"), ("Pacific/Kiritimati", "2"), ("America/Adak", "3")):
+    for zone, seed in (("Pacific/Kiritimati", "2"), ("America/Adak", "3")):
         env = {**os.environ, "TZ": zone, "PYTHONHASHSEED": seed, "LC_ALL": "C"}
         done = subprocess.run([sys.executable, "-c", program], env=env, capture_output=True, text=True, check=True)
         found.add(done.stdout)

@@ -96,14 +96,14 @@ def _reading(settler: Settler, one: Line) -> NewReading:
 
 
 @pytest.mark.long
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.lists(lines(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
 def test_batches_and_what_is_remembered_change_nothing(readings: list[Line], size: int) -> None:
     assert ingested(readings, size, shared=True) == ingested(readings, 1, shared=False)
 
 
 @pytest.mark.long
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(st.lists(lines(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
 def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Line], draw: Any) -> None:
     placed = [(*one[:4], "") for one in readings]

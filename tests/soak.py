@@ -30,6 +30,7 @@ from doorstone.work.due import due_list as due
 from doorstone.work.forecast import forecasts
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import import_job
+from doorstone.work.readings.history import DEVICES, thin_history
 from doorstone.work.readings.import_job import ImportOptions
 
 START = date(2027, 1, 18)
@@ -106,6 +107,8 @@ def soak(folder: Path, days: int, devices: int, seed: int, tell: bool = False) -
         listed = time.perf_counter()
         due.due_list(context)
         asked = time.perf_counter()
+        for _ in range(-(-devices // DEVICES)):  # the scheduler has far more rounds in a day
+            thin_history(context)
         counted = forecasts.overview(context, "tarn", "9.1").roll_up.devices
         held = sum(file.stat().st_size for file in folder.glob("doorstone.db*")) / 2**20
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

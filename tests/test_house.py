@@ -69,6 +69,7 @@ def test_imports_point_one_way(path: Path) -> None:
 CORE_ORDER = (
     "errors", "numbers", "days", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices",
     "sorting", "exceptions", "fixes", "attempts", "media", "kits", "updates", "followups", "forecast", "fleet", "due",
+    "operations",
 )  # fmt: skip
 GROUND = {"context", "snapshot"}
 PLACES = {

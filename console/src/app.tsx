@@ -21,6 +21,7 @@ import { KitsPage } from "./pages/kits/kits";
 import { LedgerPage } from "./pages/ledger/ledger";
 import { MediaPage } from "./pages/media/media";
 import { WebhooksPage } from "./pages/notifications/webhooks";
+import { DoctorPage } from "./pages/operations/doctor";
 import { MePage } from "./pages/people/me";
 import { PeoplePage } from "./pages/people/people";
 import { SheetsPage } from "./pages/platforms/sheets";
@@ -73,6 +74,7 @@ export const router = createBrowserRouter([
       { path: "due", Component: DuePage },
       { path: "ledger", Component: LedgerPage },
       { path: "me", Component: MePage },
+      { path: "doctor", Component: DoctorPage },
       { path: "webhooks", Component: WebhooksPage },
       { path: "people", Component: PeoplePage },
       { path: "*", Component: Nowhere },

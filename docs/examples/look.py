@@ -117,6 +117,7 @@ def ahead(client: Client) -> None:
 
 def people_and_ledger(client: Client) -> None:
     print(client.session().name, client.me().name, [person.name for person in client.people()])
+    print(client.doctor(deep=True).level, [check.name for check in client.doctor().checks])
     print(len(client.tokens()), len(client.sign_ins()), [webhook.id for webhook in client.webhooks()])
     print([one.deputy for one in client.deputies()])
     entry = next(client.ledger())

@@ -283,7 +283,7 @@ exception: list show uncovered consequences account export page to-folder beside
 kit: choose gates routes cases sets list show download page diff key check; attempt: rates draft list; follow-up: list
 observe: standing; forecast: -; scenarios: -; suppose: -; plan: -; budget: -; due: -; ledger: list story export verify
 evidence: make check
-person: list sign-ins deputies; token: list; me: show; webhook: list log; serve: -; openapi: -
+person: list sign-ins deputies; token: list; me: show; webhook: list log; serve: -; doctor: -; openapi: -
 """.replace("\n", "; ").split("; "))  # fmt: skip
 WITHOUT = {"reading cancel", "sign-in", "backup", "restore"}
 """What writes and has no dry run: what is cancelled is gone, the others write no records of a service."""

@@ -29,7 +29,7 @@ PAGES = {
         "/devices/nbt-021?tab=forecast",
         "/devices/nbt-195?tab=facts",
     ],
-    "the fleet": ["/sorting?open=security-chip", "/fleet", "/fleet?view=compare", "/fleet?view=what-if", "/people"],
+    "the fleet": ["/sorting?open=security-chip", "/fleet", "/fleet?view=compare", "/fleet?view=what-if", "/people", "/doctor?deep=1"],
     "exceptions": ["/exceptions", "/exceptions/EX-0001", "/exceptions/EX-0005", "/exceptions/EX-0006", "/due?all=1", "/uncovered", "/unplaced", "/lives"],
     "requests": [
         "/exceptions/EX-0008",

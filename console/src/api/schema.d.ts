@@ -2794,6 +2794,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check-up of the service: records, disk, history, imports, deliveries, rounds
+         * @description Roles: administrator.
+         */
+        get: operations["doctor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3210,6 +3230,24 @@ export interface components {
             disputes: components["schemas"]["NewDisputeResponse"][];
             /** Facts */
             facts: components["schemas"]["FactChangeResponse"][];
+        };
+        /** CheckResponse */
+        CheckResponse: {
+            /** Name */
+            name: string;
+            level: components["schemas"]["Level"];
+            /** Words */
+            words: string;
+            /** Hint */
+            hint: string;
+        };
+        /** CheckUpResponse */
+        CheckUpResponse: {
+            /** @description That of the worst check */
+            level: components["schemas"]["Level"];
+            vitals: components["schemas"]["VitalsResponse"];
+            /** Checks */
+            checks: components["schemas"]["CheckResponse"][];
         };
         /** ClassStandingResponse */
         ClassStandingResponse: {
@@ -5309,6 +5347,11 @@ export interface components {
              */
             covers: string[];
         };
+        /**
+         * Level
+         * @enum {string}
+         */
+        Level: "ok" | "look" | "wrong";
         /**
          * Life
          * @enum {string}
@@ -7979,6 +8022,67 @@ export interface components {
             ok: boolean;
             /** Settings */
             settings: components["schemas"]["SettingStateResponse"][];
+        };
+        /**
+         * VitalsResponse
+         * @description What was measured. Sizes are bytes; times are UTC.
+         */
+        VitalsResponse: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Schema Version */
+            schema_version: number;
+            /** Newest Schema Version */
+            newest_schema_version: number;
+            /** Ledger Day */
+            ledger_day: string | null;
+            /** Records Bytes */
+            records_bytes: number;
+            /** Free Bytes */
+            free_bytes: number;
+            /** Devices */
+            devices: number;
+            /** In Service */
+            in_service: number;
+            /** Classes */
+            classes: number;
+            /** Readings */
+            readings: number;
+            /**
+             * Old Readings
+             * @description Past their days: something rests on them, or their turn has not come
+             */
+            old_readings: number;
+            /** Contents */
+            contents: number;
+            /** Values */
+            values: number;
+            /** Oldest Reading */
+            oldest_reading: string | null;
+            /** Entries */
+            entries: number;
+            /** Waiting Deliveries */
+            waiting_deliveries: number;
+            /** Oldest Waiting */
+            oldest_waiting: string | null;
+            /** Given Up Deliveries */
+            given_up_deliveries: number;
+            /** Open Imports */
+            open_imports: number;
+            /** Failed Imports */
+            failed_imports: number;
+            /** Last Round */
+            last_round: string | null;
+            /** Failed Round */
+            failed_round: string;
+            /**
+             * Faults
+             * @description Null unless all records and the whole ledger were read
+             */
+            faults: string[] | null;
         };
         /** WayCostResponse */
         WayCostResponse: {
@@ -22185,6 +22289,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LedgerCheckResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    doctor: {
+        parameters: {
+            query?: {
+                /** @description Read all records and the whole ledger as well; takes long on large ones */
+                deep?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckUpResponse"];
                 };
             };
             /** @description The request cannot be read */

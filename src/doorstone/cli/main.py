@@ -97,6 +97,9 @@ class JobOrder(LazyGroup):
             RUN, "notifications", "webhook_app", "Addresses of other programs that are told what happens."
         ),
         "serve": Place(RUN, "serve", "serve", "Run the service and its console until it is told to stop."),
+        "doctor": Place(
+            RUN, "operations", "doctor", "Check up on the service: records, disk, history, imports, deliveries, rounds."
+        ),
         "backup": Place(
             RUN, "operations", "backup", "Write the records and every key to one file, also while it runs."
         ),

@@ -1,4 +1,4 @@
-"""Backups: one file with the records and every key, and the way back."""
+"""Backups: one file with the records and every key, and the way back; the check-up of a service."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from typing import Annotated, TypeVar
 
 import typer
 
-from doorstone.cli.output import BAD_INPUT, FAILED, REFUSED, FormOption, OutputFormat, fail, say, show
+from doorstone.cli.connection import client
+from doorstone.cli.output import BAD_INPUT, FAILED, REFUSED, FormOption, OutputFormat, fail, reports_errors, say, show
 
 T = TypeVar("T")
 DataOption = Annotated[Path, typer.Option(help="Folder of the records.")]
@@ -38,6 +39,27 @@ def restore(
     found = _plainly(lambda: work.restore_backup(file, data))
     show(form, _as_data(found), ["file", "sha256"], [[name, digest] for name, digest in found.files.items()])
     say(f"Restored into {data}: {found.entries} entries. Start it: [bold]doorstone serve --data {data}[/]")
+
+
+@reports_errors
+def doctor(
+    context: typer.Context,
+    deep: Annotated[bool, typer.Option("--deep", help="Read all records and the whole ledger as well.")] = False,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """Check up on the service: records, disk, clock, history, imports, deliveries, rounds. Ends with 1 if anything is
+    wrong.
+    """
+    with client(context) as service:
+        found = service.doctor(deep=deep)
+    rows = [[check.name, MARKS_OF[check.level], [check.words, check.hint] if check.hint else check.words]
+            for check in found.checks]  # fmt: skip
+    show(form, found, ["what", "how it is", "in words"], rows)
+    if found.level == "wrong":
+        raise typer.Exit(FAILED)
+
+
+MARKS_OF = {"ok": "well", "look": "look at it", "wrong": "WRONG"}
 
 
 def _as_data(found: object) -> object:

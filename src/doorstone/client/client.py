@@ -39,6 +39,7 @@ from doorstone.api.fixes import DeviceFixesResponse, FixDoneRequest, FixDoneResp
 from doorstone.api.fleet import ComparisonResponse, FleetResponse, OverviewResponse, WhatIfRequest, WhatIfResponse
 from doorstone.api.forecast import DeviceForecastResponse, FleetForecastResponse
 from doorstone.api.kits import OverrideAnswerResponse
+from doorstone.api.operations import CheckUpResponse
 from doorstone.api.platforms import (
     ChangeList,
     ChangeResponse,
@@ -368,3 +369,9 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
 
     def overview(self, platform: str, release: str = "") -> OverviewResponse:
         return self._get(OverviewResponse, "/overview", platform=platform, release=release)
+
+    # ------------------------------------------------------------- operations
+
+    def doctor(self, *, deep: bool = False) -> CheckUpResponse:
+        """Check-up of the service; `deep` reads all records and the whole ledger as well."""
+        return self._get(CheckUpResponse, "/doctor", deep=str(deep).lower())

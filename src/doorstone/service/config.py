@@ -115,6 +115,10 @@ class Config(BaseSettings):
         365, ge=1, description="Days for which a reading that moved an answer is kept; decisions keep what they rest on"
     )
     keep_unchanged_days: int = Field(30, ge=1, description="Days for which a reading that moved no answer is kept")
+    keep_delivery_days: int = Field(90, ge=1, description="Days for which a delivery that is over is kept")
+    keep_receipt_days: int = Field(
+        30, ge=1, description="Days for which the answer to a call with an Idempotency-Key is kept"
+    )
     update_service: str = Field(
         "", description="Address that is asked what updates a device gets, with {device} and {day} in it; none if empty"
     )
@@ -199,7 +203,9 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
         check_every_days=config.check_every_days,
         stay_days=config.stay_days,
         silent_days=config.silent_days,
-        retention=Retention(config.keep_changed_days, config.keep_unchanged_days),
+        retention=Retention(
+            config.keep_changed_days, config.keep_unchanged_days, config.keep_delivery_days, config.keep_receipt_days
+        ),
         costs=CostModel(
             config.cost_hour,
             config.cost_move_minutes,

@@ -14,6 +14,7 @@ from doorstone.work.due.notify import tell_due
 from doorstone.work.exceptions.lapse import lapse
 from doorstone.work.forecast.forecasts import look_ahead
 from doorstone.work.notifications.webhooks import Mail, Post, carry_out
+from doorstone.work.operations.history import forget_ended
 from doorstone.work.people.people import keep_token_uses
 from doorstone.work.readings.history import thin_history
 from doorstone.work.snapshot.settling import roll
@@ -36,6 +37,7 @@ class Scheduler:
     ) -> None:
         self.context, self.post, self.mail = context, post, mail
         self.fetch, self.every = fetch, timedelta(hours=poll_hours)
+        context.rounds.seconds = seconds
         self._scheduler = BackgroundScheduler(timezone=UTC)
         self._scheduler.add_job(
             self._safely, "interval", seconds=seconds, next_run_time=datetime.now(UTC), max_instances=1, coalesce=True
@@ -67,12 +69,16 @@ class Scheduler:
                 log.info("asked", device=device, what=what)
         carry_out(self.context, at, self.post, self.mail)
         thin_history(self.context)
+        forget_ended(self.context)
         look_ahead(self.context)
 
     def _safely(self) -> None:
         try:
             self.once()
+            self.context.rounds.failed = ""
         except Exception as error:
+            self.context.rounds.failed = f"{type(error).__name__}: {error}"
             log.error("round", exc_info=error)
         finally:
+            self.context.rounds.ended_at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
             self.context.database.close()

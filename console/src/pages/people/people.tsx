@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, type Person, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, day, Empty, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
 type Role = (typeof ROLES)[number];
@@ -13,7 +13,15 @@ export function PeoplePage() {
   const administers = allows(me, "add_person");
   return (
     <>
-      <Heading title="People">Who may sign in, and the tokens of programs.</Heading>
+      <Heading title="People">
+        Who may sign in, and the tokens of programs.
+        {allows(me, "doctor") && (
+          <>
+            {" "}
+            How the service does: <Go to="/doctor">Check-up</Go>.
+          </>
+        )}
+      </Heading>
       <div className="grid gap-4 lg:grid-cols-2">
         <Slab title="People">
           <Shown of={people} what="the people">

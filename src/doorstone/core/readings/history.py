@@ -22,10 +22,14 @@ class PastReading:
 
 @dataclass(frozen=True, slots=True)
 class Retention:
-    """For how many days readings are kept: those that moved an answer, and those that moved none."""
+    """For how many days is kept what ends: readings that moved an answer and that moved none, deliveries that are over,
+    receipts of calls with an idempotency key.
+    """
 
     changed_days: int = 365
     unchanged_days: int = 30
+    delivery_days: int = 90
+    receipt_days: int = 30
 
 
 def forgotten(

@@ -19,10 +19,9 @@ from doorstone.service.resources import (
     sorting,
 )
 
-OPERATIONS: tuple[Operation, ...] = tuple(
+OPERATIONS: tuple[Operation, ...] = tuple(operations.health.all) + tuple(
     operation
     for module in (
-        operations,
         people,
         platforms,
         readings,
@@ -37,6 +36,7 @@ OPERATIONS: tuple[Operation, ...] = tuple(
         forecast,
         notifications,
         ledger,
+        operations,
     )
     for operation in module.operations.all
 )

@@ -1,24 +1,29 @@
-"""Health: whether the process answers, and whether its records can be read and written."""
+"""Health: whether the process answers, whether its records can be read and written, and the check-up."""
 
 from __future__ import annotations
 
 import sqlite3
 
+from pydantic import Field
+
 from doorstone import __version__
-from doorstone.api.operations import HealthResponse, ReadyResponse
-from doorstone.service.operations import PUBLIC, Call, Operations
+from doorstone.api.common import RequestModel
+from doorstone.api.operations import CheckUpResponse, HealthResponse, ReadyResponse
+from doorstone.service.operations import ADMINISTRATORS, PUBLIC, Call, Operations
 from doorstone.service.problems import ServiceProblemError
 from doorstone.store.ledger import LedgerBrokenError
+from doorstone.work.operations import doctor as doctors
 
-operations = Operations("health")
+health = Operations("health")
+operations = Operations("operations")
 
 
-@operations("GET", "/healthz", "Whether the process answers", roles=PUBLIC, answer=HealthResponse)
+@health("GET", "/healthz", "Whether the process answers", roles=PUBLIC, answer=HealthResponse)
 def healthz(call: Call[None, None]) -> HealthResponse:
     return HealthResponse(status="ok")
 
 
-@operations("GET", "/readyz", "Whether the records can be read and written", roles=PUBLIC, answer=ReadyResponse)
+@health("GET", "/readyz", "Whether the records can be read and written", roles=PUBLIC, answer=ReadyResponse)
 def readyz(call: Call[None, None]) -> ReadyResponse:
     try:
         call.context.database.probe()
@@ -26,3 +31,15 @@ def readyz(call: Call[None, None]) -> ReadyResponse:
         hint = "Look at the disk and the data folder, and run 'doorstone ledger verify'"
         raise ServiceProblemError(503, "not-ready", f"The records cannot be used: {error}", hint) from error
     return ReadyResponse(status="ready", version=__version__, today=call.context.today())
+
+
+class DoctorQuery(RequestModel):
+    deep: bool = Field(False, description="Read all records and the whole ledger as well; takes long on large ones")
+
+
+@operations(
+    "GET", "/doctor", "Check-up of the service: records, disk, history, imports, deliveries, rounds",
+    roles=ADMINISTRATORS, query=DoctorQuery, answer=CheckUpResponse,
+)  # fmt: skip
+def doctor(call: Call[DoctorQuery, None]) -> CheckUpResponse:
+    return CheckUpResponse.model_validate(doctors.look_over(call.context, deep=call.query.deep))

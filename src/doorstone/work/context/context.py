@@ -56,6 +56,15 @@ class Policy:
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 
 
+@dataclass(slots=True)
+class Rounds:
+    """What the scheduler of this process has done: when its last round ended (UTC), and why it failed, if it did."""
+
+    seconds: int = 30
+    ended_at: datetime | None = None
+    failed: str = ""
+
+
 class Context:
     """Holds what a use case needs."""
 
@@ -70,6 +79,7 @@ class Context:
         self.cache = Cache()
         self._local = threading.local()
         self.token_uses: dict[int, str] = {}
+        self.rounds = Rounds()
 
     def cached(self, key: tuple[Hashable, ...], depends_on: Any, make: Callable[[], T], *, stable: bool = False) -> T:
         """The answer to a question, made once for as long as what it depends on is the same.

@@ -24,6 +24,13 @@ HELD = ("Marl M4 210", "Marl M6 330", "Quern Q5-740", "Quern Q7-920")
         ("Quern®  Q5 - 740", "Quern Q5-740", NameMatch.BY_RULE),
         ("New Quern™ Q5-740 CPU", "Quern Q5-740", NameMatch.BY_RULE),
         ("marl m4 210", "Marl M4 210", NameMatch.BY_RULE),
+        ("Quern Q5\u2013740", "Quern Q5-740", NameMatch.BY_RULE),  # a dash as word processors write it
+        ("Ｑｕｅｒｎ\u00a0Q5\u2011740\u200b", "Quern Q5-740", NameMatch.BY_RULE),
+        ("Quern Q5-740 @ 2.4 GHz", "Quern Q5-740 @ 2.4 GHz", NameMatch.NEAR),  # another number, yet after the name
+        ("Desktop Quern Q5-740 Series", "Desktop Quern Q5-740 Series", NameMatch.NEAR),
+        ("M6 330", "M6 330", NameMatch.NEAR),  # a part of one that is known
+        ("Marl M6", "Marl M6", NameMatch.NEAR),
+        ("Quern", "Quern", NameMatch.NEW),
         ("Marl M6 330X", "Marl M6 330X", NameMatch.NEAR),
         ("Quern Q5-745", "Quern Q5-745", NameMatch.NEW),  # another number is another model
         ("Fenn F3 12", "Fenn F3 12", NameMatch.NEW),

@@ -9,6 +9,7 @@ new list, and what was added, dropped, renamed.
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -18,6 +19,8 @@ from rapidfuzz import fuzz, process
 NEAR = 86
 """From so many of 100 points on two names are near: about one letter in seven differs."""
 MOST_NEAR = 3
+_DASHES = re.compile("[\u2010-\u2015\u2212\ufe58\ufe63\uff0d]")
+_UNSEEN = re.compile("[\u00ad\u200b-\u200d\u2060\ufeff]")
 _MARKS = re.compile(r"\((?:r|tm|c|sm)\)|[®™©℠]", re.IGNORECASE)
 
 
@@ -66,15 +69,22 @@ class ListMatch:
 
 
 def plain_name(name: str, rules: MatchRules) -> str:
-    """A name without what the rules make nothing of."""
+    """A name without what the rules make nothing of. Dashes and letters of other widths are those of a keyboard."""
+    made = _spelled(name, rules)
+    return made.replace(" ", "") if rules.spaces else made
+
+
+def _spelled(name: str, rules: MatchRules) -> str:
+    """`plain_name`, its words still apart."""
     made = _MARKS.sub(" ", name) if rules.marks else name
+    made = _UNSEEN.sub("", _DASHES.sub("-", unicodedata.normalize("NFKC", made)))
     made = " ".join(made.split()) if rules.spaces or rules.marks else made
     made = made.casefold() if rules.case else made
     for word in rules.prefixes:
         made = made.removeprefix(_word(word, rules)).strip()
     for word in rules.suffixes:
         made = made.removesuffix(_word(word, rules)).strip()
-    return made.replace(" ", "") if rules.spaces else made
+    return made
 
 
 def _word(word: str, rules: MatchRules) -> str:
@@ -94,10 +104,14 @@ def match_list(
         spellings.setdefault(plain_name(name, rules), set()).add(name)
     for name in held:
         spellings.setdefault(plain_name(name, rules), {name})
+    parts: dict[str, set[str]] = {}
+    for plain, spelled in spellings.items():
+        for run in {run for name in spelled for run in _runs(name, rules)}:
+            parts.setdefault(run, set()).add(plain)
     found = [
         one
         for name in dict.fromkeys(word.strip() for word in raw if word.strip())
-        for one in _match(name, spellings, remembered, rules)
+        for one in _match(name, spellings, parts, remembered, rules)
     ]
     names = {one.name for one in found}
     added, dropped = sorted(names - set(held)), sorted(set(held) - names)
@@ -105,7 +119,11 @@ def match_list(
 
 
 def _match(
-    raw: str, spellings: Mapping[str, Collection[str]], remembered: Mapping[str, str], rules: MatchRules
+    raw: str,
+    spellings: Mapping[str, Collection[str]],
+    parts: Mapping[str, Collection[str]],
+    remembered: Mapping[str, str],
+    rules: MatchRules,
 ) -> list[ListName]:
     if raw in remembered:
         return [ListName(raw, remembered[raw], NameMatch.REMEMBERED)]
@@ -116,8 +134,27 @@ def _match(
             for name in sorted(spellings[plain])
         ]
     close = process.extract(plain, list(spellings), scorer=fuzz.ratio, score_cutoff=NEAR, limit=MOST_NEAR)
-    near = tuple(name for key, _, _ in close if not _other_number(plain, key) for name in sorted(spellings[key]))
+    keys = [key for key, _, _ in close if not _other_number(plain, key)]
+    keys += [key for key in _longer_or_shorter(raw, spellings, parts, rules) if key not in keys]
+    near = tuple(name for key in keys[:MOST_NEAR] for name in sorted(spellings[key]))
     return [ListName(raw, raw, NameMatch.NEAR if near else NameMatch.NEW, near)]
+
+
+def _longer_or_shorter(
+    raw: str, spellings: Mapping[str, Collection[str]], parts: Mapping[str, Collection[str]], rules: MatchRules
+) -> list[str]:
+    """The names that are `raw` with words before or after it, such as `CPU` or `@ 2.4 GHz`, or without."""
+    whole = _spelled(raw, rules)
+    longer = set(parts.get(whole, ())) if " " in whole else set()
+    shorter = {plain_name(run, rules) for run in _runs(raw, rules)} & spellings.keys()
+    return sorted(longer | shorter)
+
+
+def _runs(name: str, rules: MatchRules) -> set[str]:
+    """Every run of two or more words of a name in which there is a number: what may name a model by itself."""
+    words = _spelled(name, rules).split()
+    runs = (words[first:last] for first in range(len(words)) for last in range(first + 2, len(words) + 1))
+    return {" ".join(run) for run in runs if any(letter.isdigit() for word in run for letter in word)}
 
 
 def _other_number(one: str, other: str) -> bool:

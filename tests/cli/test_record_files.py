@@ -103,11 +103,11 @@ def test_everything_wrong_is_named_at_once_and_nothing_is_recorded(run: Run, tmp
 @pytest.mark.parametrize(
     ("group", "row", "words"),
     [
-        ("observe", {"device": "nbt-101", "seen_on": "2027-01-17", "update_class": "release", "result": "not-offered",
+        ("observe", {"device": "nbt-101", "seen_on": "2027-01-17", "update_class": "Release", "result": "Not offered",
                      "reason": "phased"}, "release not offered phased"),
         ("fix", {"device": "nbt-007", "title": "Switch the security chip on in firmware set-up"},
          "Switch the security chip on in firmware set-up: done"),
-        ("device", {"device": "nbt-103", "life": "retired", "reason": "Its board is broken."},
+        ("device", {"device": "nbt-103", "life": " Retired", "reason": "Its board is broken."},
          "retired, EX-0003 ended"),
         ("dispute", {"device": "nbt-080", "subject": "tpm.state", "value": "on", "reason": "Seen in set-up."},
          "tpm.state is on"),

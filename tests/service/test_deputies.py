@@ -140,6 +140,11 @@ def test_a_deputy_that_cannot_be_is_refused(clients: As, how: dict[str, object],
         clients("petra").name_deputy(DeputyRequest(person="anselm", deputy="odile", reason=AWAY, **DAYS))
     named = clients("wilhelmina").name_deputy(DeputyRequest(person="anselm", deputy="odile", reason=AWAY, **DAYS))
     assert (named.person, named.by) == ("anselm", "wilhelmina")
+    last = named.end_on
+    with pytest.raises(RefusedError, match=f"acts for anselm from {named.start_on} through {last} already"):
+        clients("anselm").name_deputy(DeputyRequest(deputy="odile", reason=AWAY, start_on=last, end_on=last))
+    clients("anselm").end_deputy(named.id)
+    clients("anselm").name_deputy(DeputyRequest(deputy="odile", reason=AWAY, start_on=last, end_on=last))
 
 
 def test_what_is_due_for_the_person_is_due_for_the_deputy_too(clients: As) -> None:

@@ -152,6 +152,14 @@ def test_it_is_written_and_checked_on_the_command_line(look: Run, tmp_path: Path
     bad = look("evidence", "check", pack, "--key", key, "--format", "json")
     assert bad.returncode == 1
     assert json.loads(bad.stdout)["faults"] == ["register.csv was changed"]
+    with zipfile.ZipFile(pack, "w") as bundle:
+        for name, held in {**{f"evidence/{name}": held for name, held in files.items()}, "more.txt": b"x"}.items():
+            bundle.writestr(name, held)
+    stray = look("evidence", "check", pack, "--key", key, "--format", "json")
+    assert json.loads(stray.stdout)["faults"] == ["more.txt lies outside the evidence pack's folder"]
+    with zipfile.ZipFile(pack) as bundle:
+        bundle.extractall(tmp_path / "unpacked")
+    assert look("evidence", "check", tmp_path / "unpacked", "--key", key).returncode == 0
     pack.write_bytes(b"no zip")
     assert look("evidence", "check", pack).returncode == 4
     assert data(look("exception", "list", "--format", "json", by="odile"))

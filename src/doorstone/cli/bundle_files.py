@@ -5,10 +5,13 @@ from __future__ import annotations
 import stat
 import zipfile
 import zlib
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 
 from doorstone.cli.output import BAD_INPUT, fail
 
+MANIFEST = "manifest.json"
 MOST_BYTES = 256 * 2**20
 
 
@@ -29,13 +32,13 @@ def bundle_files(path: Path, what: str) -> tuple[dict[str, bytes], list[str]]:
                     f"{path} holds more than {MOST_BYTES // 2**20} MiB",
                     f"No {what} is so large; do not unpack it",
                 )
-            tops = {entry.filename.partition("/")[0] for entry in bundle.infolist()}
+            top = _top([entry.filename for entry in bundle.infolist()])
             for entry in bundle.infolist():
-                name = entry.filename.partition("/")[2]
+                first, _, name = entry.filename.partition("/")
                 mode = entry.external_attr >> 16
                 if entry.is_dir():
                     continue
-                if not name or len(tops) > 1 or ".." in Path(name).parts or name.startswith("/"):
+                if not name or first != top or ".." in Path(name).parts or name.startswith("/"):
                     faults.append(f"{entry.filename} lies outside the {what}'s folder")
                 elif name in files:
                     faults.append(f"{name} stands twice")
@@ -53,6 +56,13 @@ def bundle_files(path: Path, what: str) -> tuple[dict[str, bytes], list[str]]:
     return files, faults
 
 
+def _top(names: Sequence[str]) -> str:
+    """The folder of the bundle: the one with a manifest, else the one with the most files."""
+    manifests = [name.partition("/")[0] for name in names if name.partition("/")[2] == MANIFEST]
+    tops = Counter(name.partition("/")[0] for name in names if "/" in name)
+    return max(manifests or tops, key=lambda top: tops[top], default="")
+
+
 def _read(bundle: zipfile.ZipFile, entry: zipfile.ZipInfo) -> bytes:
     """The bytes of an entry; none if they are damaged, which its digest then tells."""
     try:
@@ -62,6 +72,8 @@ def _read(bundle: zipfile.ZipFile, entry: zipfile.ZipInfo) -> bytes:
 
 
 def _folder_files(path: Path, what: str) -> tuple[dict[str, bytes], list[str]]:
+    if not (path / MANIFEST).exists() and len(inside := sorted(path.glob(f"*/{MANIFEST}"))) == 1:
+        path = inside[0].parent  # unpacked into a folder of its own
     files: dict[str, bytes] = {}
     faults: list[str] = []
     size = 0

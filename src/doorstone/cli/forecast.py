@@ -221,7 +221,7 @@ def _pairs(option: str, words: list[str] | None) -> dict[str, str]:
 @reports_errors
 def budget(
     context: typer.Context,
-    budgets: Annotated[list[str], typer.Argument(metavar="BUDGET...", help="Amounts of money, side by side.")],
+    budgets: Annotated[list[str], typer.Argument(metavar="BUDGET", help="Amounts of money, side by side.")],
     platform: PlatformOption = "",
     page: Annotated[
         Path | None, typer.Option("--page", dir_okay=False, help="Write it as an HTML page to print.")

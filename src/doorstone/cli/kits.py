@@ -109,7 +109,7 @@ def _waived(words: list[str] | None) -> dict[str, str]:
     return found
 
 
-DevicesArgument = Annotated[list[str] | None, typer.Argument(metavar="DEVICE...", help="Device ids.")]
+DevicesArgument = Annotated[list[str] | None, typer.Argument(metavar="DEVICE", help="Device ids.")]
 WaiveOption = Annotated[
     list[str] | None, typer.Option("--waive", help="GATE=REASON, where a warning does not matter; repeat for more.")
 ]

@@ -128,7 +128,7 @@ def _check_here(file: Path | None, data: Path | None, kept: str) -> LedgerCheckR
 @reports_errors
 def make_evidence(
     context: typer.Context,
-    devices: Annotated[list[str] | None, typer.Argument(metavar="DEVICE...", help="Device ids.")] = None,
+    devices: Annotated[list[str] | None, typer.Argument(metavar="DEVICE", help="Device ids.")] = None,
     selection: Annotated[str, typer.Option(help="The devices of a saved selection.")] = "",
     site: Annotated[str, typer.Option(help="Every device at this site.")] = "",
     exception: Annotated[str, typer.Option(help="One exception, with its devices.")] = "",

@@ -181,7 +181,7 @@ def withdraw(
 def plan(
     context: typer.Context,
     device: Annotated[
-        list[str] | None, typer.Argument(metavar="DEVICE...", help="Devices of the batch; or choose them by options.")
+        list[str] | None, typer.Argument(metavar="DEVICE", help="Devices of the batch; or choose them by options.")
     ] = None,
     platform: PlatformOption = "",
     release: ReleaseOption = "",

@@ -177,5 +177,14 @@ def _plain(row: Mapping[str, Any], fields: Mapping[str, FactSpec]) -> dict[str, 
         if value in (None, "") or (isinstance(value, str) and not value.strip()):
             continue
         of_set = fields[name].type is FactType.SET and isinstance(value, str)
-        made[name] = [word.strip() for word in value.split(";") if word.strip()] if of_set else value
+        one = _word(value, fields[name])
+        made[name] = [word.strip() for word in value.split(";") if word.strip()] if of_set else one
     return made
+
+
+def _word(value: Any, field: FactSpec) -> Any:
+    """One of the words that a field takes, whatever its case, its spaces and dashes; any other value as it is."""
+    if not (field.choices and isinstance(value, str)):
+        return value
+    plain = "-".join(value.replace("_", " ").replace("-", " ").casefold().split())
+    return next((word for word in field.choices if word.casefold() == plain), value)

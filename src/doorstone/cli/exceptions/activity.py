@@ -79,7 +79,7 @@ def attach(
 @reports_errors
 def transfer(
     context: typer.Context,
-    names: Annotated[list[str], typer.Argument(metavar="EXCEPTION...", help="Exception ids, such as EX-0001.")],
+    names: Annotated[list[str], typer.Argument(metavar="EXCEPTION", help="Exception ids, such as EX-0001.")],
     owner: Annotated[str, typer.Argument(help="Who is to answer for them.")],
     note: Annotated[str, typer.Option(help="Why, in a sentence.")] = "",
     form: FormOption = OutputFormat.TABLE,

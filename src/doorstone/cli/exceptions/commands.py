@@ -39,7 +39,7 @@ from doorstone.client import Client
 
 app = typer.Typer(no_args_is_help=True)
 NameArgument = Annotated[str, typer.Argument(metavar="EXCEPTION", help="Exception id, such as EX-0001.")]
-NamesArgument = Annotated[list[str], typer.Argument(metavar="EXCEPTION...", help="Exception ids, such as EX-0001.")]
+NamesArgument = Annotated[list[str], typer.Argument(metavar="EXCEPTION", help="Exception ids, such as EX-0001.")]
 NoteOption = Annotated[str, typer.Option(help="Why, in a sentence.")]
 StartsOption = Annotated[
     datetime | None, typer.Option(formats=["%Y-%m-%d"], help="First day it is in force; a request's is today.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from dataclasses import dataclass
 from datetime import date
 
@@ -59,6 +60,7 @@ def name_deputy(context: Context, actor: Actor, asked: Deputy, reason: str) -> D
             row = store.get(db, name)
             if row is None or not row.active:
                 raise BadInputError(f"There is no active account named `{name}`", "See them with 'person list'")
+        _check_alone(db, asked)
         values = {
             "person": asked.person,
             "deputy": asked.deputy,
@@ -71,6 +73,16 @@ def name_deputy(context: Context, actor: Actor, asked: Deputy, reason: str) -> D
         name = id_of("DP", store.add_deputy(db, values))
         record(context, db, actor, "deputy named", "deputy", name, values, creates=True)
     return _get(context, name)
+
+
+def _check_alone(db: sqlite3.Connection, asked: Deputy) -> None:
+    """Raises `RefusedError` if the deputy acts for the person on any of these days already."""
+    first, last = asked.start.isoformat(), asked.end.isoformat()
+    for row in store.deputies(db):
+        same = (row.person, row.deputy) == (asked.person, asked.deputy) and row.ended_at is None
+        if same and row.start_on <= last and row.end_on >= first:
+            words = f"{row.deputy} acts for {row.person} from {row.start_on} through {row.end_on} already"
+            raise RefusedError(words, f"Name other days, or end {id_of('DP', row.id)} first")
 
 
 def end_deputy(context: Context, actor: Actor, name: str) -> DeputyView:

@@ -128,6 +128,8 @@ class BulkAssessment:
             for r, names in zip(self._requirements, self._names, strict=True)
         ]
         self._assessments: dict[tuple[int, ...], Assessment] = {}
+        self._codes: list[list[int]] = []
+        self._looked_at = 0
 
     def sort(self) -> SortedProfile:
         """Every row of the table as it is sorted."""
@@ -145,7 +147,10 @@ class BulkAssessment:
     def outcome(self, number: int) -> tuple[int, ...]:
         """The number of a profile's finding on each requirement: equal numbers give equal answers, fixed or not."""
         place = self._table.place[number]
-        return tuple([self._classes(at).of[place] for at in range(len(self._requirements))])
+        if self._looked_at != len(self._table.rows):
+            self._codes = [self._classes(at).of for at in range(len(self._requirements))]
+            self._looked_at = len(self._table.rows)
+        return tuple([codes[place] for codes in self._codes])
 
     def _classes(self, at: int) -> Classes:
         """The rows as one requirement can tell them apart, each class with its finding."""

@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
+import msgspec
+
 
 class ProfileRow(NamedTuple):
     """A profile in use: how many devices have it, of which model, running which release."""
@@ -76,7 +78,7 @@ def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
     rows = db.execute(
         "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(list(profiles)),)
     )
-    return {row["id"]: json.loads(row["content"]) for row in rows}
+    return {row["id"]: msgspec.json.decode(row["content"]) for row in rows}
 
 
 class ProfilePlace(NamedTuple):

@@ -61,9 +61,8 @@ def test_readings_become_shared_contents(tmp_path: Path) -> None:
         ]
         assert history[1].unread == {"tpm.state": "no right"}
         held = device_store.records(db, ["d1", "d2"])
-        bodies = reading_contents.bodies(
-            db, {n for row in held.values() for _, _, n in json.loads(row.current_contents)}
-        )
+        numbers = {n for row in held.values() for _, _, n in json.loads(row.current_contents)}
+        bodies = reading_contents.bodies(db, reading_contents.rows(db, numbers))
         told = {
             name: [(source, at, bodies[n]) for source, at, n in json.loads(row.current_contents)]
             for name, row in held.items()

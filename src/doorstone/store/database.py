@@ -23,6 +23,8 @@ from doorstone.store.vault import Vault
 
 SEALED_SINCE, CHANGES_SINCE, VALUES_SINCE = 3, 11, 14
 CACHE_KIB = 4 * 1024
+LARGEST_WAL = 8 * 2**20
+"""Bytes to which the write-ahead log is cut once all of it is in the records."""
 LEDGER_HEAD = "ledger.head"
 
 
@@ -113,6 +115,7 @@ class Database:
             connection.execute("PRAGMA foreign_keys = ON")
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
             connection.execute("PRAGMA wal_autocheckpoint = 16000")
+            connection.execute(f"PRAGMA journal_size_limit = {LARGEST_WAL}")
             connection.create_function("seal", 2, self._seal, deterministic=True)
             connection.create_function("sealed", 1, self._seal_of, deterministic=True)
             connection.create_function("noted", 3, self._note)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import dataclass
 
+from doorstone.store.readings.quiet import count_before, first_day
+
 
 @dataclass(frozen=True, slots=True)
 class Sizes:
@@ -31,7 +33,7 @@ def sizes(db: sqlite3.Connection) -> Sizes:
         devices=one("SELECT COUNT(*) FROM devices"),
         in_service=one("SELECT COUNT(*) FROM devices WHERE life = 'in-service'"),
         classes=one("SELECT COUNT(*) FROM profiles WHERE devices > 0"),
-        readings=one("SELECT COUNT(*) FROM readings"),
+        readings=one("SELECT (SELECT COUNT(*) FROM readings) + (SELECT COUNT(*) FROM quiet_readings)"),
         contents=one("SELECT COUNT(*) FROM reading_contents"),
         values=one("SELECT COUNT(*) FROM fact_values"),
         entries=one("SELECT MAX(seq) FROM ledger"),
@@ -41,13 +43,14 @@ def sizes(db: sqlite3.Connection) -> Sizes:
 def oldest_reading(db: sqlite3.Connection) -> str | None:
     """When the oldest reading that is kept was taken."""
     found: str | None = db.execute("SELECT MIN(taken_at) FROM readings").fetchone()[0]
-    return found
+    quiet = first_day(db)
+    return min((at for at in (found, quiet) if at), default=None)
 
 
 def old_readings(db: sqlite3.Connection, changed_before: str, unchanged_before: str) -> int:
     """Readings taken before these days, by whether they moved an answer."""
     query = "SELECT COUNT(*) FROM readings WHERE taken_at < CASE WHEN changed THEN ? ELSE ? END"
-    return int(db.execute(query, (changed_before, unchanged_before)).fetchone()[0])
+    return int(db.execute(query, (changed_before, unchanged_before)).fetchone()[0]) + count_before(db, unchanged_before)
 
 
 def waiting_deliveries(db: sqlite3.Connection) -> tuple[int, str | None]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import random
 from datetime import date, timedelta
 from typing import Any
 
-from doorstone.core.readings.history import PastReading, Retention, forgotten
+from doorstone.core.readings.history import PastReading, Retention, thinned
 from doorstone.store.devices import devices as device_store
 from doorstone.work.context.context import Context
+from doorstone.work.operations.doctor import look_over
 from doorstone.work.readings.history import thin_history
 from tests.asking import granted, line, on, read
 from tests.build import CHIPLESS, GOOD
@@ -19,24 +21,43 @@ def past(day: str, source: str = "collector", *, changed: bool = False) -> PastR
     return PastReading(source, f"2027-01-{day}T08:00:00", 1, changed)
 
 
-def days(found: list[PastReading]) -> list[str]:
-    return sorted(one.taken_at[8:10] for one in found)
+def forgotten(held: list[PastReading], current: list[tuple[str, str]], decided: list[str], of: Retention) -> list[str]:
+    return sorted(one.taken_at[8:10] for one in thinned(held, current, decided, of, TODAY).forget)
 
 
 def test_a_reading_goes_after_its_days_and_not_on_the_last_of_them() -> None:
     held = [past("01"), past("02", changed=True), past("08"), past("09"), past("18")]
-    assert days(forgotten(held, [], [], Retention(15, 10), TODAY)) == ["01", "02"]
-    assert days(forgotten(held, [], [], Retention(16, 10), TODAY)) == ["01"]
-    assert days(forgotten(held, [], [], Retention(16, 9), TODAY)) == ["01", "08"]
+    assert forgotten(held, [], [], Retention(15, 10)) == ["01", "02"]
+    assert forgotten(held, [], [], Retention(16, 10)) == ["01"]
+    assert forgotten(held, [], [], Retention(16, 9)) == ["01", "08"]
 
 
 def test_what_is_current_and_the_last_of_each_source_before_a_decision_stay() -> None:
     held = [past("01"), past("02"), past("03"), past("02", "file"), past("04", "file")]
     kept_for = ["2027-01-02T09:00:00"]
-    assert days(forgotten(held, [("collector", "2027-01-03T08:00:00")], kept_for, Retention(1, 1), TODAY)) == [
-        "01",
-        "04",
+    assert forgotten(held, [("collector", "2027-01-03T08:00:00")], kept_for, Retention(1, 1)) == ["01", "04"]
+
+
+def test_what_moved_no_answer_becomes_quiet_beside_the_last_that_did() -> None:
+    held = [
+        PastReading("collector", "2027-01-08T08:00:00", 70, changed=False),  # nothing before it to be told apart from
+        PastReading("collector", "2027-01-09T08:00:00", 71, changed=True),
+        PastReading("collector", "2027-01-10T08:00:00", 72, changed=False),
+        PastReading("file", "2027-01-11T08:00:00", 73, changed=True),
+        PastReading("collector", "2027-01-12T08:00:00", 71, changed=False, quiet=True),
+        PastReading("collector", "2027-01-13T08:00:00", 74, changed=False),
+        PastReading("collector", "2027-01-14T08:00:00", 75, changed=False),  # an approval rests on it
+        PastReading("collector", "2027-01-15T08:00:00", 76, changed=False),  # current
     ]
+    found = thinned(held, [("collector", "2027-01-15T08:00:00")], ["2027-01-14T09:00:00"], Retention(365, 30), TODAY)
+    assert found.forget == ()
+    assert [(one.content, base) for one, base in found.quieten] == [(72, 71), (74, 71)]
+    never = [PastReading("file", f"2027-01-{day}T08:00:00", int(day), changed=False) for day in ("12", "11", "13")]
+    assert [(one.content, base) for one, base in thinned(never, [], [], Retention(365, 30), TODAY).quieten] == [
+        (12, 11), (13, 11),
+    ]  # fmt: skip
+    later = thinned(held, [], [], Retention(365, 5), date(2027, 1, 18))
+    assert [one.taken_at[8:10] for one in later.forget] == ["08", "10", "12"]
 
 
 def readings_of(context: Context, device: str) -> list[str]:
@@ -69,3 +90,52 @@ def test_a_year_of_daily_readings_is_thinned_and_the_device_stays_what_it_is(con
     last = on(context, "2028-03-10")
     thin_history(last)
     assert readings_of(last, "d1") == ["2027-01-17"]
+
+
+def test_a_quiet_reading_says_what_it_said_in_full(context: Context) -> None:
+    chance = random.Random(7)
+    for ago in range(20, 0, -1):
+        at = (TODAY - timedelta(days=ago)).isoformat()
+        facts = {**GOOD, "disk.free_gib": chance.randrange(20, 25), "os.pending_updates": chance.randrange(3)}
+        if ago == 12:
+            facts["tpm.state"] = "off"  # it moves answers, and back
+        if ago == 9:
+            del facts["os.pending_updates"]  # other facts: it cannot be told apart from one before
+        for device in ("d1", "d2"):
+            read(context, line(device, facts, at=f"{at}T0{chance.randrange(10)}:10:0{chance.randrange(10)}"))
+        read(context, line("d1", {"disk.free_gib": 5 + ago}, at=f"{at}T12:00:00", source="file", texts=["No chip."]))
+    with context.database.read() as db:
+        before = {device: device_store.readings(db, device, 100) for device in ("d1", "d2")}
+        records = device_store.records(db, ["d1", "d2"])
+    assert [len(held) for held in before.values()] == [40, 20]
+    assert thin_history(context) == 0
+    with context.database.read() as db:
+        assert {device: device_store.readings(db, device, 100) for device in ("d1", "d2")} == before
+        assert device_store.records(db, ["d1", "d2"]) == records
+        full = db.execute("SELECT COUNT(*) FROM readings").fetchone()[0]
+        small = db.execute("SELECT COUNT(*) FROM quiet_readings").fetchone()[0]
+        assert db.execute("PRAGMA foreign_key_check").fetchall() == []
+    assert (full + small, small > 40) == (60, True)
+    assert look_over(context).vitals.readings == 60
+    read(context, line("d1", GOOD, at=before["d1"][0].taken_at, source="file"))  # the same reading comes again
+    assert thin_history(context) == 0
+    later = on(context, "2027-06-18")
+    assert thin_history(later) > 40
+    with context.database.read() as db:
+        assert db.execute("SELECT COUNT(*) FROM quiet_readings").fetchone()[0] == 0
+        last = device_store.readings(db, "d2", 100)
+    assert last == [one for one in before["d2"] if one in last]
+
+
+def test_no_number_of_a_content_is_given_out_twice(context: Context) -> None:
+    """Caches hold contents by their number."""
+    read(context, line("d1", GOOD, at="2027-01-10T08:00:00"))
+    read(context, line("d1", {**GOOD, "disk.free_gib": 31}, at="2027-01-11T08:00:00"))  # the newest content
+    read(context, line("d1", GOOD, at="2027-01-12T08:00:00"))  # the first content again
+    with context.database.read() as db:
+        newest = db.execute("SELECT MAX(id) FROM reading_contents").fetchone()[0]
+    thin_history(context)
+    read(context, line("d1", {**GOOD, "disk.free_gib": 77}, at="2027-01-13T08:00:00"))
+    with context.database.read() as db:
+        assert db.execute("SELECT MAX(id) FROM reading_contents").fetchone()[0] == newest + 1
+        assert device_store.readings(db, "d1")[0].facts["disk.free_gib"] == 77

@@ -14,7 +14,8 @@ from typing import Any, NamedTuple
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
 from doorstone.store.ledger_changes import DEVICE_SEAL
-from doorstone.store.readings import contents
+from doorstone.store.readings import contents, quiet
+from doorstone.store.readings.contents import Content
 
 
 @dataclass(frozen=True, slots=True)
@@ -401,10 +402,17 @@ def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[Readi
         "SELECT source, taken_at, content FROM readings WHERE device = ? ORDER BY taken_at DESC, source DESC LIMIT ?",
         (device, limit),
     ).fetchall()
-    bodies = contents.bodies(db, {row["content"] for row in rows})
+    every = {(row["taken_at"], row["source"]): row["content"] for row in rows}
+    held: dict[Any, Content] = dict(contents.rows(db, every.values()))
+    past = quiet.of_devices(db, [device])
+    for one, content in zip(past, quiet.contents_of(db, past), strict=True):
+        if (key := (one.taken_at, one.source)) not in every:
+            every[key], held[key] = key, content
+    last = sorted(every, reverse=True)[:limit]
+    bodies = contents.bodies(db, {every[key]: held[every[key]] for key in last})
     found = []
-    for source, taken_at, content in rows:
-        body = bodies[content]
+    for taken_at, source in last:
+        body = bodies[every[taken_at, source]]
         parts = [body.get("facts", {}), body.get("verdicts", {}), body.get("unread", {}), body.get("texts", [])]
         found.append(ReadingRow(device, source, taken_at, *parts))
     return found

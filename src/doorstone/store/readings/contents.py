@@ -120,12 +120,11 @@ def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
     return {row[0]: Content(row[1], row[2], row[3]) for row in found}
 
 
-def bodies(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, dict[str, Any]]:
-    """Number -> facts, and what is no fact, with only the parts that are not empty."""
-    held = rows(db, numbers)
+def bodies(db: sqlite3.Connection, held: Mapping[Any, Content]) -> dict[Any, dict[str, Any]]:
+    """For each content its facts, and what is no fact, with only the parts that are not empty."""
     known = values.by_number(db, {number for content in held.values() for number in numbers_in(content.codes)})
     shapes = {shape: shape_facts(db, shape) for shape in {content.shape for content in held.values()}}
-    found: dict[int, dict[str, Any]] = {}
+    found: dict[Any, dict[str, Any]] = {}
     for number, content in held.items():
         body = json.loads(content.more) if content.more else {}
         facts = [json.loads(known[one]) for one in numbers_in(content.codes)]

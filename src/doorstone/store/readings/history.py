@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 
 from doorstone.core.readings.history import PastReading
+from doorstone.store.readings import quiet
+from doorstone.store.readings.quiet import ToQuieten
 
 
 def next_devices(db: sqlite3.Connection, many: int) -> list[str]:
@@ -22,7 +24,7 @@ def keep_turn(db: sqlite3.Connection, device: str) -> None:
 
 
 def readings(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[PastReading]]:
-    """Device -> its readings."""
+    """Device -> its readings, quiet ones too, by time."""
     rows = db.execute(
         "SELECT r.device, r.source, r.taken_at, r.content, r.changed FROM json_each(?) AS j"
         " CROSS JOIN readings AS r ON r.device = j.value",
@@ -31,6 +33,8 @@ def readings(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[P
     found: dict[str, list[PastReading]] = {}
     for device, source, taken_at, content, changed in rows:
         found.setdefault(device, []).append(PastReading(source, taken_at, content, bool(changed)))
+    for one in quiet.of_devices(db, devices):
+        found.setdefault(one.device, []).append(PastReading(one.source, one.taken_at, one.base, False, quiet=True))
     return found
 
 
@@ -54,12 +58,25 @@ def decided_at(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list
 
 def forget(db: sqlite3.Connection, found: Mapping[str, Iterable[PastReading]]) -> int:
     """Forget readings of devices, and their contents where nothing else holds these. Returns how many readings."""
-    keys = [(device, one.source, one.taken_at) for device, held in found.items() for one in held]
+    every = [(device, one) for device, held in found.items() for one in held]
+    quiet.forget(db, [(device, one.source, one.taken_at) for device, one in every if one.quiet])
+    _drop(db, [(device, one.source, one.taken_at, one.content) for device, one in every if not one.quiet])
+    return len(every)
+
+
+def quieten(db: sqlite3.Connection, readings: Sequence[ToQuieten]) -> None:
+    """Keep readings as quiet ones only, where their base says nearly the same."""
+    _drop(db, [(one.device, one.source, one.taken_at, one.content) for one in quiet.quieten(db, readings)])
+
+
+def _drop(db: sqlite3.Connection, readings: Sequence[tuple[str, str, str, int]]) -> None:
+    """Drop readings, and their contents where nothing else holds these."""
+    keys = [key[:3] for key in readings]
     db.executemany("DELETE FROM readings WHERE device = ? AND source = ? AND taken_at = ?", keys)
-    contents = sorted({one.content for held in found.values() for one in held})
+    contents = sorted({content for _, _, _, content in readings})
     db.execute(
         "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0"
+        " AND id < (SELECT MAX(id) FROM reading_contents)"  # no number is given out twice: caches hold contents by it
         " AND NOT EXISTS (SELECT 1 FROM readings AS r WHERE r.content = reading_contents.id)",
         (json.dumps(contents),),
     )
-    return len(keys)

@@ -1,10 +1,14 @@
-"""History that ends: readings that nothing rests on are forgotten once they are old, a few devices at a time."""
+"""History that ends: readings that nothing rests on become quiet, and are forgotten once they are old.
+
+A few devices at a time, in turn.
+"""
 
 from __future__ import annotations
 
-from doorstone.core.readings.history import forgotten
+from doorstone.core.readings.history import PastReading, thinned
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import history as store
+from doorstone.store.readings.quiet import ToQuieten
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.contents import current_contents
 
@@ -18,11 +22,13 @@ def thin_history(context: Context, many: int = DEVICES) -> int:
     with context.database.write() as db:
         records = device_store.records(db, devices)
         readings, decided = store.readings(db, devices), store.decided_at(db, devices)
-        found = {}
+        forget: dict[str, tuple[PastReading, ...]] = {}
+        quieten = []
         for device, held in readings.items():
             current = {(source, at) for source, at, _ in current_contents(records[device])}
-            past = forgotten(held, current, decided.get(device, ()), context.policy.retention, context.today())
-            if past:
-                found[device] = past
+            found = thinned(held, current, decided.get(device, ()), context.policy.retention, context.today())
+            forget[device] = found.forget
+            quieten += [ToQuieten(device, one.source, one.taken_at, one.content, base) for one, base in found.quieten]
         store.keep_turn(db, devices[-1] if len(devices) == many else "")
-        return store.forget(db, found)
+        store.quieten(db, quieten)
+        return store.forget(db, forget)

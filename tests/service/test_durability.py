@@ -320,6 +320,10 @@ def test_a_backup_is_made_while_the_service_works_and_comes_back_whole(service: 
     assert (again.returncode, "is there already" in " ".join(again.stderr.split())) == (3, True)
     onto = doorstone(("restore", file, "--data", service.data), {})
     assert (onto.returncode, "is not empty" in " ".join(onto.stderr.split())) == (3, True)
+    tried = doorstone(("restore", file, "--data", tmp_path / "back", "--dry-run"), {})
+    assert (tried.returncode, "Nothing was changed" in " ".join(tried.stderr.split())) == (0, True), tried.stderr
+    assert doorstone(("backup", tmp_path / "b", "-n", "--data", service.data), {}).returncode == 0
+    assert sorted(one.name for one in tmp_path.iterdir() if one.name in ("b", "back")) == []
     back = doorstone(("restore", file, "--data", tmp_path / "back"), {})
     assert back.returncode == 0, back.stderr
     context = opened(tmp_path / "back", existing=True)

@@ -12145,7 +12145,10 @@ export interface operations {
     };
     cancel_import: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Make every check and answer what would happen; keep nothing */
+                dry_run?: boolean;
+            };
             header?: {
                 /** @description The person whose deputy calls; it says so for ever */
                 "Doorstone-In-Place-Of"?: string;

@@ -44,6 +44,7 @@ WRITING: Mapping[str, str] = {
     "task": "settle give",
     "device": "import change set-aside retire replace wiped return",
     "dispute": "settle import",
+    "reading": "cancel",
     "sorting": "decide withdraw match new-requirement",
     "fix": "record import",
     "selection": "save delete",

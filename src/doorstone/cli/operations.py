@@ -12,32 +12,41 @@ from doorstone.cli.connection import client
 from doorstone.cli.output import BAD_INPUT, FAILED, REFUSED, FormOption, OutputFormat, fail, reports_errors, say, show
 
 T = TypeVar("T")
+DryOption = Annotated[
+    bool, typer.Option("--dry-run", "-n", help="Make every check and say what would happen; change nothing.")
+]
 DataOption = Annotated[Path, typer.Option(help="Folder of the records.")]
 
 
 def backup(
     into: Annotated[Path, typer.Argument(help="File to write; it must not be there yet.", dir_okay=False)],
     data: DataOption = Path("doorstone-data"),
+    dry: DryOption = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Write a backup of a data folder, with every key, also while a service works there; it is checked once written."""
     from doorstone.work.operations import backup as work
 
-    made = _plainly(lambda: work.make_backup(data, into))
+    made = _plainly(lambda: work.make_backup(data, into, dry=dry))
     show(form, _as_data(made), ["file", "sha256"], [[name, digest] for name, digest in made.files.items()])
-    say(f"Written to {into}: {made.entries} entries. Note the head elsewhere: {made.head or 'none'}")
+    done = "It would hold and be written to" if dry else "Written to"
+    say(f"{done} {into}: {made.entries} entries. Note the head elsewhere: {made.head or 'none'}")
 
 
 def restore(
     file: Annotated[Path, typer.Argument(help="A backup.", exists=True, dir_okay=False)],
     data: DataOption = Path("doorstone-data"),
+    dry: DryOption = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Make a data folder of a backup. It must be empty or not there; nothing is written over."""
     from doorstone.work.operations import backup as work
 
-    found = _plainly(lambda: work.restore_backup(file, data))
+    found = _plainly(lambda: work.restore_backup(file, data, dry=dry))
     show(form, _as_data(found), ["file", "sha256"], [[name, digest] for name, digest in found.files.items()])
+    if dry:
+        say(f"It holds: {found.entries} entries would be restored into {data}. Nothing was changed.")
+        return
     say(f"Restored into {data}: {found.entries} entries. Start it: [bold]doorstone serve --data {data}[/]")
 
 

@@ -72,7 +72,7 @@ def page_alone(text: str, style: str) -> Answer:
 
 DEPUTY_HEADER = "Doorstone-In-Place-Of"
 """Names the person in whose place the caller acts."""
-NOT_REHEARSED = frozenset({"sign_out", "cancel_import"})
+NOT_REHEARSED = frozenset({"sign_out"})
 DRY_IMPORTS = frozenset({"import_readings", "begin_import"})
 
 Handler = Callable[[Call[Any, Any]], Answer | BaseModel]

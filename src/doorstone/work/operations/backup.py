@@ -39,8 +39,11 @@ class Backup:
     head: str
 
 
-def make_backup(data: Path, into: Path) -> Backup:
-    """Write a backup of a data folder, also while a service works there. Raises `BadInputError`, `DamagedError`."""
+def make_backup(data: Path, into: Path, *, dry: bool = False) -> Backup:
+    """Write a backup of a data folder, also while a service works there; `dry` makes and checks it, and keeps nothing.
+
+    Raises `BadInputError`, `RefusedError`, `DamagedError`.
+    """
     if not (data / RECORDS).exists():
         raise BadInputError(f"There are no records in {data}", "Name the folder that holds doorstone.db")
     if into.exists():
@@ -61,7 +64,8 @@ def make_backup(data: Path, into: Path) -> Backup:
         part = folder / "backup.part"
         _write_tar(part, folder, backup)
         _read_manifest(part)  # and every digest in it
-        part.replace(into)
+        if not dry:
+            part.replace(into)
     return backup
 
 
@@ -138,15 +142,23 @@ def _read_manifest(path: Path, into: Path | None = None) -> Backup:
     return backup
 
 
-def restore_backup(path: Path, data: Path) -> Backup:
-    """Make a data folder of a backup. The ledger says that it was restored, and from which head.
+def _nearest(folder: Path) -> Path:
+    """The folder, or the nearest above it that is there."""
+    return next(one for one in (folder, *folder.parents) if one.is_dir())
+
+
+def restore_backup(path: Path, data: Path, *, dry: bool = False) -> Backup:
+    """Make a data folder of a backup; `dry` makes it beside, checks it and throws it away.
+
+    The ledger says that it was restored, and from which head.
 
     Raises `RefusedError` unless the folder is empty or not there, `BadInputError`, `DamagedError`.
     """
     if data.exists() and any(data.iterdir()):
         raise RefusedError(f"{data} is not empty", "Restore into a new folder; move the old one aside first")
-    data.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(prefix=f"{data.name}.restoring-", dir=data.absolute().parent) as scratch:
+    if not dry:
+        data.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix=f"{data.name}.restoring-", dir=_nearest(data.absolute().parent)) as scratch:
         folder = Path(scratch) / "data"
         folder.mkdir(mode=0o700)
         backup = _read_manifest(path, folder)
@@ -160,7 +172,8 @@ def restore_backup(path: Path, data: Path) -> Backup:
                 record(context, db, local, "records restored", "backup", path.name, body)
         finally:
             database.close()
-        if data.exists():
-            data.rmdir()
-        folder.replace(data)
+        if not dry:
+            if data.exists():
+                data.rmdir()
+            folder.replace(data)
     return backup

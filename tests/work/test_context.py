@@ -15,7 +15,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.write_priority import GIVE_WAY, WritePriority
 from doorstone.work.devices import selections
 from doorstone.work.devices import views as devices
-from doorstone.work.exceptions import decisions
+from doorstone.work.exceptions import activity, decisions
 from doorstone.work.forecast import forecasts
 from doorstone.work.people import people
 from doorstone.work.snapshot.snapshot import snapshot
@@ -216,12 +216,13 @@ def test_what_stands_follows_every_write_that_bears_on_it_and_no_other(context: 
     platform = snapshot(context).sheets["tarn"].platform
 
     def standing() -> object:
-        return snapshot(context).in_force_by_device(platform)
+        return snapshot(context).in_force_by_device()
 
     granted(context, "d1")
     first = standing()
     assert list(snapshot(context).excepted(platform, "9.1")) == ["d1"]
     selections.save_selection(context, PETRA, "floored", "tarn", "", DeviceFilter(state="floored"))
+    activity.comment(context, PETRA, "EX-0001", "Seen.")
     assert standing() is first  # nothing that bears on exceptions
     read(context, line("d1", {**CHIPLESS, "os.release": "9.1", "tpm.version": "1.3"}, "2027-01-17T08:00:00"))
     assert snapshot(context).excepted(platform, "9.1") == {}  # another chip: a second look is needed

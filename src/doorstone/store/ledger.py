@@ -85,6 +85,12 @@ def last_on(db: sqlite3.Connection, kinds: Iterable[str]) -> int:
     return int(found[0] or 0)
 
 
+def spoken_of(db: sqlite3.Connection, kind: str, after: int) -> list[str]:
+    """The objects of a kind that entries numbered above `after` are on."""
+    rows = db.execute("SELECT DISTINCT object FROM ledger WHERE kind = ? AND seq > ?", (kind, after))
+    return [row["object"] for row in rows]
+
+
 def last_seq(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT COALESCE(MAX(seq), 0) FROM ledger").fetchone()[0])
 

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
+from doorstone.store.devices import excepted_changes
 from doorstone.store.ledger_changes import DEVICE_SEAL
 from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.contents import Content
@@ -136,6 +137,7 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
+    excepted_changes.note(db, [record[0] for record in changed])
     return {record[0] for part in (added, moved) for record in part}
 
 

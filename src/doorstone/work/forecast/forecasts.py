@@ -114,7 +114,7 @@ def _lacking(context: Context, platform: Platform) -> Mapping[str, int]:
             found = lacking_by_site(db, now, platform)
             return {site or "no site": devices for site, devices in found.items()}
 
-    held = now.in_force_by_device(platform)
+    held = now.in_force_by_device()
     rests_on = (context.stamp().devices, now.decisions_for(platform), platform, context.today(), held)
     return context.cached(("lacking", platform.id), rests_on, count)
 

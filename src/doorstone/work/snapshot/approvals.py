@@ -11,7 +11,7 @@ from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_w
 from doorstone.core.exceptions.life import ExceptionState, state_on
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.staleness import conditions_of, stale_reasons
+from doorstone.work.snapshot.staleness import conditions_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,4 +53,4 @@ def stale_devices(row: ExceptionRow, now: Snapshot) -> dict[str, list[str]]:
     """The devices whose findings, sorts, requirements or conditions changed since the approval; the others stand."""
     if row.state != ExceptionState.APPROVED:
         return {}
-    return stale_reasons(now, row.platform, row.release, row.requirements, row.conditions, row.shown)
+    return {device: list(because) for device, because in sorted(now.doubts(row.id).items())}

@@ -35,7 +35,7 @@ from doorstone.core.readings.source_content import ContentByTime, current_texts
 from doorstone.core.sorting.assessment import Decision, Scope, since_fixes
 from doorstone.store import sorting as decision_store
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices import disputes
+from doorstone.store.devices import disputes, excepted_changes
 from doorstone.store.devices import profiles as store
 from doorstone.store.devices.devices import Record
 from doorstone.store.readings import failure_messages
@@ -239,6 +239,7 @@ class Settler:
         for part in batches(devices, 1_000):
             held = device_store.records(self.db, part)
             device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in held.values()]))
+            excepted_changes.note(self.db, held)
 
     def ingest(self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True) -> Counts:
         """Take readings in and place their devices anew; `number` is the import that they come with.
@@ -308,6 +309,7 @@ class Settler:
         held = device_store.records(self.db, [device])
         rows = [without_older(self.db, self.known.contents, row, fact, before) for row in held.values()]
         device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in rows]))
+        excepted_changes.note(self.db, held)
 
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""

@@ -13,23 +13,24 @@ from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import left_alone
 from doorstone.core.devices.profiles import view_of
-from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, shown
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import Platform, target_release
-from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, findings_of, with_exceptions
+from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, findings_of
 from doorstone.core.sorting.counts import Sorted, sorted_as
 from doorstone.store import exceptions as exception_store
-from doorstone.store import ledger
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import excepted_changes
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow, Record
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
-from doorstone.work.context.ids import id_of
+from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import bounded
+from doorstone.work.snapshot.excepted_devices import ExceptedDevices, Looked, excepted_devices
 from doorstone.work.snapshot.override_results import FleetOverrideResults
 from doorstone.work.snapshot.settling import Settler, decisions_of, roll, settling_rules
 from doorstone.work.snapshot.sheets import Sheet, need_release
@@ -40,6 +41,7 @@ from doorstone.work.snapshot.standings import (
     assessments,
     count_devices,
     find_devices,
+    rules_day,
     standings,
 )
 
@@ -66,21 +68,17 @@ class Snapshot:
             self._by = settling_rules(context, db)
             self.sheets, self.specs = self._by.sheets, self._by.specs
             self._decisions = {name: decisions_of(context, db, name) for name in self.sheets}
-        self._exceptions: dict[str, ExceptionTerms] | None = None
         self._terms: dict[int, ExceptionTerms] = {}
         self._views: dict[str, View] = {}
         self._records: dict[str, Record] = {}
         self._experience: dict[str, FleetOverrideResults] = {}
-        self._excepted: dict[tuple[str, str], Mapping[str, frozenset[str]]] = {}
-        self._raised: dict[tuple[str, str, int], Mapping[str, Raised]] = {}
 
     def exception(self, name: str) -> ExceptionTerms:
-        """What an exception permits, with its devices. Raises `KeyError` for one that is not there."""
-        if self._exceptions is None:
-            with self.context.database.read() as db:
-                found = (terms(row) for row in exception_store.every_terms(db))
-                self._exceptions = {one.id: one for one in found}
-        return self._exceptions[name]
+        """What an exception permits; its devices are not listed. Raises `KeyError` for one that is not there."""
+        number = number_of("EX", name)
+        with self.context.database.read() as db:
+            self._read_terms(db, [number])
+        return self._terms[number]
 
     def device(self, device: str) -> DeviceRow:
         """Raises `MissingError`."""
@@ -115,19 +113,21 @@ class Snapshot:
         """
         wanted, found = tuple(sorted(requirements)), {}
         with self.context.database.read() as db:
-            last = ledger.last_on(db, BEAR_ON_EXCEPTIONS)
-            for device, record in device_store.records(db, devices).items():
+            records = device_store.records(db, devices)
+            noted, settler = excepted_changes.noted(db, records), Settler(self.context, db, by=self._by)
+            for device, record in records.items():
                 sheet = self.sheets.get(record.platform)
                 if sheet is None or not sheet.platform.has(release):
                     continue
                 platform, decisions = sheet.platform, self.decisions_for(sheet.platform)
+                day = rules_day(self.context, platform, release)
                 known: dict[Any, dict[str, Any]] = self.context.cached(
-                    ("shown", platform.id, release), (platform, decisions, self.today, last), dict
+                    ("shown", platform.id, release), (platform, decisions, day, self._by.matches), dict
                 )
-                case = (device, record.current_contents, wanted)
+                case = (device, record.current_contents, noted.get(device, 0), wanted)
                 mine = known.get(case)
                 if mine is None:
-                    view = self.view(device)
+                    view = settler.view(device, record)
                     mine = shown(findings_of(platform, release, view, decisions, device, wanted), view)
                     bounded(known)[case] = mine
                 found[device] = mine
@@ -203,50 +203,34 @@ class Snapshot:
 
     def excepted(self, platform: Platform, release: str) -> Mapping[str, frozenset[str]]:
         """Device -> the requirements that exceptions in force name at a release; approvals in doubt do not count."""
-        key = platform.id, release
-        if key not in self._excepted:
-            named = {
-                device: excepted(mine, platform, release, self.today)
-                for device, mine in self.in_force_by_device(platform).items()
-            }
-            self._excepted[key] = {device: names for device, names in named.items() if names}
-        return self._excepted[key]
+        with self.context.database.read():
+            return self._excepted_devices().named(platform, release)
 
-    def in_force_by_device(self, platform: Platform) -> Mapping[str, tuple[ExceptionTerms, ...]]:
-        """Device -> its exceptions that are in force and stand; the same ones until something is written on such."""
-        context, stamp = self.context, self.context.stamp()
-        with context.database.read() as db:
-            last = ledger.last_on(db, BEAR_ON_EXCEPTIONS)
-            depends_on = (last, stamp.readings, stamp.people, platform, self.today)
-
-            def make() -> Mapping[str, tuple[ExceptionTerms, ...]]:
-                every = self.held(exception_store.excepted_devices(db, platform.id))
-                return {
-                    device: tuple(e for e in mine if e.stands and e.in_force(self.today))
-                    for device, mine in every.items()
-                }
-
-            return context.cached(("in force", platform.id), depends_on, make)
+    def in_force_by_device(self) -> Mapping[str, tuple[ExceptionTerms, ...]]:
+        """Device -> its exceptions that are in force and stand; the same ones until one of them changes."""
+        return self._excepted_devices().in_force
 
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
         with self.context.database.read():
-            return self._raised_now(platform, release)
-
-    def _raised_now(self, platform: Platform, release: str) -> Mapping[str, Raised]:
-        """As the devices are in this transaction: a snapshot may be older than an import beside it."""
-        key = platform.id, release, self.context.stamp().devices
-        if key not in self._raised:
-            excepted, found = self.excepted(platform, release), {}
             of = standings(self.context, platform, release).of
-            for row in self.rows(excepted):
-                if row.profile is not None and row.platform == platform.id:
-                    plain = of[row.profile]
-                    state = with_exceptions(plain.state, plain.marks, excepted[row.id])
-                    if state != plain.state:
-                        found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
-            self._raised[key] = found
-        return self._raised[key]
+            return self._excepted_devices().raised(platform, release, self.rows, of)
+
+    def doubts(self, exception: int) -> Mapping[str, tuple[str, ...]]:
+        """The devices for which an approved exception no longer stands, each with what changed since."""
+        return self._excepted_devices().doubts.get(exception, {})
+
+    def _excepted_devices(self) -> ExceptedDevices:
+        """As they are in this transaction: this snapshot may be older than an import beside it."""
+        context = self.context
+        with context.database.read():
+            now = snapshot(context)
+            platforms = {name: sheet.platform for name, sheet in now.sheets.items()}
+
+            def after(before: ExceptedDevices, touched: Collection[str], looked: Looked) -> ExceptedDevices:
+                return before.after(touched, looked, platforms, now.rows, lambda p, r: standings(context, p, r).of)
+
+            return excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
 
     # ------------------------------------------------------------ the fleet
 
@@ -310,32 +294,38 @@ class Snapshot:
 
     def held(self, devices: Iterable[str]) -> dict[str, tuple[ExceptionTerms, ...]]:
         """Device -> what its exceptions permit, newest first, those in doubt with what changed."""
+        every = self._excepted_devices().held
+        return {device: every[device] for device in devices if device in every}
+
+    def _looked(self, devices: Iterable[str]) -> Looked:
+        """What the exceptions of devices permit, found out anew."""
         with self.context.database.read() as db:
             numbers = exception_store.numbers_of(db, devices)
             self._read_terms(db, {number for held in numbers.values() for number in held})
-        doubted = self._doubted(numbers)
-        return {
-            device: tuple(self._in_doubt(number, doubted.get(device, {}).get(number, "")) for number in held)
-            for device, held in numbers.items()
+        doubts = self._doubts(numbers)
+        held = {
+            device: tuple(self._in_doubt(number, doubts.get(number, {}).get(device, ())) for number in mine)
+            for device, mine in numbers.items()
         }
+        return Looked(held, doubts)
 
-    def _in_doubt(self, number: int, doubt: str) -> ExceptionTerms:
-        return replace(self._terms[number], doubt=doubt) if doubt else self._terms[number]
+    def _in_doubt(self, number: int, doubt: Sequence[str]) -> ExceptionTerms:
+        return replace(self._terms[number], doubt="; ".join(doubt)) if doubt else self._terms[number]
 
-    def _doubted(self, devices: Iterable[str]) -> dict[str, dict[int, str]]:
-        """Device -> approved exception that no longer stands for it -> why."""
+    def _doubts(self, devices: Iterable[str]) -> dict[int, dict[str, tuple[str, ...]]]:
+        """Approved exception -> of these devices those for which it no longer stands -> what changed."""
         with self.context.database.read() as db:
             approved = exception_store.approved_shown(db, devices)
             conditions = exception_store.fact_conditions(db, approved)
             self._read_terms(db, approved)
-        found: dict[str, dict[int, str]] = {}
+        found = {}
         for number, before in approved.items():
             held = self._terms[number]
             changed = stale_reasons(
                 self, held.platform, held.release, sorted(held.requirements), conditions.get(number, ()), before
             )
-            for device, because in changed.items():
-                found.setdefault(device, {})[number] = "; ".join(because)
+            if changed:
+                found[number] = {device: tuple(because) for device, because in changed.items()}
         return found
 
     def _read_terms(self, db: sqlite3.Connection, numbers: Iterable[int]) -> None:
@@ -388,9 +378,8 @@ class Snapshot:
 
     def _apart(self, platform: Platform, known: FleetOverrideResults) -> Iterator[tuple[ExceptionCase, ExceptionCase]]:
         """The case of each device with a doubtful approval or something refused, first without these, then with."""
-        with self.context.database.read() as db:
-            excepted = exception_store.excepted_devices(db, platform.id)
-        names = {*self._doubted(excepted), *known.refused()}
+        doubts = self._excepted_devices().doubts
+        names = {*(device for mine in doubts.values() for device in mine), *known.refused()}
         held = self.held(names)
         for row in self.rows(names):
             if row.profile is not None and row.platform == platform.id:
@@ -444,8 +433,6 @@ class ExceptionCase(NamedTuple):
 
 
 MOST_FORECASTS = 50_000
-BEAR_ON_EXCEPTIONS = ("exception", "decision", "sheet", "requirement", "person", "settlement", "fix")
-"""Kinds of objects on which an entry may change which exceptions stand; what devices say is counted apart."""
 _NOT_YET: Any = object()
 
 

@@ -106,7 +106,7 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
     with context.database.read() as db:
         devices, decisions = context.stamp().devices, decisions_of(context, db, platform.id)
         board = _board(context, db, platform)
-        rules = platform, decisions, _day(context, platform, release)
+        rules = platform, decisions, rules_day(context, platform, release)
 
         def make() -> Standings:
             rows = context.cached(("profiles in use", platform.id), devices, lambda: store.in_use(db, platform.id))
@@ -117,7 +117,7 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
         return context.cached(("standings", platform.id, release), (devices, rules), make)
 
 
-def _day(context: Context, platform: Platform, release: str) -> date | None:
+def rules_day(context: Context, platform: Platform, release: str) -> date | None:
     """The day, if what the release asks is an answer of the day."""
     dated = context.cached(
         ("dated", platform.id, release), platform, lambda: looks_at_days(platform, release), stable=True
@@ -128,7 +128,7 @@ def _day(context: Context, platform: Platform, release: str) -> date | None:
 def _bulk(
     context: Context, board: _Board, platform: Platform, release: str, decisions: Sequence[Decision]
 ) -> BulkAssessment:
-    rules = platform, decisions, _day(context, platform, release), board
+    rules = platform, decisions, rules_day(context, platform, release), board
 
     def make() -> BulkAssessment:
         return BulkAssessment(platform, release, decisions, context.today(), board.table)

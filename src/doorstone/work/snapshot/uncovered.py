@@ -173,7 +173,7 @@ def still_running(now: Snapshot, row: ExceptionRow) -> list[str]:
     if row.platform not in now.sheets or state_of(row, now.today) not in ENDED_AFTER_APPROVAL:
         return []
     platform = now.sheets[row.platform].platform
-    held, running = now.in_force_by_device(platform), _running_by(now, row)
+    held, running = now.in_force_by_device(), _running_by(now, row)
     return [
         device for device, runs, unmet in running if unmet - excepted(held.get(device, ()), platform, runs, now.today)
     ]

@@ -1,0 +1,50 @@
+"""Changes of devices that exceptions name: which were written or placed anew, and when, by the count of changes."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+
+
+def note(db: sqlite3.Connection, devices: Iterable[str]) -> None:
+    """Devices were written or placed anew: of those that an exception names it is kept; the count goes up if any is."""
+    listed = json.dumps(list(devices))
+    named = "SELECT DISTINCT x.device FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
+    found = [row[0] for row in db.execute(named, (listed,))]
+    if not found:
+        return
+    db.execute("UPDATE change_counters SET readings = readings + 1")
+    at = db.execute("SELECT readings FROM change_counters").fetchone()[0]
+    db.executemany(
+        "INSERT INTO excepted_device_changes (device, at) VALUES (?, ?) ON CONFLICT DO UPDATE SET at = excluded.at",
+        [(device, at) for device in found],
+    )
+
+
+def since(db: sqlite3.Connection, at: int) -> list[str]:
+    """The devices that were noted after a count."""
+    return [row[0] for row in db.execute("SELECT device FROM excepted_device_changes WHERE at > ?", (at,))]
+
+
+def noted(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, int]:
+    """Device -> the count at which it was noted last; those never noted are left out."""
+    rows = db.execute(
+        "SELECT c.device, c.at FROM json_each(?) AS j CROSS JOIN excepted_device_changes AS c ON c.device = j.value",
+        (json.dumps(list(devices)),),
+    )
+    return {row[0]: row[1] for row in rows}
+
+
+def named_in(db: sqlite3.Connection, exceptions: Iterable[int]) -> list[str]:
+    """The devices that these exceptions name, or named."""
+    rows = db.execute(
+        "SELECT DISTINCT x.device FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.exception = j.value",
+        (json.dumps(list(exceptions)),),
+    )
+    return [row[0] for row in rows]
+
+
+def every_named(db: sqlite3.Connection) -> list[str]:
+    """Every device that an exception names, or named."""
+    return [row[0] for row in db.execute("SELECT DISTINCT device FROM exception_devices")]

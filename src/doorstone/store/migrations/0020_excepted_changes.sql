@@ -1,0 +1,6 @@
+-- Devices that some exception names, and at which count of changes they were last written or placed anew.
+CREATE TABLE excepted_device_changes (
+  device TEXT PRIMARY KEY REFERENCES devices (id),
+  at INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE INDEX excepted_device_changes_at ON excepted_device_changes (at);

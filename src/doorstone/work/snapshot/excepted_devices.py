@@ -1,0 +1,195 @@
+"""The devices that exceptions name, each with what these permit today, kept from one change of the records to the next.
+
+A change speaks of few: the exceptions that the ledger speaks of since, and the devices that were written since. Only
+these are looked at again.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any, NamedTuple, TypeVar
+
+from doorstone.core.exceptions.life import ExceptionTerms, excepted
+from doorstone.core.platforms.platform import Platform
+from doorstone.core.sorting.assessment import with_exceptions
+from doorstone.core.sorting.counts import Sorted
+from doorstone.store import ledger
+from doorstone.store.devices import excepted_changes
+from doorstone.store.devices.devices import DeviceRow
+from doorstone.work.context.context import Context
+from doorstone.work.context.ids import number_of
+from doorstone.work.snapshot.standings import Raised
+
+T = TypeVar("T")
+Doubts = Mapping[int, Mapping[str, tuple[str, ...]]]
+"""Approved exception -> device for which it no longer stands -> what changed."""
+
+
+class Looked(NamedTuple):
+    """Devices -> what their exceptions permit, newest first; and which approvals are in doubt for them."""
+
+    held: Mapping[str, tuple[ExceptionTerms, ...]]
+    doubts: Doubts
+
+
+@dataclass
+class ExceptedDevices:
+    """As the records stood at one moment, on one day and under one set of rules.
+
+    `held`: device -> what its exceptions permit, newest first. `in_force`: of these what permits anything today.
+    """
+
+    today: date
+    held: Mapping[str, tuple[ExceptionTerms, ...]]
+    in_force: Mapping[str, tuple[ExceptionTerms, ...]]
+    doubts: Doubts
+    _named: dict[tuple[str, str], Mapping[str, frozenset[str]]] = field(default_factory=dict)
+    _raised: dict[tuple[str, str], Mapping[str, Raised]] = field(default_factory=dict)
+
+    def named(self, platform: Platform, release: str) -> Mapping[str, frozenset[str]]:
+        """Device -> the requirements that exceptions permit it to fail at a release."""
+        key = platform.id, release
+        if key not in self._named:
+            self._named[key] = self._named_of(self.in_force, platform, release)
+        return self._named[key]
+
+    def _named_of(self, devices: Iterable[str], platform: Platform, release: str) -> dict[str, frozenset[str]]:
+        every = {d: excepted(self.in_force.get(d, ()), platform, release, self.today) for d in devices}
+        return {device: names for device, names in every.items() if names}
+
+    def raised(
+        self,
+        platform: Platform,
+        release: str,
+        rows: Callable[[Iterable[str]], list[DeviceRow]],
+        of: Mapping[int, Sorted],
+    ) -> Mapping[str, Raised]:
+        """The devices that their exceptions bring to another state than their profile's, whose state is in `of`."""
+        key = platform.id, release
+        if key not in self._raised:
+            self._raised[key] = _raised_of(self.named(platform, release), platform, rows, of)
+        return self._raised[key]
+
+    def after(
+        self,
+        touched: Collection[str],
+        looked: Looked,
+        platforms: Mapping[str, Platform],
+        rows: Callable[[Iterable[str]], list[DeviceRow]],
+        of: Callable[[Platform, str], Mapping[int, Sorted]],
+    ) -> ExceptedDevices:
+        """As it is after a change that touched some devices, of which `looked` is what was found anew."""
+        made = ExceptedDevices(
+            self.today,
+            _with(self.held, touched, looked.held),
+            _with(self.in_force, touched, in_force(looked.held, self.today)),
+            _doubts_with(self.doubts, touched, looked.doubts),
+        )
+        for (name, release), held in self._named.items():
+            made._named[name, release] = _with(held, touched, made._named_of(touched, platforms[name], release))
+        for (name, release), raised in self._raised.items():
+            named = {d: found for d in touched if (found := made.named(platforms[name], release).get(d))}
+            anew = _raised_of(named, platforms[name], rows, of(platforms[name], release) if named else {})
+            made._raised[name, release] = _with(raised, touched, anew)
+        return made
+
+
+def in_force(held: Mapping[str, tuple[ExceptionTerms, ...]], day: date) -> dict[str, tuple[ExceptionTerms, ...]]:
+    """Device -> what permits anything on a day; devices without are left out."""
+    every = {device: tuple(e for e in mine if e.stands and e.in_force(day)) for device, mine in held.items()}
+    return {device: mine for device, mine in every.items() if mine}
+
+
+def _raised_of(
+    named: Mapping[str, frozenset[str]],
+    platform: Platform,
+    rows: Callable[[Iterable[str]], list[DeviceRow]],
+    of: Mapping[int, Sorted],
+) -> dict[str, Raised]:
+    found = {}
+    for row in rows(named) if named else ():
+        if row.profile is not None and row.platform == platform.id:
+            plain = of[row.profile]
+            state = with_exceptions(plain.state, plain.marks, named[row.id])
+            if state != plain.state:
+                found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
+    return found
+
+
+def _with(before: Mapping[str, T], touched: Iterable[str], anew: Mapping[str, T]) -> Mapping[str, T]:
+    """The same with what was touched as it is now; the very same if nothing of it differs."""
+    if all(before.get(device) == anew.get(device) for device in touched):
+        return before
+    made = dict(before)
+    for device in touched:
+        if device in anew:
+            made[device] = anew[device]
+        else:
+            made.pop(device, None)
+    return made
+
+
+def _doubts_with(before: Doubts, touched: Collection[str], anew: Doubts) -> Doubts:
+    gone = set(touched)
+    left = {
+        number: {device: why for device, why in mine.items() if device not in gone} for number, mine in before.items()
+    }
+    for number, mine in anew.items():
+        left.setdefault(number, {}).update(mine)
+    return {number: mine for number, mine in left.items() if mine}
+
+
+# --------------------------------------------------------------------- keeping
+
+
+class _Version(NamedTuple):
+    rules: Any
+    entry: int
+    changes: int
+    found: ExceptedDevices
+
+
+@dataclass
+class _Versions:
+    """The last few, so that whoever reads an older moment than the newest finds its own."""
+
+    lock: threading.Lock = field(default_factory=threading.Lock)
+    kept: tuple[_Version, ...] = ()
+
+    def before(self, rules: Any, entry: int, changes: int) -> _Version | None:
+        fitting = [one for one in self.kept if one.entry <= entry and one.changes <= changes and one.rules == rules]
+        return max(fitting, key=lambda one: (one.entry, one.changes), default=None)
+
+    def keep(self, version: _Version) -> None:
+        with self.lock:
+            self.kept = (*self.kept[-2:], version)
+
+
+def excepted_devices(
+    context: Context,
+    rules: Any,
+    look: Callable[[Iterable[str]], Looked],
+    after: Callable[[ExceptedDevices, Collection[str], Looked], ExceptedDevices],
+) -> ExceptedDevices:
+    """As the records stand in this transaction. `look` finds out what holds for devices, `after` applies a change."""
+    with context.database.read() as db:
+        entry, changes, today = ledger.last_on(db, ("exception",)), context.stamp().readings, context.today()
+        versions = context.cache.get(("excepted devices",), None, _Versions, wait=False)
+
+        def make() -> ExceptedDevices:
+            known = versions.before((rules, today), entry, changes)
+            if known is None:
+                looked = look(excepted_changes.every_named(db))
+                found = ExceptedDevices(today, looked.held, in_force(looked.held, today), looked.doubts)
+            else:
+                spoken = [number_of("EX", name) for name in ledger.spoken_of(db, "exception", known.entry)]
+                touched = {*excepted_changes.named_in(db, spoken), *excepted_changes.since(db, known.changes)}
+                found = after(known.found, touched, look(touched)) if touched else known.found
+            if not context.database.writing:
+                versions.keep(_Version((rules, today), entry, changes, found))
+            return found
+
+        return context.cached(("excepted devices now",), (entry, changes, today, rules), make)

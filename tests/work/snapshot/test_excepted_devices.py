@@ -1,0 +1,111 @@
+"""What exceptions permit, kept from change to change, is what a service that has just started finds out."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import timedelta
+
+import pytest
+
+from doorstone.core.devices.life import Life, LifeChange
+from doorstone.work import sorting
+from doorstone.work.context.clock import FixedClock
+from doorstone.work.context.context import Context
+from doorstone.work.context.errors import WorkError
+from doorstone.work.devices import disputes, lives
+from doorstone.work.devices.changes import DeviceChange, change_device
+from doorstone.work.exceptions import activity, decisions
+from doorstone.work.exceptions import requests as exceptions
+from doorstone.work.exceptions.lapse import lapse
+from doorstone.work.platforms import revisions
+from doorstone.work.snapshot.snapshot import snapshot
+from tests.asking import ADMIN, ANSELM, PETRA, asked, changed_sheet, line, read
+from tests.build import CHIPLESS
+
+DEVICES = [f"d{number}" for number in range(6)]
+RELEASES = ("9.1", "9.2")
+OLD = {**CHIPLESS, "os.release": "9.1"}
+
+
+def stands(context: Context) -> object:
+    """What the excepted devices are, in plain values; doubts that are empty left out."""
+    now = snapshot(context)
+    platform = now.sheets["tarn"].platform
+    held = now.held(DEVICES)
+    doubted = {number: dict(now.doubts(number)) for number in range(1, 40) if now.doubts(number)}
+    return (
+        held,
+        dict(now.in_force_by_device()),
+        doubted,
+        [dict(now.excepted(platform, release)) for release in RELEASES],
+        [dict(now.raised(platform, release)) for release in RELEASES],
+    )
+
+
+def _steps(context: Context, draw: random.Random) -> dict[str, Callable[[], object]]:
+    device = draw.choice(DEVICES)
+    at = (context.moment() - timedelta(minutes=draw.randrange(1, 600))).isoformat()
+    name = f"EX-{draw.randrange(1, 6):04}"
+    chip = draw.choice(["1.2", "1.3", "2.0"])
+
+    def sheet() -> None:
+        asks = draw.choice(["1.4", "2.0"])
+        revisions.load_sheet(
+            context,
+            ADMIN,
+            *changed_sheet('"2.0" }, { fact = "tpm.state"', f'"{asks}" }}, {{ fact = "tpm.state"'),
+            "tarn.toml",
+        )
+
+    def tomorrow() -> None:
+        context.clock = FixedClock(context.moment() + timedelta(days=draw.choice([1, 1, 40])))
+        lapse(context)
+
+    def life() -> None:
+        gone = draw.choice([Life.RETIRED, Life.IN_SERVICE, Life.SET_ASIDE])
+        look = context.today() + timedelta(days=9) if gone is Life.SET_ASIDE else None
+        lives.change_lives(context, PETRA, [device], LifeChange(gone, context.today(), "So it is.", look))
+
+    return {
+        "reading": lambda: read(context, line(device, {**OLD, "tpm.version": chip}, at)),
+        "another source": lambda: read(context, line(device, {"tpm.version": chip}, at, source="assessor")),
+        "request": lambda: exceptions.request(context, PETRA, asked(device, draw.choice(DEVICES))),
+        "approve": lambda: decisions.decide(context, ANSELM, name, "approve", "", None),
+        "confirm": lambda: decisions.decide(context, ANSELM, name, "confirm", "Seen.", None),
+        "revoke": lambda: decisions.decide(context, ANSELM, name, "revoke", "Closed.", None),
+        "comment": lambda: activity.comment(context, PETRA, name, "Seen."),
+        "settle": lambda: disputes.settle_dispute(context, PETRA, device, "fact", "tpm.version", chip, "Looked at it."),
+        "critical": lambda: change_device(context, ADMIN, device, DeviceChange(critical=draw.random() < 0.5), "It is."),
+        "site": lambda: change_device(
+            context, ADMIN, device, DeviceChange(site=draw.choice(["Gate", "Herbarium"])), "It moved."
+        ),
+        "decision": lambda: sorting.decide(
+            context, ADMIN, "tarn", "security-chip", "9.1", "model", "Fallow 310", "floor", "trial", "It stops."
+        ),
+        "withdraw": lambda: sorting.withdraw(context, ADMIN, f"SD-{draw.randrange(1, 4):04}", "It went on."),
+        "life": life,
+        "sheet": sheet,
+        "tomorrow": tomorrow,
+    }
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: Context, seed: int) -> None:
+    draw = random.Random(seed)
+    read(context, *(line(device, OLD) for device in DEVICES))
+    for device in DEVICES[:4]:
+        exceptions.request(context, PETRA, asked(device))
+    for name in ("EX-0001", "EX-0002"):
+        decisions.decide(context, ANSELM, name, "approve", "", None)
+    seen = set()
+    for _ in range(60):
+        steps = _steps(context, draw)
+        step = draw.choice([*steps, "reading", "approve", "request", "approve"])
+        with suppress(WorkError):
+            steps[step]()
+            seen.add(step)
+        anew = Context(context.database, context.clock, context.policy)
+        assert stands(context) == stands(anew), step
+    assert len(seen) >= 8

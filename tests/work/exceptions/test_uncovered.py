@@ -105,7 +105,7 @@ def test_counts_by_profile_are_those_of_the_devices(demo: Context) -> None:
         now = snapshot(on(demo, day))
         platform = now.sheets["tarn"].platform
         with demo.database.read() as db:
-            one_by_one = Counter(one.row.site for one in lacking_of(db, now, platform))
+            one_by_one = Counter(one.site for one in lacking_of(db, now, platform))
             assert lacking_by_site(db, now, platform) == one_by_one
         assert one_by_one.total() > 0
 

@@ -283,6 +283,18 @@ def _literal(word: str) -> str:
     return word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
+def placed(db: sqlite3.Connection, profiles: Iterable[int], device: str = "") -> Iterator[tuple[str, str, int, str]]:
+    """(id, site, profile, time of the first reading) of the devices of these profiles, or of one, by profile and id."""
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    listed = json.dumps(sorted(profiles))
+    sql = "SELECT id, site, profile, added_at FROM devices WHERE profile IN (SELECT value FROM json_each(?))"
+    if device:
+        yield from cursor.execute(f"{sql} AND id = ?", (listed, device))
+    else:
+        yield from cursor.execute(f"{sql} ORDER BY profile, id", (listed,))
+
+
 def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[DeviceRow]:
     """The devices of these profiles, by profile and id."""
     listed = json.dumps(sorted(profiles))

@@ -22,7 +22,7 @@ from doorstone.core.due.fleet import (
     unplaced_due,
 )
 from doorstone.core.due.items import Due, DueDevice
-from doorstone.core.platforms.platform import Platform, Sort
+from doorstone.core.platforms.platform import Platform
 from doorstone.store import attempts as attempt_store
 from doorstone.store import kits as kit_store
 from doorstone.store import media as media_store
@@ -35,7 +35,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.failure_messages import list_messages
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.uncovered import arrived_on, failing, uncovered_of
+from doorstone.work.snapshot.uncovered import floors_of, lacking_of
 from doorstone.work.snapshot.unplaced import unplaced_of
 
 
@@ -45,8 +45,8 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
         platform = now.sheets[name].platform
         yield from contradiction_due(platform, _floors(db, now, platform))
         yield from uncovered_due(
-            Running(_device(one.row), one.release, one.found.requirements, one.found.since)
-            for one in uncovered_of(db, now, platform)
+            Running(DueDevice(one.device, one.site), one.release, one.found.requirements, one.found.since)
+            for one in lacking_of(db, now, platform)
         )
         yield from _messages(context, platform)
         yield from late_releases(platform, _shown(db, platform), now.today)
@@ -72,13 +72,8 @@ def _device(row: DeviceRow) -> DueDevice:
 
 def _floors(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Running]:
     """Floors unmet at the release that a device runs."""
-    for release, rows in failing(db, now, platform):
-        assessed = now.assessments(rows, release)
-        for row in rows:
-            for finding in assessed[row.id].unmet() if row.id in assessed else ():
-                if finding.sort is Sort.FLOOR:
-                    since = arrived_on(db, row, release)
-                    yield Running(_device(row), release, (finding.requirement.id,), since)
+    for release, floor, one in floors_of(db, now, platform):
+        yield Running(DueDevice(one.device, one.site), release, (floor,), one.on)
 
 
 def _messages(context: Context, platform: Platform) -> Iterator[Due]:

@@ -297,6 +297,10 @@ class Snapshot:
         every = self._excepted_devices().held
         return {device: every[device] for device in devices if device in every}
 
+    def held_by_device(self) -> Mapping[str, tuple[ExceptionTerms, ...]]:
+        """Every device that an exception names -> what its exceptions permit, as `held` has it."""
+        return self._excepted_devices().held
+
     def _looked(self, devices: Iterable[str]) -> Looked:
         """What the exceptions of devices permit, found out anew."""
         with self.context.database.read() as db:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
 
 from doorstone.core.attempts import outcomes
 from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, ExceptionTerms, excepted, refusals
-from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, uncovered, ways_out
+from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, UncoveredCause, uncovered, ways_out
 from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
@@ -24,6 +24,7 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
+from doorstone.work.snapshot.contents import batches
 from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
@@ -42,43 +43,58 @@ class UncoveredDevice:
 
 
 class Lacking(NamedTuple):
-    row: DeviceRow
+    """A device that runs a release with checks unmet that no exception in force names."""
+
+    device: str
+    site: str
+    profile: int
     release: str
-    assessment: Assessment
-    checks: frozenset[str]
-    held: tuple[ExceptionTerms, ...]
+    found: Uncovered
+
+
+class Arrived(NamedTuple):
+    """A device of a profile, and the day on which the release that it runs came to it, or it was first read."""
+
+    device: str
+    site: str
+    profile: int
+    on: date
+
+
+AT_ONCE = 5_000
 
 
 def uncovered_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[UncoveredDevice]:
-    """The uncovered devices of a platform, by release and id."""
-    lacking = list(lacking_of(db, now, platform))
-    names = [one.row.id for one in lacking]
-    read, added = device_store.read_on(db, names), device_store.added_on(db, names)
-    tried = attempt_store.of_devices(db, names)
-    ended = exception_store.ended(db, {number_of("EX", e.id) for one in lacking for e in one.held})
+    """The uncovered devices of a platform, by release, profile and id."""
+    yield from in_full(db, now, platform, list(lacking_of(db, now, platform)))
+
+
+def in_full(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform, lacking: Sequence[Lacking]
+) -> Iterator[UncoveredDevice]:
+    """These devices, each with its row and what would end it."""
+    rows = {row.id: row for row in now.rows(one.device for one in lacking)}
+    tried = attempt_store.of_devices(db, rows)
     plans = _fix_plans(now, platform, lacking)
     askable: dict[tuple[str, int, tuple[str, ...]], bool] = {}
-    for row, release, assessment, checks, held in lacking:
-        attempts = ended_attempts(tried.get(row.id, ()))
-        arrived = outcomes.arrived_on(attempts, release) or added[row.id]
-        mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held]
-        found = uncovered(platform, release, checks, mine, arrived, read.get(row.id, arrived), now.today)
-        if found is not None:
-            plan = plans[release, row.profile or 0]
-            fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
-            key = release, row.profile or 0, found.requirements
-            if key not in askable:
-                askable[key] = not refusals(row.id, assessment, found.requirements)
-            until = rollback_until(db, now, row.id) if attempts else None
-            last = until if until is not None and until >= now.today else None
-            yield UncoveredDevice(row, release, found, ways_out(found, fixes, last, askable[key]))
+    for device, _, profile, release, found in lacking:
+        plan, assessment = plans[release, profile]
+        fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
+        key = release, profile, found.requirements
+        if key not in askable:
+            askable[key] = not refusals(device, assessment, found.requirements)
+        until = rollback_until(db, now, device) if tried.get(device) else None
+        last = until if until is not None and until >= now.today else None
+        yield UncoveredDevice(rows[device], release, found, ways_out(found, fixes, last, askable[key]))
 
 
-def _fix_plans(now: Snapshot, platform: Platform, lacking: Iterable[Lacking]) -> dict[tuple[str, int], FixPlan]:
-    """(release, profile) -> the fixes of its devices at the release that they run."""
+def _fix_plans(
+    now: Snapshot, platform: Platform, lacking: Iterable[Lacking]
+) -> dict[tuple[str, int], tuple[FixPlan, Assessment]]:
+    """(release, profile) -> the fixes of its devices at the release that they run, and how they stand there."""
     profiles: dict[str, set[int]] = {}
     for one in lacking:
-        profiles.setdefault(one.release, set()).add(one.row.profile or 0)
+        profiles.setdefault(one.release, set()).add(one.profile)
     found = {}
     for release, numbers in profiles.items():
         decisions = now.decisions_for(platform)
@@ -88,33 +104,91 @@ def _fix_plans(now: Snapshot, platform: Platform, lacking: Iterable[Lacking]) ->
             now.context, platform, decisions, release, numbers, "fix plan",
             lambda n: plan_fixes(assessed[n], view_and_own(n)[0]),  # noqa: B023 - called at once
         )  # fmt: skip
-        found.update({(release, number): plan for number, plan in plans.items()})
+        found.update({(release, number): (plan, assessed[number]) for number, plan in plans.items()})
     return found
 
 
-def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Lacking]:
-    """Devices that run a release with installer checks unmet that no exception in force names."""
-    for release, rows in failing(db, now, platform):
-        assessed, held = now.assessments(rows, release), now.held(row.id for row in rows)
-        for row in rows:
-            findings = assessed[row.id].unmet() if row.id in assessed else ()
-            checks = frozenset(f.requirement.id for f in findings if f.sort is Sort.CHECK)
-            mine = held.get(row.id, ())
-            if checks - excepted(mine, platform, release, now.today):
-                yield Lacking(row, release, assessed[row.id], checks, mine)
+def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform, device: str = "") -> Iterator[Lacking]:
+    """Devices that run a release with installer checks unmet that no exception in force names, or one of these."""
+    every_held = now.held_by_device()
+    for release, profiles in failing_profiles(db, now, platform):
+        unmet = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
+        plain = {profile: tuple(sorted(checks)) for profile, checks in unmet.items()}
+        for part in arrived(db, release, unmet, device):
+            apart = [one for one in part if one.device in every_held]
+            found = _lacking_with_exceptions(db, now, platform, release, unmet, apart, every_held)
+            for one in part:
+                if one.device not in every_held:
+                    never = Uncovered(plain[one.profile], one.on, UncoveredCause.NEVER)
+                    yield Lacking(one.device, one.site, one.profile, release, never)
+                elif one.device in found:
+                    yield found[one.device]
+
+
+def _lacking_with_exceptions(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform, release: str, unmet: Mapping[int, frozenset[str]],
+    devices: Sequence[Arrived], every_held: Mapping[str, tuple[ExceptionTerms, ...]],
+) -> dict[str, Lacking]:  # fmt: skip
+    """Those of these devices that lack something, by id."""
+    lacking = [
+        one for one in devices if unmet[one.profile] - excepted(every_held[one.device], platform, release, now.today)
+    ]
+    read = device_store.read_on(db, [one.device for one in lacking])
+    held = {one.device: every_held[one.device] for one in lacking}
+    ended = exception_store.ended(db, {number_of("EX", e.id) for mine in held.values() for e in mine})
+    made = {}
+    for device, site, profile, on in lacking:
+        mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held[device]]
+        if found := uncovered(platform, release, unmet[profile], mine, on, read.get(device, on), now.today):
+            made[device] = Lacking(device, site, profile, release, found)
+    return made
+
+
+def floors_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, str, Arrived]]:
+    """(release, floor, device) where a device runs a release with a floor unmet."""
+    for release, profiles in failing_profiles(db, now, platform):
+        unmet = _unmet_by_profile(now, platform, release, profiles, Sort.FLOOR)
+        for part in arrived(db, release, unmet):
+            for one in part:
+                for floor in sorted(unmet[one.profile]):
+                    yield release, floor, one
+
+
+def _unmet_by_profile(
+    now: Snapshot, platform: Platform, release: str, profiles: Collection[int], sort: Sort
+) -> dict[int, frozenset[str]]:
+    """Profile -> the requirements of one sort that it fails at a release; those that fail none are left out."""
+    every = assessments(now.context, platform, now.decisions_for(platform), release, profiles)
+    unmet = {
+        number: frozenset(f.requirement.id for f in assessed.unmet() if f.sort is sort)
+        for number, assessed in every.items()
+    }
+    return {number: names for number, names in unmet.items() if names}
+
+
+def arrived(
+    db: sqlite3.Connection, release: str, profiles: Collection[int], device: str = ""
+) -> Iterator[list[Arrived]]:
+    """The devices of these profiles, or one of them, in parts, with the day on which the release came."""
+    days: dict[str, date] = {}
+    for part in batches(device_store.placed(db, profiles, device), AT_ONCE):
+        tried = attempt_store.of_devices(db, [name for name, *_ in part])
+        found = []
+        for name, site, profile, added_at in part:
+            day = added_at[:10]
+            if day not in days:
+                days[day] = date.fromisoformat(day)
+            brought = outcomes.arrived_on(ended_attempts(tried[name]), release) if name in tried else None
+            found.append(Arrived(name, site, profile, brought or days[day]))
+        yield found
 
 
 def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Counter[str]:
     """Site -> how many devices `lacking_of` would find there, counted by profile."""
     found: Counter[str] = Counter()
     placed = profile_store.by_site(db, platform.id)
-    decisions = now.decisions_for(platform)
     for release, profiles in failing_profiles(db, now, platform):
-        every = assessments(now.context, platform, decisions, release, profiles)
-        checks = {
-            number: {f.requirement.id for f in assessed.unmet() if f.sort is Sort.CHECK}
-            for number, assessed in every.items()
-        }
+        checks = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
         for site, profile, devices in placed:
             if checks.get(profile):
                 found[site] += devices
@@ -124,12 +198,6 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
             if mine and row.platform == platform.id and mine <= named[row.id]:
                 found[row.site] -= 1
     return +found
-
-
-def failing(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, Sequence[DeviceRow]]]:
-    """The devices of each release that fail something at the release that they run."""
-    for release, profiles in failing_profiles(db, now, platform):
-        yield release, list(device_store.of_profiles(db, profiles))
 
 
 def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, set[int]]]:
@@ -142,12 +210,6 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
         wrong = {number for number in profiles if set(marks[number].marks.values()) & UNMET}
         if wrong:
             yield release, wrong
-
-
-def arrived_on(db: sqlite3.Connection, row: DeviceRow, release: str) -> date:
-    """The day of the attempt that brought the release, else the day from which the device is known."""
-    brought = outcomes.arrived_on(ended_attempts(attempt_store.every(db, row.id)), release)
-    return brought or device_store.added_on(db, [row.id])[row.id]
 
 
 def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:

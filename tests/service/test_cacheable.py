@@ -80,7 +80,8 @@ def test_a_wrong_question_is_refused_each_time(web: FlaskClient, wrong: str, cod
 def test_only_answers_that_are_the_same_for_everybody_are_kept() -> None:
     kept = [operation for operation in OPERATIONS if operation.cacheable]
     assert {operation.name for operation in kept} == {
-        "overview", "list_devices", "get_device", "list_uncovered", "fleet_view", "compare_fleet",
+        "overview", "list_devices", "get_device", "list_uncovered", "fleet_view", "compare_fleet", "fix_round",
+        "fleet_forecast", "budget_paper",
     }  # fmt: skip
     assert all(o.method == "GET" and o.roles == EVERYONE and o.affected_devices is None for o in kept)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import date, datetime
 from enum import Enum
@@ -56,6 +57,8 @@ def _plain(value: object) -> object:
         return value.isoformat()
     if isinstance(value, Enum):
         return value.value
+    if isinstance(value, Mapping):
+        return dict(value)
     if isinstance(value, frozenset | set):
         return sorted(value)
     return str(value)

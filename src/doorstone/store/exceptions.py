@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, TypeVar
 
+from doorstone.store.lazy_json import LazyJson, LazyJsonByName
+
 T = TypeVar("T")
 CHANGED = "changed"
 """Beside the findings that an approval rests on: why the device itself is no longer what was approved."""
@@ -258,7 +260,7 @@ def add_approval(db: sqlite3.Connection, number: int, approval: ApprovalRow) -> 
         " VALUES (?, ?, ?, ?, ?, ?)",
         (
             number, approval.person, approval.at, approval.note, json.dumps(approval.part),
-            json.dumps(approval.shown, sort_keys=True),
+            json.dumps(dict(approval.shown), sort_keys=True),
         ),
     )  # fmt: skip
     _keep_deputy(db, number, "approval", approval.person, approval.in_place_of, approval.at)
@@ -554,7 +556,7 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
             requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
             devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
             left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
-            shown={name: json.loads(shown) for name, out, shown in devices.get(r["id"], ()) if shown and not out},
+            shown=LazyJsonByName({name: shown for name, out, shown in devices.get(r["id"], ()) if shown and not out}),
             approvals=_with_deputies(approvals.get(r["id"], ()), acted.get(r["id"], ())),
             conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),
             attachments=tuple(attachments.get(r["id"], ())),
@@ -576,7 +578,7 @@ def _gather(
 
 
 def _approval(row: sqlite3.Row) -> ApprovalRow:
-    return ApprovalRow(row["person"], row["at"], row["note"], json.loads(row["part"]), json.loads(row["shown"]))
+    return ApprovalRow(row["person"], row["at"], row["note"], json.loads(row["part"]), LazyJson(row["shown"]))
 
 
 def _deed(row: sqlite3.Row) -> tuple[str, str, str]:

@@ -61,17 +61,22 @@ def fleet_view(
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     found = counts(context, chosen)
     groups: dict[str, Counter[str]] = {}
+    alike: dict[tuple[int, str], ProfileCount] = {}
+    sizes: Counter[tuple[int, str]] = Counter()
     for count in found:
         groups.setdefault(str(getattr(count, BY[by])) or "unknown", Counter())[count.state] += count.devices
+        key = count.profile, count.state
+        alike.setdefault(key, count)
+        sizes[key] += count.devices
     states: Counter[str] = Counter()
-    for count in found:
-        states[count.state] += count.devices
+    for (_, state), devices in sizes.items():
+        states[state] += devices
     return FleetView(
         platform_id,
         chosen.release,
         by,
         _in_order(states),
-        roll_up(chosen.platform, chosen.release, [(sorted_of(c), c.devices) for c in found]),
+        roll_up(chosen.platform, chosen.release, [(sorted_of(alike[key]), devices) for key, devices in sizes.items()]),
         tuple(Group(name, states.total(), _in_order(states)) for name, states in sorted(groups.items())),
     )
 

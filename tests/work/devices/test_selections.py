@@ -85,4 +85,4 @@ def test_a_picture_from_before_an_import_chooses_by_what_devices_are_now(context
     read(context, line("d1", {**GOOD, "machine.model": "Fallow 310"}, "2027-01-17T08:00:00"))
     assert now.find(platform, "9.1", where) == []
     assert now.total(platform, "9.1", where) == 0
-    assert sum(count.devices for count in now.counts(platform, "9.1")) == 2
+    assert sum(count.devices for count in now.counts(platform, "9.1", DeviceFilter())) == 2

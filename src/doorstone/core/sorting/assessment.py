@@ -187,9 +187,11 @@ def with_exceptions(state: str, marks: Mapping[str, str], excepted: Collection[s
     `state` and `marks` are those without any exception. A device whose checks are all named is fixable while something
     that no exception names can be fixed, and excepted once nothing is left.
     """
+    if not excepted or state not in (State.FIXABLE, State.NEEDS_EXCEPTION):
+        return State(state)
     checks = {name for name, mark in marks.items() if mark == "installer-check"}
     fixable = {name for name, mark in marks.items() if mark == "fixable"}
-    if state not in (State.FIXABLE, State.NEEDS_EXCEPTION) or not checks <= set(excepted):
+    if not checks <= set(excepted):
         return State(state)
     return State.FIXABLE if fixable - set(excepted) else State.EXCEPTED
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import asdict, replace
+from dataclasses import asdict, fields, replace
 from typing import Any, Literal
 
 from pydantic import Field
@@ -104,7 +104,9 @@ def _kept(view: KeptView) -> KeptResponse:
 
 def _shape(call: Call[Any, Any], view: ExceptionView) -> ExceptionResponse:
     actor = replace(call.actor, role=role_at(call, view.row.devices))
-    row = {name: value for name, value in asdict(view.row).items() if name not in ("id", "state", "shown")}
+    row = {
+        one.name: getattr(view.row, one.name) for one in fields(view.row) if one.name not in ("id", "state", "shown")
+    }
     return ExceptionResponse.model_validate(
         {
             **row,

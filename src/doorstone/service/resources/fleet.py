@@ -103,7 +103,13 @@ def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
 
 
 @operations(
-    "GET", "/fixes", "The fixes of the fleet, by site", roles=EVERYONE, query=ChosenQuery, answer=FixRoundResponse
+    "GET",
+    "/fixes",
+    "The fixes of the fleet, by site",
+    roles=EVERYONE,
+    query=ChosenQuery,
+    answer=FixRoundResponse,
+    cacheable=True,
 )
 def fix_round(call: Call[ChosenQuery, None]) -> FixRoundResponse:
     q = call.query

@@ -56,7 +56,13 @@ def overview(call: Call[FleetQuery, None]) -> OverviewResponse:
 
 
 @operations(
-    "GET", "/forecast", "When devices leave servicing", roles=EVERYONE, query=FleetQuery, answer=FleetForecastResponse
+    "GET",
+    "/forecast",
+    "When devices leave servicing",
+    roles=EVERYONE,
+    query=FleetQuery,
+    answer=FleetForecastResponse,
+    cacheable=True,
 )
 def fleet_forecast(call: Call[FleetQuery, None]) -> FleetForecastResponse:
     found = forecasts.fleet_forecast(call.context, call.query.platform, call.query.release)
@@ -154,7 +160,7 @@ class PaperQuery(RequestModel):
 
 @operations(
     "GET", "/budget-paper", "Budgets side by side, replacements per quarter, prices, minimum specification",
-    roles=EVERYONE, query=PaperQuery, answer=BudgetPaperResponse,
+    roles=EVERYONE, query=PaperQuery, answer=BudgetPaperResponse, cacheable=True,
 )  # fmt: skip
 def budget_paper(call: Call[PaperQuery, None]) -> BudgetPaperResponse:
     found = paper.budget_paper(call.context, call.query.platform, call.query.amounts())

@@ -81,33 +81,26 @@ def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
     return {row["id"]: msgspec.json.decode(row["content"]) for row in rows}
 
 
-class ProfilePlace(NamedTuple):
-    """So many devices of a profile at a site in a role."""
-
-    profile: int
-    site: str
-    role: str
-    devices: int
-
-
-def places(db: sqlite3.Connection, platform: str) -> list[ProfilePlace]:
-    """Where devices of the platform are."""
-    rows = db.execute(
-        "SELECT profile, site, role, devices FROM profile_locations WHERE platform = ? AND devices > 0"
-        " ORDER BY profile, site, role",
-        (platform,),
-    )
-    return [ProfilePlace(*row) for row in rows]
+def places(db: sqlite3.Connection, platform: str, site: str = "", role: str = "") -> list[tuple[int, str, str, int]]:
+    """(profile, site, role, devices): where devices of the platform are, of one site or role if it is named."""
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    return cursor.execute(
+        "SELECT profile, site, role, devices FROM profile_locations WHERE platform = ?1 AND devices > 0"
+        " AND (?2 = '' OR site = ?2) AND (?3 = '' OR role = ?3) ORDER BY profile, site, role",
+        (platform, site, role),
+    ).fetchall()
 
 
 def by_site(db: sqlite3.Connection, platform: str) -> list[tuple[str, int, int]]:
     """(site, profile, devices), roles added up."""
-    rows = db.execute(
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    return cursor.execute(
         "SELECT site, profile, SUM(devices) FROM profile_locations WHERE platform = ? AND devices > 0"
         " GROUP BY site, profile",
         (platform,),
-    )
-    return [tuple(row) for row in rows]
+    ).fetchall()
 
 
 def sites_and_roles(db: sqlite3.Connection, platform: str) -> list[tuple[str, str]]:

@@ -36,7 +36,7 @@ def every(db: sqlite3.Connection, platform: str) -> list[MessageRow]:
     rows = db.execute(
         "SELECT t.text, COUNT(DISTINCT t.device) AS devices, GROUP_CONCAT(DISTINCT t.source) AS sources,"
         " MAX(t.taken_at) AS last, MIN(t.device) AS example, COALESCE(MAX(m.requirement), '') AS requirement"
-        " FROM failure_messages AS t JOIN devices AS d ON d.id = t.device"
+        " FROM failure_messages AS t CROSS JOIN devices AS d ON d.id = t.device"
         " LEFT JOIN message_matches AS m ON m.platform = d.platform AND m.text = t.text"
         " WHERE d.platform = ? AND d.life = 'in-service' GROUP BY t.text ORDER BY devices DESC, t.text",
         (platform,),
@@ -46,7 +46,7 @@ def every(db: sqlite3.Connection, platform: str) -> list[MessageRow]:
 
 def devices_with(db: sqlite3.Connection, platform: str, text: str) -> list[str]:
     rows = db.execute(
-        "SELECT DISTINCT t.device FROM failure_messages AS t JOIN devices AS d ON d.id = t.device"
+        "SELECT DISTINCT t.device FROM failure_messages AS t CROSS JOIN devices AS d ON d.id = t.device"
         " WHERE t.text = ? AND d.platform = ? ORDER BY t.device",
         (text, platform),
     )

@@ -79,7 +79,7 @@ def _due_exception(row: ExceptionRow, now: Snapshot) -> DueException:
         state=state_of(row, now.today),
         release=row.release,
         devices=row.devices,
-        sites=frozenset(device.site for device in now.rows(row.devices)),
+        sites=frozenset(device.site for device in now.rows_of_excepted(row.devices)),
         owner=row.owner,
         requester=row.requester,
         requested_on=date.fromisoformat(row.requested_at[:10]),

@@ -8,7 +8,9 @@ from decimal import Decimal
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
+from doorstone.core.platforms.platform import Fix
 from doorstone.core.sorting.assessment import Assessment, State, assess, with_exceptions
+from doorstone.core.sorting.counts import Sorted, sorted_as
 from doorstone.formats.safe_csv import csv_text
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices.devices import DeviceRow
@@ -131,7 +133,11 @@ def fix_round(
     plans: dict[int, _Planned] = {profile: one for profile, one in worth.items() if profile not in pointless}
     with context.database.read() as db:
         rows = list(among(now, chosen, found, device_store.of_profiles(db, plans)))
-    sites = tuple(_site(site, [row for row in rows if row.site == site], plans, excepted) for site in _sites(rows))
+    after = {profile: sorted_as(assessment) for profile, (_, assessment) in plans.items()}
+    by_site: dict[str, list[DeviceRow]] = {}
+    for row in rows:
+        by_site.setdefault(row.site, []).append(row)
+    sites = tuple(_site(site, mine, plans, after, excepted) for site, mine in sorted(by_site.items()))
     actions = [action for site in sites for action in site.actions]
     bought = {a.title: a.cost for a in actions if a.kind == "part"}
     number = {title: sum(len(a.visits) for a in actions if a.title == title) for title in bought}
@@ -147,24 +153,25 @@ def fix_round(
     )
 
 
-def _sites(rows: list[DeviceRow]) -> list[str]:
-    return sorted({row.site for row in rows})
-
-
 def _site(
-    site: str, rows: list[DeviceRow], plans: Mapping[int, _Planned], excepted: Mapping[str, frozenset[str]]
+    site: str,
+    rows: list[DeviceRow],
+    plans: Mapping[int, _Planned],
+    after: Mapping[int, Sorted],
+    excepted: Mapping[str, frozenset[str]],
 ) -> SiteRound:
-    actions: dict[str, FixAction] = {}
+    visits: dict[str, list[FixVisit]] = {}
+    fixes: dict[str, Fix] = {}
     for row in sorted(rows, key=lambda r: r.id):
-        plan, assessment = plans[row.profile or 0]
-        after = _with(assessment, excepted.get(row.id, frozenset()))
+        plan, _ = plans[row.profile or 0]
+        fixed = after[row.profile or 0]
+        state = with_exceptions(State(fixed.state), fixed.marks, excepted.get(row.id, frozenset()))
         for at, step in enumerate(plan.steps, 1):
-            fix = step.fix
-            visit = FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, after.value)
-            held = actions.get(fix.title)
-            visits = (*(held.visits if held else ()), visit)
-            actions[fix.title] = FixAction(fix.title, fix.kind, fix.minutes, fix.cost, visits)
-    ordered = sorted(actions.values(), key=lambda a: (a.kind == "part", a.kind, a.title))
+            fixes.setdefault(step.fix.title, step.fix)
+            visit = FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, state.value)
+            visits.setdefault(step.fix.title, []).append(visit)
+    actions = [FixAction(title, fix.kind, fix.minutes, fix.cost, tuple(visits[title])) for title, fix in fixes.items()]
+    ordered = sorted(actions, key=lambda a: (a.kind == "part", a.kind, a.title))
     return SiteRound(
         site,
         len(rows),

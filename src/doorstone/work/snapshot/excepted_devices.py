@@ -29,10 +29,11 @@ Doubts = Mapping[int, Mapping[str, tuple[str, ...]]]
 
 
 class Looked(NamedTuple):
-    """Devices -> what their exceptions permit, newest first; and which approvals are in doubt for them."""
+    """Devices -> what their exceptions permit, newest first; which approvals are in doubt for them; how they stand."""
 
     held: Mapping[str, tuple[ExceptionTerms, ...]]
     doubts: Doubts
+    rows: Mapping[str, DeviceRow]
 
 
 @dataclass
@@ -40,12 +41,14 @@ class ExceptedDevices:
     """As the records stood at one moment, on one day and under one set of rules.
 
     `held`: device -> what its exceptions permit, newest first. `in_force`: of these what permits anything today.
+    `rows`: each of these devices as it is settled.
     """
 
     today: date
     held: Mapping[str, tuple[ExceptionTerms, ...]]
     in_force: Mapping[str, tuple[ExceptionTerms, ...]]
     doubts: Doubts
+    rows: Mapping[str, DeviceRow]
     _named: dict[tuple[str, str], Mapping[str, frozenset[str]]] = field(default_factory=dict)
     _raised: dict[tuple[str, str], Mapping[str, Raised]] = field(default_factory=dict)
 
@@ -60,25 +63,31 @@ class ExceptedDevices:
         every = {d: excepted(self.in_force.get(d, ()), platform, release, self.today) for d in devices}
         return {device: names for device, names in every.items() if names}
 
-    def raised(
-        self,
-        platform: Platform,
-        release: str,
-        rows: Callable[[Iterable[str]], list[DeviceRow]],
-        of: Mapping[int, Sorted],
-    ) -> Mapping[str, Raised]:
+    def raised(self, platform: Platform, release: str, of: Mapping[int, Sorted]) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's, whose state is in `of`."""
         key = platform.id, release
         if key not in self._raised:
-            self._raised[key] = _raised_of(self.named(platform, release), platform, rows, of)
+            self._raised[key] = self._raised_of(self.named(platform, release), platform, of)
         return self._raised[key]
+
+    def _raised_of(
+        self, named: Mapping[str, frozenset[str]], platform: Platform, of: Mapping[int, Sorted]
+    ) -> dict[str, Raised]:
+        found = {}
+        for device, names in named.items():
+            row = self.rows[device]
+            if row.profile is not None and row.platform == platform.id:
+                plain = of[row.profile]
+                state = with_exceptions(plain.state, plain.marks, names)
+                if state != plain.state:
+                    found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
+        return found
 
     def after(
         self,
         touched: Collection[str],
         looked: Looked,
         platforms: Mapping[str, Platform],
-        rows: Callable[[Iterable[str]], list[DeviceRow]],
         of: Callable[[Platform, str], Mapping[int, Sorted]],
     ) -> ExceptedDevices:
         """As it is after a change that touched some devices, of which `looked` is what was found anew."""
@@ -87,12 +96,13 @@ class ExceptedDevices:
             _with(self.held, touched, looked.held),
             _with(self.in_force, touched, in_force(looked.held, self.today)),
             _doubts_with(self.doubts, touched, looked.doubts),
+            _with(self.rows, touched, looked.rows),
         )
         for (name, release), held in self._named.items():
             made._named[name, release] = _with(held, touched, made._named_of(touched, platforms[name], release))
         for (name, release), raised in self._raised.items():
             named = {d: found for d in touched if (found := made.named(platforms[name], release).get(d))}
-            anew = _raised_of(named, platforms[name], rows, of(platforms[name], release) if named else {})
+            anew = made._raised_of(named, platforms[name], of(platforms[name], release) if named else {})
             made._raised[name, release] = _with(raised, touched, anew)
         return made
 
@@ -101,22 +111,6 @@ def in_force(held: Mapping[str, tuple[ExceptionTerms, ...]], day: date) -> dict[
     """Device -> what permits anything on a day; devices without are left out."""
     every = {device: tuple(e for e in mine if e.stands and e.in_force(day)) for device, mine in held.items()}
     return {device: mine for device, mine in every.items() if mine}
-
-
-def _raised_of(
-    named: Mapping[str, frozenset[str]],
-    platform: Platform,
-    rows: Callable[[Iterable[str]], list[DeviceRow]],
-    of: Mapping[int, Sorted],
-) -> dict[str, Raised]:
-    found = {}
-    for row in rows(named) if named else ():
-        if row.profile is not None and row.platform == platform.id:
-            plain = of[row.profile]
-            state = with_exceptions(plain.state, plain.marks, named[row.id])
-            if state != plain.state:
-                found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
-    return found
 
 
 def _with(before: Mapping[str, T], touched: Iterable[str], anew: Mapping[str, T]) -> Mapping[str, T]:
@@ -183,7 +177,7 @@ def excepted_devices(
             known = versions.before((rules, today), entry, changes)
             if known is None:
                 looked = look(excepted_changes.every_named(db))
-                found = ExceptedDevices(today, looked.held, in_force(looked.held, today), looked.doubts)
+                found = ExceptedDevices(today, looked.held, in_force(looked.held, today), looked.doubts, looked.rows)
             else:
                 spoken = [number_of("EX", name) for name in ledger.spoken_of(db, "exception", known.entry)]
                 touched = {*excepted_changes.named_in(db, spoken), *excepted_changes.since(db, known.changes)}

@@ -33,7 +33,8 @@ def risk_on(
     weighed: dict[tuple[object, ...], RiskDevice] = {}
     with now.context.database.read() as db:
         reported = any_holds(db, table.exposure)
-    for row in now.rows(devices):
+    known = now.rows_of_excepted(devices)
+    for row in known if len(known) == len(devices) else now.rows(devices):
         view = now.view(row.id) if reported else None
         facts = {name: value for name in table.exposure if view and (value := view.value(name)) is not None}
         case = (row.critical, tuple(sorted((name, str(value)) for name, value in facts.items())))

@@ -65,9 +65,7 @@ def choose_devices(
 def counts(context: Context, chosen: SelectedDevices) -> list[ProfileCount]:
     """How many of the chosen devices are of each profile, where; one by one only if words are looked for."""
     if not chosen.where.words:
-        every = snapshot(context).counts(chosen.platform, chosen.release)
-        where = chosen.where
-        return [c for c in every if where.fits(c.state, c.site, c.role, c.model, c.marks)]
+        return snapshot(context).counts(chosen.platform, chosen.release, chosen.where)
     return [
         ProfileCount(row.profile or 0, row.site, row.role, row.model, row.running_release, 1, found.state, found.marks)
         for row, found in snapshot(context).find(chosen.platform, chosen.release, chosen.where)
@@ -103,10 +101,13 @@ def among(
     places = {(count.profile, count.site, count.role, count.state) for count in found}
     plain = standings(now.context, chosen.platform, chosen.release).of
     raised = now.raised(chosen.platform, chosen.release)
+    states = {profile: plain.state(profile).value for profile, *_ in places}
+    words = chosen.where.words
     for row in rows:
-        state = raised[row.id].stands.state if row.id in raised else plain.state(row.profile) if row.profile else ""
-        fits_words = chosen.where.fits_words(row.id, row.name, row.site, row.role, row.model)
-        if (row.profile, row.site, row.role, state) in places and fits_words:
+        state = raised[row.id].stands.state if row.id in raised else states.get(row.profile or 0, "")
+        if (row.profile, row.site, row.role, state) in places and (
+            not words or chosen.where.fits_words(row.id, row.name, row.site, row.role, row.model)
+        ):
             yield row
 
 

@@ -214,7 +214,7 @@ class Snapshot:
         """The devices that their exceptions bring to another state than their profile's."""
         with self.context.database.read():
             of = standings(self.context, platform, release).of
-            return self._excepted_devices().raised(platform, release, self.rows, of)
+            return self._excepted_devices().raised(platform, release, of)
 
     def doubts(self, exception: int) -> Mapping[str, tuple[str, ...]]:
         """The devices for which an approved exception no longer stands, each with what changed since."""
@@ -228,18 +228,23 @@ class Snapshot:
             platforms = {name: sheet.platform for name, sheet in now.sheets.items()}
 
             def after(before: ExceptedDevices, touched: Collection[str], looked: Looked) -> ExceptedDevices:
-                return before.after(touched, looked, platforms, now.rows, lambda p, r: standings(context, p, r).of)
+                return before.after(touched, looked, platforms, lambda p, r: standings(context, p, r).of)
 
             return excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
 
     # ------------------------------------------------------------ the fleet
 
-    def counts(self, platform: Platform, release: str) -> list[ProfileCount]:
-        """How many devices of each profile stand where, with state and marks at the release."""
+    def counts(self, platform: Platform, release: str, where: DeviceFilter) -> list[ProfileCount]:
+        """How many devices of each profile stand where, with state and marks at the release; words are not asked."""
         with self.context.database.read() as db:
             found = standings(self.context, platform, release)
-            placed = profile_store.places(db, platform.id)
+            placed = profile_store.places(db, platform.id, where.site, where.role)
             raised = self.raised(platform, release)
+        stands: dict[int, Sorted] = {}
+        for number, row in found.rows.items():
+            mine = found.of[number]
+            if where.fits_class(row.model, mine.marks):
+                stands[number] = mine
         made = []
         apart: Counter[tuple[int, str, str, str]] = Counter()
         for one in raised.values():
@@ -248,14 +253,17 @@ class Snapshot:
         for key, devices in apart.items():
             left[key[:3]] += devices
         for profile, site, role, devices in placed:
-            row, stands = found.rows[profile], found.of[profile]
-            if rest := devices - left[profile, site, role]:
+            if (known := stands.get(profile)) is None or where.state not in ("", known.state):
+                continue
+            if rest := devices - left[profile, site, role] if left else devices:
+                row = found.rows[profile]
                 made.append(
-                    ProfileCount(profile, site, role, row.model, row.running_release, rest, stands.state, stands.marks)
+                    ProfileCount(profile, site, role, row.model, row.running_release, rest, known.state, known.marks)
                 )
         for (profile, site, role, state), devices in sorted(apart.items()):
-            row, marks = found.rows[profile], found.of[profile].marks
-            made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
+            if profile in stands and where.fits(state, site, role, found.rows[profile].model, stands[profile].marks):
+                row, marks = found.rows[profile], stands[profile].marks
+                made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
         return made
 
     def total(self, platform: Platform, release: str, where: DeviceFilter) -> int:
@@ -301,6 +309,15 @@ class Snapshot:
         """Every device that an exception names -> what its exceptions permit, as `held` has it."""
         return self._excepted_devices().held
 
+    def rows_of_excepted(self, devices: Iterable[str]) -> list[DeviceRow]:
+        """Those of these devices that an exception names, in the order given."""
+        known = self.excepted_rows()
+        return [known[device] for device in devices if device in known]
+
+    def excepted_rows(self) -> Mapping[str, DeviceRow]:
+        """Every device that an exception names, as it is settled."""
+        return self._excepted_devices().rows
+
     def _looked(self, devices: Iterable[str]) -> Looked:
         """What the exceptions of devices permit, found out anew."""
         with self.context.database.read() as db:
@@ -311,7 +328,7 @@ class Snapshot:
             device: tuple(self._in_doubt(number, doubts.get(number, {}).get(device, ())) for number in mine)
             for device, mine in numbers.items()
         }
-        return Looked(held, doubts)
+        return Looked(held, doubts, {row.id: row for row in self.rows(numbers)})
 
     def _in_doubt(self, number: int, doubt: Sequence[str]) -> ExceptionTerms:
         return replace(self._terms[number], doubt="; ".join(doubt)) if doubt else self._terms[number]

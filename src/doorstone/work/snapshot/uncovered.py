@@ -190,13 +190,13 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
     for release, profiles in failing_profiles(db, now, platform):
         checks = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
         for site, profile, devices in placed:
-            if checks.get(profile):
+            if profile in checks:
                 found[site] += devices
-        named = now.excepted(platform, release)
-        for row in now.rows(named):
-            mine = checks.get(row.profile or 0)
-            if mine and row.platform == platform.id and mine <= named[row.id]:
-                found[row.site] -= 1
+        rows = now.excepted_rows()
+        for device, names in now.excepted(platform, release).items():
+            mine = checks.get(rows[device].profile or 0)
+            if mine and mine <= names:
+                found[rows[device].site] -= 1
     return +found
 
 
@@ -246,7 +246,7 @@ def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, se
     sheet, held = now.sheets.get(row.platform), now.exception(id_of("EX", row.id))
     if sheet is None:
         return
-    rows = now.rows(row.devices)
+    rows = now.rows_of_excepted(row.devices)
     for runs in sorted({one.running_release for one in rows if sheet.platform.has(one.running_release)}):
         if held.reaches(sheet.platform, runs):
             for device, found in now.assessments((one for one in rows if one.running_release == runs), runs).items():

@@ -14,6 +14,7 @@ from doorstone.client.client import Client
 from doorstone.demo import start
 from doorstone.service.app import create_app
 from doorstone.service.scheduler import Scheduler
+from doorstone.store import exceptions as exception_store
 from doorstone.store.database import Database
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
@@ -162,7 +163,7 @@ def test_of_two_exceptions_that_ended_the_one_that_ended_last_is_named(demo_data
         db.execute("UPDATE exception_devices SET device = 'nbt-101' WHERE exception = 8")
     context = Context(database, FixedClock(datetime.fromisoformat(f"{SEPTEMBER}T09:00:00")), passwords=PASSWORDS)
     with context.one_call(), database.read() as db:
-        found = after_exception(db, snapshot(context))
+        found = after_exception(db, snapshot(context), exception_store.standing(db))
     assert {device: row.id for device, row in found.items()} == {"nbt-101": 1, "nbt-102": 1}
     database.close()
 

@@ -7771,10 +7771,30 @@ export interface components {
          * @enum {string}
          */
         UncoveredCause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";
-        /** UncoveredList */
+        /**
+         * UncoveredList
+         * @description A page of them; the longest without permission first, of one day those alike together.
+         */
         UncoveredList: {
             /** Items */
             items: components["schemas"]["UncoveredResponse"][];
+            /**
+             * Next
+             * @description The cursor of the rest; null if there is none
+             */
+            next: string | null;
+            /**
+             * Total
+             * @description Devices in all, at the site asked for
+             */
+            total: number;
+            /**
+             * Sites
+             * @description Where such devices are, whichever site is asked for: site to devices
+             */
+            sites: {
+                [key: string]: number;
+            };
         };
         /**
          * UncoveredResponse
@@ -17612,8 +17632,11 @@ export interface operations {
         parameters: {
             query?: {
                 platform?: string;
+                /** @description One site; `no site` for devices that have none */
                 site?: string;
                 device?: string;
+                cursor?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -17624,6 +17647,8 @@ export interface operations {
             /** @description Done */
             200: {
                 headers: {
+                    /** @description rel=next (RFC 8288) */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {

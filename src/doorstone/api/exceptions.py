@@ -294,7 +294,12 @@ class UncoveredResponse(ApiModel):
 
 
 class UncoveredList(ApiModel):
+    """A page of them; the longest without permission first, of one day those alike together."""
+
     items: list[UncoveredResponse]
+    next: str | None = Field(description="The cursor of the rest; null if there is none")
+    total: int = Field(description="Devices in all, at the site asked for")
+    sites: dict[str, int] = Field(description="Where such devices are, whichever site is asked for: site to devices")
 
 
 class FolderRequest(RequestModel):

@@ -134,7 +134,14 @@ class ExceptionCalls(Transport):
 
     def uncovered(self, *, platform: str = "", site: str = "", device: str = "") -> list[UncoveredResponse]:
         """Devices that run what no exception in force permits, the longest without permission first."""
-        return self._get(UncoveredList, "/uncovered", platform=platform, site=site, device=device).items
+        found: list[UncoveredResponse] = []
+        cursor: str | None = ""
+        while cursor is not None:
+            asked = {"platform": platform, "site": site, "device": device, "cursor": cursor, "limit": 1000}
+            page = self._get(UncoveredList, "/uncovered", **asked)
+            found += page.items
+            cursor = page.next
+        return found
 
     def consequences(self, name: str) -> list[ConsequenceResponse]:
         """What must be done for each device once the exception does not hold."""

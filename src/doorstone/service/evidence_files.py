@@ -31,12 +31,10 @@ def evidence_pack(context: Context, asked: EvidenceRequest) -> bytes:
             name = row["exception"]
             parts[f"exceptions/{name}.html"] = register.page(context, name, printed_at=f"{context.today()}")[0].encode()
             parts[f"exceptions/{name}.json"] = _json(register.whole(context, name))
-        devices = set(scope.devices)
         uncovered = [
             [one.row.id, one.row.site, one.release, one.found.requirements, one.found.since, one.found.cause,
              one.found.last, one.steps]
-            for one in list_uncovered(context)
-            if one.row.id in devices
+            for one in list_uncovered(context, set(scope.devices))
         ]  # fmt: skip
         parts["uncovered.csv"] = csv_text(_UNCOVERED, uncovered).encode()
         for device in scope.devices:

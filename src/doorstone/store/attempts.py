@@ -6,9 +6,11 @@ import json
 import sqlite3
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from datetime import date
 from typing import Any
 
 from doorstone.core.attempts.override_results import OverrideCount
+from doorstone.store.devices import profiles
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +62,7 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
         " :ended_at, :by, :notice_accepted, :mismatch)",
         {**values, "number": number, "unmet": json.dumps(values["unmet"])},
     )
+    profiles.touch(db, [values["device"]])
     return int(cursor.lastrowid or 0)
 
 
@@ -79,6 +82,25 @@ def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list
     found: dict[str, list[AttemptRow]] = {}
     for row in rows:
         found.setdefault(row["device"], []).append(_attempt(row))
+    return found
+
+
+def devices_since(db: sqlite3.Connection, day: str) -> list[str]:
+    """The devices with an attempt that ended on this day or later, by id."""
+    rows = db.execute("SELECT DISTINCT device FROM attempts WHERE ended_at >= ? ORDER BY device", (day,))
+    return [row["device"] for row in rows]
+
+
+def seen_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[date]]:
+    """Device -> the days on which its updates were looked at; those never looked at are left out."""
+    rows = db.execute(
+        "SELECT o.device, o.seen_on FROM json_each(?) AS j CROSS JOIN observations AS o ON o.device = j.value"
+        " ORDER BY o.id DESC",
+        (json.dumps(list(devices)),),
+    )
+    found: dict[str, list[date]] = {}
+    for row in rows:
+        found.setdefault(row["device"], []).append(date.fromisoformat(row["seen_on"]))
     return found
 
 

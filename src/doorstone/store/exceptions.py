@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, TypeVar
 
+from doorstone.store.devices import profiles
 from doorstone.store.lazy_json import LazyJson, LazyJsonByName
 
 T = TypeVar("T")
@@ -147,7 +148,7 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any], requirements: Iterabl
         " :approvals_needed, :renews)",
         values,
     )
-    number = int(cursor.lastrowid or 0)
+    number, devices = int(cursor.lastrowid or 0), list(devices)
     db.executemany(
         "INSERT INTO exception_requirements (exception, requirement) VALUES (?, ?)",
         [(number, name) for name in requirements],
@@ -155,6 +156,7 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any], requirements: Iterabl
     db.executemany(
         "INSERT INTO exception_devices (exception, device) VALUES (?, ?)", [(number, device) for device in devices]
     )
+    profiles.touch(db, devices)
     return number
 
 
@@ -237,10 +239,12 @@ def end(db: sqlite3.Connection, number: int, state: str, on: str) -> None:
 def leave_out(
     db: sqlite3.Connection, number: int, devices: Iterable[str], requirements: Iterable[str], why: str
 ) -> None:
+    devices = list(devices)
     db.executemany(
         "UPDATE exception_devices SET left_out = ? WHERE exception = ? AND device = ?",
         [(why, number, name) for name in devices],
     )
+    profiles.touch(db, devices)
     db.executemany(
         "UPDATE exception_requirements SET left_out = ? WHERE exception = ? AND requirement = ?",
         [(why, number, name) for name in requirements],

@@ -20,6 +20,7 @@ from doorstone.core.updates import (
 )
 from doorstone.store import attempts as attempt_store
 from doorstone.store import attempts as store
+from doorstone.store import exceptions as exception_store
 from doorstone.store import followups as poll_store
 from doorstone.store.followups import PollRow
 from doorstone.work.context.actor import Actor
@@ -47,7 +48,9 @@ def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: i
     """
     now = snapshot(context)
     with context.database.read() as db:
-        devices = sorted({*(device for device, _ in by_exception(db, now)), *after_exception(db, now)})
+        approved = exception_store.standing(db)
+        running = {device for device, _ in by_exception(now, approved)}
+        devices = sorted({*running, *after_exception(db, now, approved)})
         held = poll_store.polls(db, devices)
     due = [device for device in devices if device not in held or held[device].next_at <= at.isoformat()]
     said = {}

@@ -103,10 +103,10 @@ def test_an_owner_who_has_left_and_a_stale_device() -> None:
 
 
 def test_devices_that_lack_the_same_are_one_item_since_the_first_of_them() -> None:
-    found = [Running(d, "9.1", ("security-chip",), D(f"2027-01-0{n}")) for n, d in enumerate(DEVICES[::-1], 2)]
+    found = [Running.one(d, "9.1", ("security-chip",), D(f"2027-01-0{n}")) for n, d in enumerate(DEVICES[::-1], 2)]
     (item,) = uncovered_due([*found[1:], found[0]])
-    assert (item.on, item.object, item.sites) == (D("2027-01-02"), "d5", {"Herbarium", "Seed Vault"})
-    assert item.words.startswith("d5, d4, d3, d2 and 2 more: on 9.1 with security-chip unmet")
+    assert (item.on, item.object, item.sites) == (D("2027-01-02"), "d1", {"Herbarium", "Seed Vault"})
+    assert item.words.startswith("d1, d2, d3, d4 and 2 more: on 9.1 with security-chip unmet")
     (other,) = contradiction_due(tarn(), found[:1])
     assert other.roles == {"administrator"}
     assert names(DEVICES[:3]) == "d1, d2 and d3"
@@ -115,7 +115,7 @@ def test_devices_that_lack_the_same_are_one_item_since_the_first_of_them() -> No
 def test_who_runs_without_permission_comes_first() -> None:
     late = silence_due("", DEVICES[:1], D("2026-01-01"), 45)
     assert late.on == D("2026-02-16")
-    (first,) = uncovered_due([Running(DEVICES[0], "9.1", ("security-chip",), D("2027-01-17"))])
+    (first,) = uncovered_due([Running.one(DEVICES[0], "9.1", ("security-chip",), D("2027-01-17"))])
     assert [item.kind.value for item in in_order([late, first], TODAY)] == ["uncovered", "not-heard-from"]
 
 

@@ -16,11 +16,14 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import WorkError
 from doorstone.work.devices import disputes, lives
 from doorstone.work.devices.changes import DeviceChange, change_device
+from doorstone.work.due.due_list import due_list
 from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.lapse import lapse
+from doorstone.work.exceptions.uncovered import list_uncovered, uncovered_page
 from doorstone.work.platforms import revisions
 from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.uncovered import UncoveredDevice
 from tests.asking import ADMIN, ANSELM, PETRA, asked, changed_sheet, line, read
 from tests.build import CHIPLESS
 
@@ -42,6 +45,20 @@ def stands(context: Context) -> object:
         [dict(now.excepted(platform, release)) for release in RELEASES],
         [dict(now.raised(platform, release)) for release in RELEASES],
     )
+
+
+def pages(context: Context, size: int) -> list[UncoveredDevice]:
+    """The list of uncovered devices, page by page; every page says how many there are."""
+    found: list[UncoveredDevice] = []
+    totals, cursor = set(), ""
+    while True:
+        page = uncovered_page(context, cursor=cursor, limit=size)
+        found += page.items
+        totals.add(page.total)
+        if page.next is None:
+            assert totals == {len(found)} == {sum(page.sites.values())}
+            return found
+        cursor = page.next
 
 
 def _steps(context: Context, draw: random.Random) -> dict[str, Callable[[], object]]:
@@ -108,4 +125,7 @@ def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: C
             seen.add(step)
         anew = Context(context.database, context.clock, context.policy)
         assert stands(context) == stands(anew), step
+        every = list_uncovered(anew)
+        assert pages(context, draw.choice([1, 2, 3, 50])) == every, step
+        assert due_list(context) == due_list(anew), step
     assert len(seen) >= 8

@@ -1,7 +1,8 @@
 // Who runs what without permission: the first question of an audit.
-import { api, type Uncovered } from "../../api/api";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { client, type Uncovered } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Choice, count, day, Empty, Go, Heading, Scroll, Shown, useParam } from "../../ui/parts";
+import { Button, Choice, count, day, Empty, Go, Heading, Scroll, Shown, useParam } from "../../ui/parts";
 
 const CAUSES: Record<Uncovered["cause"], string> = {
   never: "Nobody has asked",
@@ -17,9 +18,18 @@ const siteOf = (one: Uncovered) => one.site || "no site";
 export function UncoveredPage() {
   const { platform } = useHere();
   const [site, setSite] = useParam("site");
-  const query = { platform: platform.id };
-  const found = api.useQuery("get", "/api/v1/uncovered", { params: { query } });
-  const sites = [...new Set((found.data?.items ?? []).map(siteOf))].sort();
+  const found = useInfiniteQuery({
+    queryKey: ["uncovered", platform.id, site],
+    initialPageParam: "",
+    queryFn: async ({ pageParam }) => {
+      const query = { platform: platform.id, site, cursor: pageParam, limit: 100 };
+      const { data } = await client.GET("/api/v1/uncovered", { params: { query } });
+      if (!data) throw new Error("no page");
+      return data;
+    },
+    getNextPageParam: (page) => page.next,
+  });
+  const sites = Object.keys(found.data?.pages[0]?.sites ?? {});
   return (
     <>
       <Heading title="Without permission">
@@ -30,13 +40,15 @@ export function UncoveredPage() {
       </search>
       <Shown of={found} what="who runs what without permission">
         {(data) => {
-          const items = data.items.filter((one) => site === "" || siteOf(one) === site);
+          const items = data.pages.flatMap((page) => page.items);
+          const total = data.pages[0]?.total ?? 0;
           if (items.length === 0)
             return <Empty>Every device runs what it meets, or what an exception in force permits.</Empty>;
           return (
             <>
               <p role="status" className="mb-2 text-ink-2">
-                {count(items.length, "device")}
+                {count(total, "device")}
+                {total > items.length && `, the first ${items.length} shown`}
               </p>
               <Scroll label="Without permission" className="slab p-0 sm:p-0">
                 <table className="w-full min-w-[44rem]">
@@ -56,6 +68,16 @@ export function UncoveredPage() {
                   </tbody>
                 </table>
               </Scroll>
+              {found.hasNextPage && (
+                <Button
+                  quiet
+                  className="mt-3"
+                  onClick={() => found.fetchNextPage()}
+                  disabled={found.isFetchingNextPage}
+                >
+                  Show more
+                </Button>
+              )}
             </>
           );
         }}

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 from doorstone.core.devices.life import GONE, Life, LifeChange
-from doorstone.core.due.items import DECIDERS, HANDS, KEEPERS, Due, DueDevice, DueKind, names, sites_of
+from doorstone.core.due.items import DECIDERS, HANDS, KEEPERS, MOST_NAMED, Due, DueDevice, DueKind, names, sites_of
 from doorstone.core.platforms.platform import Platform
 
 SERVICING_AHEAD = timedelta(days=90)
@@ -16,12 +16,21 @@ SERVICING_AHEAD = timedelta(days=90)
 
 @dataclass(frozen=True, slots=True)
 class Running:
-    """A device with `requirements` unmet at the release that it runs, since a day."""
+    """So many devices with `requirements` unmet at the release that they run, the first of them since a day.
 
-    device: DueDevice
+    `named` are up to four of them, the first by id.
+    """
+
+    devices: int
+    named: tuple[DueDevice, ...]
+    sites: frozenset[str]
     release: str
     requirements: tuple[str, ...]
     since: date
+
+    @classmethod
+    def one(cls, device: DueDevice, release: str, requirements: tuple[str, ...], since: date) -> Running:
+        return cls(1, (device,), frozenset({device.site}), release, requirements, since)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,34 +45,46 @@ class EditionInUse:
 
 def uncovered_due(found: Iterable[Running]) -> Iterator[Due]:
     """Checks that no exception in force names; devices that lack the same are one item."""
-    for (release, missing), mine in _alike(found).items():
-        devices = [one.device for one in mine]
+    for one in _alike(found):
         words = (
-            f"{names(devices)}: on {release} with {', '.join(missing)} unmet and no exception in force: "
-            "renew or ask, fix, or go back"
+            f"{names(one.named, one.devices)}: on {one.release} with {', '.join(one.requirements)} unmet and no "
+            "exception in force: renew or ask, fix, or go back"
         )
-        on = min(one.since for one in mine)
-        yield _due(DueKind.UNCOVERED, on, devices, words, DECIDERS | HANDS, f"{release} {' '.join(missing)}")
+        yield _running_due(DueKind.UNCOVERED, one, words, DECIDERS | HANDS)
 
 
 def contradiction_due(platform: Platform, found: Iterable[Running]) -> Iterator[Due]:
     """Floors unmet at the release that a device runs: it contradicts the sort."""
-    for (release, (requirement,)), mine in _alike(found).items():
-        devices = [one.device for one in mine]
-        title = platform.requirement(requirement).title
+    for one in _alike(found):
+        title = platform.requirement(one.requirements[0]).title
         words = (
-            f"{names(devices)}: on {release} although “{title}” is unmet and sorted as a floor there: "
-            "sort it anew, or read again"
+            f"{names(one.named, one.devices)}: on {one.release} although “{title}” is unmet and sorted as a floor "
+            "there: sort it anew, or read again"
         )
-        on = min(one.since for one in mine)
-        yield _due(DueKind.FLOOR_RUNS, on, devices, words, KEEPERS, f"{release} {requirement}")
+        yield _running_due(DueKind.FLOOR_RUNS, one, words, KEEPERS)
 
 
-def _alike(found: Iterable[Running]) -> dict[tuple[str, tuple[str, ...]], list[Running]]:
+def _running_due(kind: DueKind, one: Running, words: str, roles: frozenset[str]) -> Due:
+    part = f"{one.release} {' '.join(one.requirements)}"
+    return Due(kind, one.since, "device", one.named[0].id, words, roles=roles, sites=one.sites, part=part)
+
+
+def _alike(found: Iterable[Running]) -> list[Running]:
+    """Those that lack the same on the same release as one."""
     alike: dict[tuple[str, tuple[str, ...]], list[Running]] = {}
     for one in found:
         alike.setdefault((one.release, one.requirements), []).append(one)
-    return alike
+    return [
+        Running(
+            sum(one.devices for one in mine),
+            tuple(sorted((device for one in mine for device in one.named), key=lambda d: d.id)[:MOST_NAMED]),
+            frozenset().union(*(one.sites for one in mine)),
+            release,
+            requirements,
+            min(one.since for one in mine),
+        )
+        for (release, requirements), mine in alike.items()
+    ]
 
 
 def silence_due(site: str, devices: Sequence[DueDevice], last: date, silent_days: int) -> Due:

@@ -137,11 +137,11 @@ class DueDevice:
     site: str
 
 
-def names(devices: Sequence[DueDevice]) -> str:
-    """Up to four devices by name, then how many more."""
+def names(devices: Sequence[DueDevice], of: int = 0) -> str:
+    """Up to four devices by name, then how many more there are `of` them all."""
     found = [device.id for device in devices]
-    if len(found) > MOST_NAMED:
-        return f"{', '.join(found[:MOST_NAMED])} and {len(found) - MOST_NAMED} more"
+    if (every := of or len(found)) > MOST_NAMED:
+        return f"{', '.join(found[:MOST_NAMED])} and {every - MOST_NAMED} more"
     return " and ".join([", ".join(found[:-1]), found[-1]] if len(found) > 1 else found)
 
 

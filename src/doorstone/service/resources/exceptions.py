@@ -82,8 +82,10 @@ class AccountQuery(RequestModel):
 
 class UncoveredQuery(RequestModel):
     platform: str = ""
-    site: str = ""
+    site: str = Field("", description="One site; `no site` for devices that have none")
     device: str = ""
+    cursor: str = ""
+    limit: int = Field(500, ge=1, le=1000)
 
 
 def _touched(call: Call[Any, Any]) -> Iterable[str]:
@@ -427,28 +429,27 @@ def _permission(one: register.Permission) -> PermissionResponse:
 
 @operations(
     "GET", "/uncovered", "Who runs what without permission, and since when", roles=EVERYONE, query=UncoveredQuery,
-    answer=UncoveredList, cacheable=True,
+    answer=UncoveredList, pages=True, cacheable=True,
 )  # fmt: skip
-def list_uncovered(call: Call[UncoveredQuery, None]) -> UncoveredList:
-    today = call.context.today()
-    found = uncovered.list_uncovered(call.context, call.query.platform, call.query.site, call.query.device)
-    return UncoveredList(
-        items=[
-            UncoveredResponse(
-                device=one.row.id,
-                name=one.row.name,
-                site=one.row.site,
-                critical=one.row.critical,
-                platform=one.row.platform,
-                release=one.release,
-                requirements=list(one.found.requirements),
-                since=one.found.since,
-                days=(today - one.found.since).days + 1,
-                cause=one.found.cause,
-                last=one.found.last,
-                why=one.found.why,
-                steps=list(one.steps),
-            )
-            for one in found
-        ]
-    )
+def list_uncovered(call: Call[UncoveredQuery, None]) -> Answer:
+    q, today = call.query, call.context.today()
+    page = uncovered.uncovered_page(call.context, q.platform, q.site, q.device, q.cursor, q.limit)
+    items = [
+        UncoveredResponse(
+            device=one.row.id,
+            name=one.row.name,
+            site=one.row.site,
+            critical=one.row.critical,
+            platform=one.row.platform,
+            release=one.release,
+            requirements=list(one.found.requirements),
+            since=one.found.since,
+            days=(today - one.found.since).days + 1,
+            cause=one.found.cause,
+            last=one.found.last,
+            why=one.found.why,
+            steps=list(one.steps),
+        )
+        for one in page.items
+    ]
+    return Answer(UncoveredList(items=items, next=page.next, total=page.total, sites=page.sites), next=page.next)

@@ -132,11 +132,11 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     steps: Counter[tuple[int | None, str, str, str]] = Counter(map(_where_it_counts, added))
     steps.update(map(_where_it_counts, moved))
     steps.subtract(map(_where_it_counts, (held[record.id] for record in moved)))
-    _count(db, steps)
     if added or moved:
         db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
+    _count(db, steps)
     excepted_changes.note(db, [record[0] for record in changed])
     return {record[0] for part in (added, moved) for record in part}
 
@@ -173,8 +173,10 @@ def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, st
         " ON CONFLICT DO UPDATE SET devices = devices + excluded.devices",
         sorted(steps),
     )
+    at = db.execute("SELECT readings FROM change_counters").fetchone()[0]
     db.executemany(
-        "UPDATE profiles SET devices = devices + ?2 WHERE id = ?1", [(n, by) for n, by in of_profile.items() if by]
+        "UPDATE profiles SET devices = devices + ?2, changed_at = ?3 WHERE id = ?1",
+        [(number, by, at) for number, by in of_profile.items()],
     )
 
 
@@ -283,16 +285,21 @@ def _literal(word: str) -> str:
     return word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
-def placed(db: sqlite3.Connection, profiles: Iterable[int], device: str = "") -> Iterator[tuple[str, str, int, str]]:
-    """(id, site, profile, time of the first reading) of the devices of these profiles, or of one, by profile and id."""
+def placed(
+    db: sqlite3.Connection, profiles: Iterable[int], devices: Collection[str] | None = None
+) -> Iterator[tuple[str, str, int, str, str]]:
+    """(id, site, profile, edition, first read at) of the devices of these profiles, or of some, by profile and id."""
     cursor = db.cursor()
     cursor.row_factory = None  # plain tuples, as many are read
     listed = json.dumps(sorted(profiles))
-    sql = "SELECT id, site, profile, added_at FROM devices WHERE profile IN (SELECT value FROM json_each(?))"
-    if device:
-        yield from cursor.execute(f"{sql} AND id = ?", (listed, device))
+    columns, chosen = "d.id, d.site, d.profile, d.edition, d.added_at", "d.profile IN (SELECT value FROM json_each(?1))"
+    if devices is not None:
+        among = "json_each(?2) AS j CROSS JOIN devices AS d ON d.id = j.value"
+        sql = f"SELECT {columns} FROM {among} WHERE {chosen} ORDER BY d.profile, d.id"  # noqa: S608 - constants
+        yield from cursor.execute(sql, (listed, json.dumps(list(devices))))
     else:
-        yield from cursor.execute(f"{sql} ORDER BY profile, id", (listed,))
+        sql = f"SELECT {columns} FROM devices AS d WHERE {chosen} ORDER BY d.profile, d.id"  # noqa: S608 - constants
+        yield from cursor.execute(sql, (listed,))
 
 
 def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[DeviceRow]:
@@ -312,29 +319,6 @@ def added_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
         (json.dumps(list(devices)),),
     )
     return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
-
-
-class RunningRow(NamedTuple):
-    """So many devices that run a release in an edition, and the sites that they are at."""
-
-    release: str
-    edition: str
-    devices: int
-    sites: frozenset[str]
-
-
-def running(db: sqlite3.Connection, platform: str) -> list[RunningRow]:
-    """What the devices of a platform run, by release and edition."""
-    rows = db.execute(
-        "SELECT running_release, edition, SUM(n) AS devices, json_group_array(site) AS sites FROM"
-        " (SELECT running_release, edition, site, COUNT(*) AS n FROM devices WHERE platform = ? AND profile IS NOT NULL"
-        " GROUP BY running_release, edition, site) GROUP BY running_release, edition ORDER BY running_release, edition",
-        (platform,),
-    )
-    return [
-        RunningRow(row["running_release"], row["edition"], row["devices"], frozenset(json.loads(row["sites"])))
-        for row in rows
-    ]
 
 
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:

@@ -56,8 +56,7 @@ def not_in_service(db: sqlite3.Connection) -> list[LifeRow]:
 
 def out_of_service(db: sqlite3.Connection) -> list[str]:
     """Every device that is not in service, by id."""
-    rows = db.execute("SELECT id FROM devices WHERE life <> 'in-service' ORDER BY id")
-    return [row["id"] for row in rows]
+    return sorted(row["id"] for row in db.execute("SELECT id FROM devices WHERE life <> 'in-service'"))
 
 
 def _row(row: sqlite3.Row) -> LifeRow:

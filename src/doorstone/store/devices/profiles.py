@@ -81,6 +81,22 @@ def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
     return {row["id"]: msgspec.json.decode(row["content"]) for row in rows}
 
 
+def touch(db: sqlite3.Connection, devices: Iterable[str]) -> None:
+    """Attempts of devices, or whether exceptions name them, have changed: their profiles say so."""
+    db.execute("UPDATE change_counters SET readings = readings + 1")
+    db.execute(
+        "UPDATE profiles SET changed_at = (SELECT readings FROM change_counters) WHERE id IN"
+        " (SELECT d.profile FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value)",
+        (json.dumps(list(devices)),),
+    )
+
+
+def changed(db: sqlite3.Connection, platform: str) -> dict[int, int]:
+    """Profile in use -> the count of changes at which something of its devices changed last."""
+    rows = db.execute("SELECT id, changed_at FROM profiles WHERE platform = ? AND devices > 0", (platform,))
+    return {row[0]: row[1] for row in rows}
+
+
 def places(db: sqlite3.Connection, platform: str, site: str = "", role: str = "") -> list[tuple[int, str, str, int]]:
     """(profile, site, role, devices): where devices of the platform are, of one site or role if it is named."""
     cursor = db.cursor()

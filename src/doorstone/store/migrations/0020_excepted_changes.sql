@@ -4,3 +4,5 @@ CREATE TABLE excepted_device_changes (
   at INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX excepted_device_changes_at ON excepted_device_changes (at);
+-- At which count of changes its devices, their attempts, or whether exceptions name them changed last.
+ALTER TABLE profiles ADD COLUMN changed_at INTEGER NOT NULL DEFAULT 0;

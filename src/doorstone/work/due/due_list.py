@@ -55,11 +55,12 @@ def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[
     active = {p.name for p in people_store.every(db) if p.active}
     policy = context.policy
     still: dict[int, list[str]] = {}
-    after = after_exception(db, now)
+    every = store.standing(db)
+    after = after_exception(db, now, every)
     for device, row in after.items():
         still.setdefault(row.id, []).append(device)
     ended = {row.id: row for row in after.values()}
-    standing = [row for row in store.standing(db) if state_of(row, now.today) is not ExceptionState.LAPSED]
+    standing = [row for row in every if state_of(row, now.today) is not ExceptionState.LAPSED]
     for row in [*standing, *(replace(row, devices=tuple(still[number])) for number, row in sorted(ended.items()))]:
         yield from due_on_exception(
             _due_exception(row, now), now.today, ahead_days=policy.ahead_days, decide_days=policy.decide_days,
@@ -67,7 +68,7 @@ def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[
         )  # fmt: skip
     since = {device: date.fromisoformat(row.start_on) for device, row in after.items()}
     away = set(life_store.out_of_service(db))
-    yield from (due for due in upgrade_items(context, db, now, since) if due.object not in away)
+    yield from (due for due in upgrade_items(context, db, now, since, every) if due.object not in away)
     yield from fleet_items(context, db, now)
 
 

@@ -34,8 +34,9 @@ from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.failure_messages import list_messages
+from doorstone.work.snapshot.running import RunningSummary, summaries
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.uncovered import floors_of, lacking_of
+from doorstone.work.snapshot.uncovered import floors_by_profile, lacking_profiles
 from doorstone.work.snapshot.unplaced import unplaced_of
 
 
@@ -44,17 +45,10 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
     for name in sorted(now.sheets):
         platform = now.sheets[name].platform
         yield from contradiction_due(platform, _floors(db, now, platform))
-        yield from uncovered_due(
-            Running(DueDevice(one.device, one.site), one.release, one.found.requirements, one.found.since)
-            for one in lacking_of(db, now, platform)
-        )
+        yield from uncovered_due(_lacking(db, now, platform))
         yield from _messages(context, platform)
         yield from late_releases(platform, _shown(db, platform), now.today)
-        running = [
-            EditionInUse(row.release, row.edition, row.devices, row.sites)
-            for row in device_store.running(db, platform.id)
-        ]
-        yield from servicing_due(platform, running, now.today)
+        yield from servicing_due(platform, _editions(db, now, platform), now.today)
     for media in media_store.every(db):
         if media.link_ends is not None and (ends := date.fromisoformat(media.link_ends)) <= ahead:
             what = f"{media.platform} {media.release}, {media.language}"
@@ -70,10 +64,36 @@ def _device(row: DeviceRow) -> DueDevice:
     return DueDevice(row.id, row.site)
 
 
+def _lacking(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Running]:
+    """Checks unmet at the release that devices run, which no exception in force names."""
+    together, alone = lacking_profiles(db, now, platform)
+    for group in together:
+        yield _running(group.devices, group.release, group.requirements)
+    for one in alone:
+        yield Running.one(DueDevice(one.device, one.site), one.release, one.found.requirements, one.found.since)
+
+
 def _floors(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[Running]:
-    """Floors unmet at the release that a device runs."""
-    for release, floor, one in floors_of(db, now, platform):
-        yield Running(DueDevice(one.device, one.site), release, (floor,), one.on)
+    """Floors unmet at the release that devices run."""
+    for release, floor, found in floors_by_profile(db, now, platform):
+        yield _running(found, release, (floor,))
+
+
+def _editions(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> list[EditionInUse]:
+    """What the devices of a platform run, by release and edition."""
+    profiles = {n: row.running_release for n, row in profile_store.in_use(db, platform.id).items()}
+    found: dict[tuple[str, str], list[tuple[int, frozenset[str]]]] = {}
+    for profile, summary in summaries(now.context, db, platform, profiles, now.held_by_device()).items():
+        for edition, counted in summary.editions.items():
+            found.setdefault((profiles[profile], edition), []).append(counted)
+    return [
+        EditionInUse(release, edition, sum(n for n, _ in mine), frozenset().union(*(sites for _, sites in mine)))
+        for (release, edition), mine in sorted(found.items())
+    ]
+
+
+def _running(found: RunningSummary, release: str, requirements: tuple[str, ...]) -> Running:
+    return Running(found.devices, found.named, found.sites, release, requirements, found.first)
 
 
 def _messages(context: Context, platform: Platform) -> Iterator[Due]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, timedelta
 
 from doorstone.core.attempts.outcomes import AttemptOutcome
@@ -25,6 +25,7 @@ from doorstone.core.updates import Observation, standing
 from doorstone.store import attempts as attempt_store
 from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
+from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.fix_results import latest_fixes
@@ -35,22 +36,29 @@ from doorstone.work.snapshot.uncovered import by_exception
 
 
 def upgrade_items(
-    context: Context, db: sqlite3.Connection, now: Snapshot, uncovered: Mapping[str, date]
-) -> Iterator[Due]:
-    """What upgrades leave due; `uncovered` are devices that still run by an exception that has ended, since when."""
+    context: Context, db: sqlite3.Connection, now: Snapshot, uncovered: Mapping[str, date],
+    approved: Sequence[ExceptionRow],
+) -> Iterator[Due]:  # fmt: skip
+    """What upgrades leave due; `uncovered` are devices that still run by an exception that has ended, since when.
+
+    `approved` are the exceptions that stand.
+    """
     ahead = now.today + timedelta(days=context.policy.ahead_days)
     for step in followup_store.open_until(db, ahead.isoformat()):
         device, on = _device(now, step.device), date.fromisoformat(step.due_on)
         yield follow_up_due(OpenFollowUp(id_of("FU", step.id), device, step.title, step.blocking, on))
-    for name in sorted({attempt.device for attempt in attempt_store.every(db, None)}):
+    longest = max((r.rollback_days for sheet in now.sheets.values() for r in sheet.platform.releases), default=0)
+    for name in attempt_store.devices_since(db, (now.today - timedelta(days=longest)).isoformat()):
         until = rollback_until(db, now, name)
         if until is not None and until >= now.today:
             yield rollback_due(_device(now, name), now.device(name).running_release, until)
     yield from _observed(context, db, now)
-    for name, since in sorted({**uncovered, **dict(by_exception(db, now))}.items()):
-        seen = [date.fromisoformat(o.seen_on) for o in attempt_store.observations(db, name)]
-        runs, every = now.device(name).running_release, context.policy.check_every_days
-        if due := check_due(_device(now, name), runs, since, seen, every, ahead, permitted=name not in uncovered):
+    running = {**uncovered, **dict(by_exception(now, approved))}
+    seen_on, every = attempt_store.seen_on(db, running), context.policy.check_every_days
+    for row in sorted(now.rows_of_excepted(running), key=lambda row: row.id):
+        device, permitted = DueDevice(row.id, row.site), row.id not in uncovered
+        seen = seen_on.get(row.id, ())
+        if due := check_due(device, row.running_release, running[row.id], seen, every, ahead, permitted=permitted):
             yield due
     for platform in sorted(now.sheets):
         yield from _attempts(db, now, now.sheets[platform].platform)
@@ -58,10 +66,12 @@ def upgrade_items(
         if fix.word in (FixWord.FAILED, FixWord.NOT_SEEN):
             on = date.fromisoformat(fix.row.done_at[:10])
             yield fix_due(fix.id, _device(now, fix.row.device), fix.row.title, fix.told, on)
-    for row in followup_store.not_right(db):
-        wrong = [f"{s['section']}/{s['name']}".lstrip("/") + f" {s['state']}" for s in row.settings
+    for drifted in followup_store.not_right(db):
+        wrong = [f"{s['section']}/{s['name']}".lstrip("/") + f" {s['state']}" for s in drifted.settings
                  if s["state"] != "right"]  # fmt: skip
-        yield drift_due(id_of("KT", row.kit), _device(now, row.device), wrong, date.fromisoformat(row.at[:10]))
+        yield drift_due(
+            id_of("KT", drifted.kit), _device(now, drifted.device), wrong, date.fromisoformat(drifted.at[:10])
+        )
 
 
 def _device(now: Snapshot, name: str) -> DueDevice:

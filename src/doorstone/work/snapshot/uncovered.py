@@ -7,25 +7,24 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
-from doorstone.core.attempts import outcomes
-from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, ExceptionTerms, excepted, refusals
+from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, excepted, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, UncoveredCause, uncovered, ways_out
 from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
 from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
-from doorstone.store import exceptions as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
-from doorstone.work.snapshot.contents import batches
-from doorstone.work.snapshot.rollback import ended_attempts, rollback_until
+from doorstone.work.snapshot.rollback import rollback_until
+from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, summaries
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
 
@@ -50,23 +49,6 @@ class Lacking(NamedTuple):
     profile: int
     release: str
     found: Uncovered
-
-
-class Arrived(NamedTuple):
-    """A device of a profile, and the day on which the release that it runs came to it, or it was first read."""
-
-    device: str
-    site: str
-    profile: int
-    on: date
-
-
-AT_ONCE = 5_000
-
-
-def uncovered_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[UncoveredDevice]:
-    """The uncovered devices of a platform, by release, profile and id."""
-    yield from in_full(db, now, platform, list(lacking_of(db, now, platform)))
 
 
 def in_full(
@@ -108,50 +90,146 @@ def _fix_plans(
     return found
 
 
-def lacking_of(db: sqlite3.Connection, now: Snapshot, platform: Platform, device: str = "") -> Iterator[Lacking]:
-    """Devices that run a release with installer checks unmet that no exception in force names, or one of these."""
+def lacking_of(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform, devices: Collection[str] | None = None
+) -> Iterator[Lacking]:
+    """Devices that run a release with installer checks unmet that no exception in force names, or some of these."""
     every_held = now.held_by_device()
     for release, profiles in failing_profiles(db, now, platform):
         unmet = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
-        plain = {profile: tuple(sorted(checks)) for profile, checks in unmet.items()}
-        for part in arrived(db, release, unmet, device):
+        for part in arrived(db, release, unmet, devices):
             apart = [one for one in part if one.device in every_held]
-            found = _lacking_with_exceptions(db, now, platform, release, unmet, apart, every_held)
+            found = _lacking_with_exceptions(db, now, platform, release, unmet, apart)
             for one in part:
                 if one.device not in every_held:
-                    never = Uncovered(plain[one.profile], one.on, UncoveredCause.NEVER)
-                    yield Lacking(one.device, one.site, one.profile, release, never)
+                    yield _never(one, release, unmet)
                 elif one.device in found:
                     yield found[one.device]
 
 
+def _never(one: Arrived, release: str, unmet: Mapping[int, frozenset[str]]) -> Lacking:
+    found = Uncovered(tuple(sorted(unmet[one.profile])), one.on, UncoveredCause.NEVER)
+    return Lacking(one.device, one.site, one.profile, release, found)
+
+
 def _lacking_with_exceptions(
     db: sqlite3.Connection, now: Snapshot, platform: Platform, release: str, unmet: Mapping[int, frozenset[str]],
-    devices: Sequence[Arrived], every_held: Mapping[str, tuple[ExceptionTerms, ...]],
+    devices: Sequence[Arrived],
 ) -> dict[str, Lacking]:  # fmt: skip
-    """Those of these devices that lack something, by id."""
-    lacking = [
-        one for one in devices if unmet[one.profile] - excepted(every_held[one.device], platform, release, now.today)
-    ]
+    """Of these devices, which exceptions name, those that lack something, by id."""
+    named, every_held = now.excepted(platform, release), now.held_by_device()
+    lacking = [one for one in devices if unmet[one.profile] - named.get(one.device, frozenset())]
     read = device_store.read_on(db, [one.device for one in lacking])
     held = {one.device: every_held[one.device] for one in lacking}
     ended = exception_store.ended(db, {number_of("EX", e.id) for mine in held.values() for e in mine})
     made = {}
-    for device, site, profile, on in lacking:
+    for device, site, profile, _, on in lacking:
         mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held[device]]
         if found := uncovered(platform, release, unmet[profile], mine, on, read.get(device, on), now.today):
             made[device] = Lacking(device, site, profile, release, found)
     return made
 
 
-def floors_of(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, str, Arrived]]:
-    """(release, floor, device) where a device runs a release with a floor unmet."""
+class LackingProfile(NamedTuple):
+    """The devices of a profile that no exception names, which lack `requirements` at the `release` that they run."""
+
+    release: str
+    profile: int
+    requirements: tuple[str, ...]
+    devices: RunningSummary
+
+
+def lacking_profiles(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform
+) -> tuple[list[LackingProfile], list[Lacking]]:
+    """What `lacking_of` finds: by profile where no exception names the devices, and one by one where some does."""
+    apart: dict[str, dict[int, list[str]]] = {}
+    for row in now.excepted_rows().values():
+        if row.profile is not None and row.platform == platform.id:
+            apart.setdefault(row.running_release, {}).setdefault(row.profile, []).append(row.id)
+    together, alone = [], list[Lacking]()
+    for release, profiles in failing_profiles(db, now, platform):
+        unmet = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
+        found = summaries(now.context, db, platform, dict.fromkeys(unmet, release), now.held_by_device())
+        for profile, checks in unmet.items():
+            if (plain := found[profile].plain) is not None:
+                together.append(LackingProfile(release, profile, tuple(sorted(checks)), plain))
+        named = now.excepted(platform, release)
+        wanted = [
+            device
+            for profile, devices in apart.get(release, {}).items()
+            if (mine := unmet.get(profile))
+            for device in devices
+            if mine - named.get(device, frozenset())
+        ]
+        for part in arrived(db, release, unmet, wanted) if wanted else ():
+            alone += _lacking_with_exceptions(db, now, platform, release, unmet, part).values()
+    return together, alone
+
+
+def first_lacking(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform, site: str, after: LackingKey, limit: int
+) -> list[Lacking]:
+    """At most so many of what `lacking_of` finds, the longest without permission first, of one day those alike.
+
+    Only the profiles are read that these are of. `site` leaves out devices at others; `after` those up to that place.
+    """
+    together, alone = lacking_profiles(db, now, platform)
+    heap: list[tuple[LackingKey, Lacking | LackingProfile]] = []
+    for one in alone:
+        if site in ("", site_name(one.site)) and key_of(one) > after:
+            heap.append((key_of(one), one))
+    for profile in together:
+        last = LackingKey(profile.devices.last, profile.profile, LAST_ID)
+        if (not site or site in map(site_name, profile.devices.sites)) and last > after:
+            heap.append((LackingKey(profile.devices.first, profile.profile, ""), profile))
+    heapify(heap)
+    named = now.held_by_device()
+    found: list[Lacking] = []
+    while heap and len(found) < limit:
+        _, next_ = heappop(heap)
+        if isinstance(next_, Lacking):
+            found.append(next_)
+            continue
+        unmet = {next_.profile: frozenset(next_.requirements)}
+        for part in arrived(db, next_.release, [next_.profile]):
+            for device in part:
+                lacking = _never(device, next_.release, unmet)
+                if device.device not in named and site in ("", site_name(device.site)) and key_of(lacking) > after:
+                    heappush(heap, (key_of(lacking), lacking))
+    return found
+
+
+class LackingKey(NamedTuple):
+    """The place of a device in the order of the list."""
+
+    since: date
+    profile: int
+    device: str
+
+
+START = LackingKey(date.min, 0, "")
+LAST_ID = "\U0010ffff"
+
+
+def key_of(one: Lacking) -> LackingKey:
+    return LackingKey(one.found.since, one.profile, one.device)
+
+
+def site_name(site: str) -> str:
+    return site or "no site"
+
+
+def floors_by_profile(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform
+) -> Iterator[tuple[str, str, RunningSummary]]:
+    """(release, floor, devices) by profile, where devices run a release with a floor unmet."""
     for release, profiles in failing_profiles(db, now, platform):
         unmet = _unmet_by_profile(now, platform, release, profiles, Sort.FLOOR)
-        for part in arrived(db, release, unmet):
-            for one in part:
-                for floor in sorted(unmet[one.profile]):
-                    yield release, floor, one
+        found = summaries(now.context, db, platform, dict.fromkeys(unmet, release), now.held_by_device())
+        for profile, floors in unmet.items():
+            for floor in sorted(floors):
+                yield release, floor, found[profile].every
 
 
 def _unmet_by_profile(
@@ -164,23 +242,6 @@ def _unmet_by_profile(
         for number, assessed in every.items()
     }
     return {number: names for number, names in unmet.items() if names}
-
-
-def arrived(
-    db: sqlite3.Connection, release: str, profiles: Collection[int], device: str = ""
-) -> Iterator[list[Arrived]]:
-    """The devices of these profiles, or one of them, in parts, with the day on which the release came."""
-    days: dict[str, date] = {}
-    for part in batches(device_store.placed(db, profiles, device), AT_ONCE):
-        tried = attempt_store.of_devices(db, [name for name, *_ in part])
-        found = []
-        for name, site, profile, added_at in part:
-            day = added_at[:10]
-            if day not in days:
-                days[day] = date.fromisoformat(day)
-            brought = outcomes.arrived_on(ended_attempts(tried[name]), release) if name in tried else None
-            found.append(Arrived(name, site, profile, brought or days[day]))
-        yield found
 
 
 def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Counter[str]:
@@ -212,19 +273,22 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
             yield release, wrong
 
 
-def by_exception(db: sqlite3.Connection, now: Snapshot) -> Iterator[tuple[str, date]]:
-    """Devices that run what an exception permits, with the day since when they at least may."""
-    for row in store.standing(db):
+def by_exception(now: Snapshot, standing: Iterable[ExceptionRow]) -> Iterator[tuple[str, date]]:
+    """Devices that run what one of these exceptions permits, with the day since when they at least may."""
+    for row in standing:
         if row.state == ExceptionState.APPROVED:
             for device, _, _ in _running_by(now, row):
                 yield device, date.fromisoformat(row.start_on)
 
 
-def after_exception(db: sqlite3.Connection, now: Snapshot) -> dict[str, ExceptionRow]:
-    """Device -> the exception that ended last of those by which it still runs, though nothing permits that now."""
+def after_exception(db: sqlite3.Connection, now: Snapshot, standing: Iterable[ExceptionRow]) -> dict[str, ExceptionRow]:
+    """Device -> the exception that ended last of those by which it still runs, though nothing permits that now.
+
+    `standing` are those that nobody has ended, some perhaps past their last day.
+    """
     found: dict[str, ExceptionRow] = {}
     for row in sorted(
-        [*store.ended_later(db), *store.standing(db)], key=lambda row: (row.ended_on or row.expires_on, row.id)
+        [*exception_store.ended_later(db), *standing], key=lambda row: (row.ended_on or row.expires_on, row.id)
     ):
         found.update(dict.fromkeys(still_running(now, row), row))
     return found

@@ -27,7 +27,7 @@ D = date.fromisoformat
 
 
 def seen(of: View) -> dict[str, Any]:
-    return shown(findings_of(tarn(), "9.1", of, [], "", ["storage"]), of)
+    return shown(findings_of(tarn(), "9.1", of, [], "", ["storage"]), of.values(), tarn().specs)
 
 
 def reasons(facts: Any, *requirements: str) -> list[str]:

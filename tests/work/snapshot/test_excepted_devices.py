@@ -10,6 +10,8 @@ from datetime import timedelta
 import pytest
 
 from doorstone.core.devices.life import Life, LifeChange
+from doorstone.core.exceptions.life import shown
+from doorstone.core.sorting.assessment import findings_of
 from doorstone.work import sorting
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
@@ -45,6 +47,25 @@ def stands(context: Context) -> object:
         [dict(now.excepted(platform, release)) for release in RELEASES],
         [dict(now.raised(platform, release)) for release in RELEASES],
     )
+
+
+ASKED = ("memory-set-up", "processor-listed", "security-chip", "storage")
+
+
+def by_class(context: Context) -> object:
+    return snapshot(context).shown(DEVICES, "9.1", ASKED)
+
+
+def one_by_one(context: Context) -> object:
+    """What an approval would rest on, each device settled by itself."""
+    now = snapshot(context)
+    platform = now.sheets["tarn"].platform
+    views = {device: now.view(device) for device in DEVICES}
+    decisions = now.decisions_for(platform)
+    return {
+        device: shown(findings_of(platform, "9.1", view, decisions, device, ASKED), view.values(), platform.specs)
+        for device, view in views.items()
+    }
 
 
 def pages(context: Context, size: int) -> list[UncoveredDevice]:
@@ -125,6 +146,7 @@ def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: C
             seen.add(step)
         anew = Context(context.database, context.clock, context.policy)
         assert stands(context) == stands(anew), step
+        assert by_class(context) == one_by_one(anew), step
         every = list_uncovered(anew)
         assert pages(context, draw.choice([1, 2, 3, 50])) == every, step
         assert due_list(context) == due_list(anew), step

@@ -13,7 +13,7 @@ from enum import StrEnum
 from typing import Any
 
 from doorstone.core.errors import MoveRefusedError
-from doorstone.core.facts import FactError, FactSpec, View, dump
+from doorstone.core.facts import FactError, FactSpec, FactValue, dump
 from doorstone.core.people import covers
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
@@ -260,10 +260,13 @@ def check_approver(requester: str, editors: Iterable[str], approver: str, self_a
         raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
 
 
-def shown(findings: Iterable[RequirementFinding], view: View) -> dict[str, Any]:
+def shown(
+    findings: Iterable[RequirementFinding], values: Mapping[str, FactValue], specs: Mapping[str, FactSpec]
+) -> dict[str, Any]:
     """What an approver is shown of a device: the findings an approval rests on, as plain data.
 
-    `measured` is what people read; `values` are the same as JSON holds them.
+    `values` are what the device is believed to have. `measured` is what people read, `values` the same as JSON holds
+    them. The findings may be those of the device's class: only what they ask and come to is taken from them.
     """
     data: dict[str, Any] = {}
     for finding in sorted(findings, key=lambda one: one.requirement.id):
@@ -272,8 +275,8 @@ def shown(findings: Iterable[RequirementFinding], view: View) -> dict[str, Any]:
             "asks": str(finding.requirement.condition),
             "finding": finding.finding.value,
             "sort": finding.sort.value if finding.sort else None,
-            "measured": {leaf.fact: leaf.measured for leaf in finding.leaves},
-            "values": {name: dump(view.facts[name].believed.value) for name in names if name in view.facts},
+            "measured": {name: specs[name].show(values[name]) if name in values else None for name in names},
+            "values": {name: dump(values[name]) for name in names if name in values},
         }
     return data
 

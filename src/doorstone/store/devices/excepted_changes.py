@@ -28,9 +28,10 @@ def since(db: sqlite3.Connection, at: int) -> list[str]:
 
 
 def noted(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, int]:
-    """Device -> the count at which it was noted last; those never noted are left out."""
+    """Those of these devices that an exception names, each with the count at which it was noted last, 0 if never."""
     rows = db.execute(
-        "SELECT c.device, c.at FROM json_each(?) AS j CROSS JOIN excepted_device_changes AS c ON c.device = j.value",
+        "SELECT j.value, COALESCE((SELECT at FROM excepted_device_changes WHERE device = j.value), 0)"
+        " FROM json_each(?) AS j WHERE EXISTS (SELECT 1 FROM exception_devices WHERE device = j.value)",
         (json.dumps(list(devices)),),
     )
     return {row[0]: row[1] for row in rows}

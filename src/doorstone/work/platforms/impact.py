@@ -296,7 +296,11 @@ def _exceptions(context: Context, old: Platform, new: Platform) -> Iterable[Affe
         for device in row.devices:
             view = now.view(device)
             before, after = (
-                shown(findings_of(sheet, row.release, view, decisions, device, row.requirements), view)
+                shown(
+                    findings_of(sheet, row.release, view, decisions, device, row.requirements),
+                    view.values(),
+                    sheet.specs,
+                )
                 for sheet in (old, new)
             )
             if because := stale_because(before, after):

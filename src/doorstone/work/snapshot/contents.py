@@ -114,9 +114,9 @@ class ContentCache:
 
     def value(self, db: sqlite3.Connection, number: int) -> Any:
         """A value as JSON holds it."""
-        return self._loaded(db, [number])[number]
+        return self.values(db, [number])[number]
 
-    def _loaded(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Any]:
+    def values(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Any]:
         """Values as JSON holds them, by number."""
         found, missing = _held(self._values, numbers)
         if missing:
@@ -138,7 +138,7 @@ class ContentCache:
 
     def _decode(self, db: sqlite3.Connection, content: Content) -> SourceContent:
         codes = numbers_in(content.codes)
-        values = self._loaded(db, codes)
+        values = self.values(db, codes)
         facts = {name: values[code] for name, code in zip(self.shape(db, content.shape), codes, strict=True)}
         more = json.loads(content.more) if content.more else {}
         return SourceContent(facts, more.get("verdicts", {}), more.get("texts"))

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
@@ -18,6 +18,7 @@ from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
     BUILT_IN,
+    FIX,
     DisputeDecision,
     FactReader,
     FactSpec,
@@ -197,8 +198,8 @@ class Settler:
 
     def _verdicts_of_messages(self, by_source: Mapping[str, ContentByTime], sheet: Sheet) -> list[Reading]:
         failing: dict[str, list[tuple[str, datetime]]] = {}
-        for source, contents_ in by_source.items():
-            for text, taken_at in current_texts(contents_):
+        for source, held in by_source.items():
+            for text, taken_at in current_texts(held):
                 key, at = plain_text(text), datetime.fromisoformat(taken_at)
                 requirement = self.by.matches.get((sheet.platform.id, key)) or sheet.told_by_text.get(key)
                 if requirement and self._fresh(source, at):
@@ -223,6 +224,35 @@ class Settler:
     def _since_fixes(self, view: View) -> View:
         sheet = self.by.sheets.get(view.text("os.platform")) if view.fixed else None
         return since_fixes(sheet.platform, view) if sheet else view
+
+    def plain_values(self, records: Sequence[Record], names: Collection[str]) -> dict[str, Mapping[str, FactValue]]:
+        """Those of these devices of which one source alone speaks, with facts only: what they are believed to have.
+
+        Only of the facts of these names; what no longer counts is left out, as settling does.
+        """
+        alone = disputes.devices(self.db, [record.id for record in records]) | self.by.own
+        held, single = self.known.contents, {}
+        for record in records:
+            current = current_contents(record)
+            if len(current) == 1 and current[0][0] != FIX and record.id not in alone:
+                single[record.id] = current[0]
+        kept = held.kept(self.db, {number for _, _, number in single.values()})
+        codes: dict[str, list[tuple[str, int]]] = {}
+        for device, (source, at, number) in single.items():
+            content = kept[number]
+            if not content.more:
+                lasting, passing = self._ages(source, at[:10])
+                numbers = numbers_in(content.codes)
+                codes[device] = [
+                    (name, numbers[i])
+                    for i, name in enumerate(held.shape(self.db, content.shape))
+                    if name in names and name in self.by.specs and (lasting if self.by.specs[name].lasting else passing)
+                ]
+        values = held.values(self.db, {code for mine in codes.values() for _, code in mine})
+        return {
+            device: {name: self.by.reader.parse(name, values[code]) for name, code in mine}
+            for device, mine in codes.items()
+        }
 
     def rulings(self, device: str) -> list[DisputeDecision]:
         found = []

@@ -111,27 +111,54 @@ class Snapshot:
 
         Left out are devices of a platform that no sheet describes, or whose sheet does not know the release.
         """
-        wanted, found = tuple(sorted(requirements)), {}
+        wanted, found = tuple(sorted(requirements)), dict[str, dict[str, Any]]()
         with self.context.database.read() as db:
             records = device_store.records(db, devices)
             noted, settler = excepted_changes.noted(db, records), Settler(self.context, db, by=self._by)
-            for device, record in records.items():
-                sheet = self.sheets.get(record.platform)
-                if sheet is None or not sheet.platform.has(release):
-                    continue
-                platform, decisions = sheet.platform, self.decisions_for(sheet.platform)
-                day = rules_day(self.context, platform, release)
-                known: dict[Any, dict[str, Any]] = self.context.cached(
-                    ("shown", platform.id, release), (platform, decisions, day, self._by.matches), dict
-                )
-                case = (device, record.current_contents, noted.get(device, 0), wanted)
-                mine = known.get(case)
-                if mine is None:
-                    view = settler.view(device, record)
-                    mine = shown(findings_of(platform, release, view, decisions, device, wanted), view)
-                    bounded(known)[case] = mine
-                found[device] = mine
-        return found
+            by_platform: dict[str, list[Record]] = {}
+            for record in records.values():
+                if record.platform in self.sheets and self.sheets[record.platform].platform.has(release):
+                    by_platform.setdefault(record.platform, []).append(record)
+            for name, mine in by_platform.items():
+                platform, decisions = self.sheets[name].platform, self._decisions[name]
+                rules = (platform, decisions, rules_day(self.context, platform, release), self._by.matches)
+                known: dict[Any, dict[str, Any]] = self.context.cached(("shown", name, release), rules, dict)
+                missing = []
+                for record in mine:
+                    case = (record.id, record.current_contents, noted.get(record.id), wanted)
+                    if case in known:
+                        found[record.id] = known[case]
+                    else:
+                        missing.append((case, record))
+                if missing:
+                    looked = self._shown(settler, platform, release, [record for _, record in missing], wanted)
+                    for case, record in missing:
+                        found[record.id] = looked[record.id]
+                        if record.id in noted:  # of others nobody notes that they change
+                            bounded(known)[case] = looked[record.id]
+        return {device: found[device] for device in records if device in found}
+
+    def _shown(
+        self, settler: Settler, platform: Platform, release: str, records: Sequence[Record], wanted: Sequence[str]
+    ) -> dict[str, dict[str, Any]]:
+        """What approvals rest on, found out anew: by class where one source alone speaks of a device."""
+        decisions, specs = self.decisions_for(platform), platform.specs
+        facts = {n for r in platform.requirements_at(release) if r.id in wanted for n in r.condition.facts()}
+        plain = settler.plain_values(records, facts)
+        profiles = {record.profile for record in records if record.id in plain and record.profile is not None}
+        known = assessments(self.context, platform, decisions, release, profiles)
+        asked = {
+            number: [f for f in assessed.findings if f.requirement.id in wanted] for number, assessed in known.items()
+        }
+        made = {}
+        for record in records:
+            if record.id in plain and record.profile is not None:
+                made[record.id] = shown(asked[record.profile], plain[record.id], specs)
+            else:
+                view = settler.view(record.id, record)
+                findings = findings_of(platform, release, view, decisions, record.id, wanted)
+                made[record.id] = shown(findings, view.values(), specs)
+        return made
 
     def sheet_of(self, device: str) -> Sheet | None:
         return self.sheets.get(self.device(device).platform)
@@ -333,7 +360,7 @@ class Snapshot:
     def _in_doubt(self, number: int, doubt: Sequence[str]) -> ExceptionTerms:
         return replace(self._terms[number], doubt="; ".join(doubt)) if doubt else self._terms[number]
 
-    def _doubts(self, devices: Iterable[str]) -> dict[int, dict[str, tuple[str, ...]]]:
+    def _doubts(self, devices: Collection[str]) -> dict[int, dict[str, tuple[str, ...]]]:
         """Approved exception -> of these devices those for which it no longer stands -> what changed."""
         with self.context.database.read() as db:
             approved = exception_store.approved_shown(db, devices)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import time
 from collections.abc import Iterator, Mapping
@@ -34,14 +35,17 @@ class GetTimes:
 
 
 def every_get(records: Records) -> list[GetTimes]:
-    """Each GET that answers a page: before the first, one device reads otherwise and somebody comments."""
+    """Each GET that answers a page: asked once, then again after one device reads otherwise and somebody comments."""
     found = []
     with service(records.folder) as (port, _):
         base = f"http://127.0.0.1:{port}"
         head = {"Authorization": f"Bearer {records.token}"}
         with httpx.Client(base_url=base, headers=head, timeout=600) as client:
+            client.get("/api/v1/due").raise_for_status()  # what a round of the service works out ahead
+            client.get("/api/v1/forecast", params={"platform": PLATFORM}).raise_for_status()
             document = client.get("/api/v1/openapi.json").raise_for_status().json()
             for turn, (path, asked) in enumerate(_pages(document)):
+                _taken(client, path, asked)
                 _change(client, turn)
                 first, answer = _taken(client, path, asked)
                 again, _ = _taken(client, path, asked)
@@ -68,10 +72,7 @@ def _change(client: httpx.Client, turn: int) -> None:
     """A device reads other memory than before, and a comment is made."""
     changed = {"device": device(17), "source": "agent", "taken_at": f"2027-01-18T12:{turn // 60:02}:{turn % 60:02}",
                "facts": {"memory.mib": 3_900 + 4_096 * (turn % 3)}}  # fmt: skip
-    body = {"form": "json", "text": [changed]}
-    import json
-
-    body["text"] = json.dumps([changed])
+    body = {"form": "json", "text": json.dumps([changed])}
     client.post("/api/v1/readings", json=body).raise_for_status()
     client.post("/api/v1/exceptions/EX-0001/comments", json={"text": f"Seen, {turn}."}).raise_for_status()
 

@@ -345,26 +345,6 @@ def every(db: sqlite3.Connection) -> list[ExceptionRow]:
     return _load(db, "ORDER BY e.id DESC", ())
 
 
-def every_terms(db: sqlite3.Connection) -> list[TermsRow]:
-    """What each permits, newest first."""
-    rows = db.execute(
-        "SELECT id, platform, release, up_to, start_on, expires_on, state FROM exceptions ORDER BY id DESC"
-    )
-    requirements: dict[int, list[str]] = {}
-    devices: dict[int, list[str]] = {}
-    for number, name in db.execute("SELECT exception, requirement FROM exception_requirements WHERE left_out = ''"):
-        requirements.setdefault(number, []).append(name)
-    for number, name in db.execute("SELECT exception, device FROM exception_devices WHERE left_out = ''"):
-        devices.setdefault(number, []).append(name)
-    return [
-        TermsRow(
-            r["id"], r["platform"], r["release"], bool(r["up_to"]), r["start_on"], r["expires_on"], r["state"],
-            tuple(requirements.get(r["id"], ())), tuple(devices.get(r["id"], ())),
-        )
-        for r in rows
-    ]  # fmt: skip
-
-
 def numbers_of(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[int]]:
     """Device -> its exceptions, newest first; only those devices that have any."""
     rows = db.execute(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -15,14 +15,13 @@ from doorstone.core.sorting.assessment import (
     with_exceptions,
 )
 from doorstone.core.sorting.counts import RollUp, roll_up
-from doorstone.store.devices import devices as device_store
 from doorstone.store.devices.profiles import ProfileCount
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.snapshot.selecting import SelectedDevices, SelectionCase, among, cases, choose_devices, counts
 from doorstone.work.snapshot.sheets import check_requirement, need_kit_route
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, sorted_of
-from doorstone.work.snapshot.standings import by_outcome, profile_view, standings
+from doorstone.work.snapshot.standings import by_outcome, devices_of_profiles, profile_view, standings
 
 BY = {"site": "site", "model": "model", "role": "role", "runs": "running_release"}
 MOST_NAMED = 10
@@ -59,7 +58,7 @@ def fleet_view(
     if by not in BY:
         raise BadInputError(f"{by!r} is not what devices are grouped by", f"Use one of {', '.join(BY)}")
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
-    found = counts(context, chosen)
+    found = counts(context, chosen, by_role=by == "role")
     groups: dict[str, Counter[str]] = {}
     alike: dict[tuple[int, str], ProfileCount] = {}
     sizes: Counter[tuple[int, str]] = Counter()
@@ -152,7 +151,7 @@ def compare(
             words.append(word)
         pairs.setdefault((words[0], words[1]), []).append(profile)
     shifts = [
-        Shift(a, b, sum(sizes[p] for p in profiles), _examples(now, chosen, found, profiles))
+        Shift(a, b, sum(sizes[p] for p in profiles), _examples(now, chosen, profiles))
         for (a, b), profiles in sorted(pairs.items())
         if a != b
     ]
@@ -184,16 +183,15 @@ def _route_outcomes(
 
 
 def _examples(
-    now: Snapshot,
-    chosen: SelectedDevices,
-    found: Iterable[ProfileCount],
-    profiles: Iterable[int],
-    apart: Collection[str] = (),
+    now: Snapshot, chosen: SelectedDevices, profiles: Collection[int], apart: Collection[str] = ()
 ) -> tuple[str, ...]:
     """The first chosen devices of these profiles, those in `apart` left out."""
-    with now.context.database.read() as db:
-        rows = [row for row in device_store.of_profiles(db, profiles) if row.id not in apart]
-    return tuple(sorted(row.id for row in among(now, chosen, found, rows))[:MOST_NAMED])
+    found: list[str] = []
+    for part in devices_of_profiles(now.context, chosen.platform, chosen.release, chosen.where, profiles):
+        found += [row.id for row in among(now, chosen, part) if row.id not in apart]
+        if len(found) >= MOST_NAMED:
+            break
+    return tuple(found[:MOST_NAMED])
 
 
 # ------------------------------------------------------------------ what if
@@ -259,7 +257,7 @@ def what_if(
     shifts = []
     for (was, then), held in sorted(moved.items()):
         named = [name for case in held for name in case.named]
-        named += _examples(now, chosen, found, [case.profile for case in held if not case.named], apart)
+        named += _examples(now, chosen, [case.profile for case in held if not case.named], apart)
         shifts.append(Shift(was, then, moves[was, then], tuple(sorted(named)[:MOST_NAMED])))
     devices = before.total()
     return ScenarioResult(

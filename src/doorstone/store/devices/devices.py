@@ -312,15 +312,6 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[Dev
     yield from (_row(r) for r in rows)
 
 
-def added_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
-    """Device -> the day on which it was first read."""
-    rows = db.execute(
-        "SELECT d.id, added_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
-        (json.dumps(list(devices)),),
-    )
-    return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
-
-
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
     """Device -> the day of its newest reading."""
     rows = db.execute(

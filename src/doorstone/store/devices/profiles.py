@@ -97,13 +97,20 @@ def changed(db: sqlite3.Connection, platform: str) -> dict[int, int]:
     return {row[0]: row[1] for row in rows}
 
 
-def places(db: sqlite3.Connection, platform: str, site: str = "", role: str = "") -> list[tuple[int, str, str, int]]:
-    """(profile, site, role, devices): where devices of the platform are, of one site or role if it is named."""
+def places(
+    db: sqlite3.Connection, platform: str, site: str = "", role: str = "", *, by_role: bool = True
+) -> list[tuple[int, str, str, int]]:
+    """(profile, site, role, devices): where devices of the platform are, of one site or role if it is named.
+
+    Roles are added up, and left empty, unless they are told apart.
+    """
     cursor = db.cursor()
     cursor.row_factory = None  # plain tuples, as many are read
+    columns = "profile, site, role, devices" if by_role else "profile, site, '', SUM(devices)"
     return cursor.execute(
-        "SELECT profile, site, role, devices FROM profile_locations WHERE platform = ?1 AND devices > 0"
-        " AND (?2 = '' OR site = ?2) AND (?3 = '' OR role = ?3) ORDER BY profile, site, role",
+        f"SELECT {columns} FROM profile_locations WHERE platform = ?1 AND devices > 0"  # noqa: S608 - constants
+        f" AND (?2 = '' OR site = ?2) AND (?3 = '' OR role = ?3) {'' if by_role else 'GROUP BY profile, site'}"
+        f" ORDER BY profile, site{', role' if by_role else ''}",
         (platform, site, role),
     ).fetchall()
 

@@ -317,11 +317,14 @@ def list_exceptions(
 
     Optionally of one state, naming one device, or owned by one person.
     """
-    now = snapshot(context)
     with context.database.read() as db:
-        rows = store.of_device(db, device) if device else store.every(db)
-    views = [_view(row, now) for row in rows if not owner or row.owner == owner]
-    found = [view for view in views if not state or view.state == state]
+        now, stamp = snapshot(context), context.stamp()
+        if device:
+            views = [_view(row, now) for row in store.of_device(db, device)]
+        else:
+            depends_on = (stamp.ledger, stamp.devices, stamp.readings, now.today)
+            views = context.cached(("exceptions",), depends_on, lambda: [_view(row, now) for row in store.every(db)])
+    found = [v for v in views if (not state or v.state == state) and (not owner or v.row.owner == owner)]
     return sorted(found, key=lambda view: (view.state in ENDED, -view.residual.points)) if by_risk else found
 
 

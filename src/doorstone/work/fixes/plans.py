@@ -132,7 +132,7 @@ def fix_round(
     pointless = {profile for profile, (_, after) in worth.items() if after.state is State.FLOORED}
     plans: dict[int, _Planned] = {profile: one for profile, one in worth.items() if profile not in pointless}
     with context.database.read() as db:
-        rows = list(among(now, chosen, found, device_store.of_profiles(db, plans)))
+        rows = list(among(now, chosen, device_store.of_profiles(db, plans)))
     after = {profile: sorted_as(assessment) for profile, (_, assessment) in plans.items()}
     by_site: dict[str, list[DeviceRow]] = {}
     for row in rows:

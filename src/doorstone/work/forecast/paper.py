@@ -11,6 +11,7 @@ from decimal import Decimal
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.forecast.costs import WAYS, Price
 from doorstone.core.forecast.paper import Replacements, SpecLine, replacements, specification
+from doorstone.core.platforms.platform import Platform
 from doorstone.formats.budget_page import budget_page
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
@@ -51,9 +52,17 @@ def budget_paper(context: Context, platform_id: str, budgets: Sequence[Decimal])
     if not 0 < len(wanted) <= MOST_BUDGETS:
         raise BadInputError(f"{len(wanted)} budgets side by side", f"Give 1 to {MOST_BUDGETS} amounts")
     platform = get_sheet(context, platform_id).platform
+    with context.database.read():
+        stamp = context.stamp()
+        depends_on = (stamp.ledger, stamp.devices, stamp.readings, context.today(), platform)
+        key = ("budget paper", platform.id, tuple(wanted))
+        return context.cached(key, depends_on, lambda: _paper(context, platform, wanted))
+
+
+def _paper(context: Context, platform: Platform, wanted: Sequence[Decimal]) -> BudgetPaper:
     now, costs = snapshot(context), context.policy.costs
     columns, free = list[BudgetColumn](), Decimal(0)
-    for plan in budget_plans(context, platform_id, wanted, DeviceFilter()):
+    for plan in budget_plans(context, platform.id, wanted, DeviceFilter()):
         ways: Counter[str] = Counter()
         for line in plan.lines:
             ways[line.way] += line.count

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.core.sorting.assessment import State
+from doorstone.core.sorting.counts import Sorted
 from doorstone.store.devices import selections as store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.profiles import ProfileCount
@@ -62,10 +63,13 @@ def choose_devices(
     return SelectedDevices(platform, release, where, selection)
 
 
-def counts(context: Context, chosen: SelectedDevices) -> list[ProfileCount]:
-    """How many of the chosen devices are of each profile, where; one by one only if words are looked for."""
+def counts(context: Context, chosen: SelectedDevices, *, by_role: bool = False) -> list[ProfileCount]:
+    """How many of the chosen devices are of each profile, at which site; one by one only if words are looked for.
+
+    Roles are added up, and left empty, unless they are told apart `by_role`.
+    """
     if not chosen.where.words:
-        return snapshot(context).counts(chosen.platform, chosen.release, chosen.where)
+        return snapshot(context).counts(chosen.platform, chosen.release, chosen.where, by_role=by_role)
     return [
         ProfileCount(row.profile or 0, row.site, row.role, row.model, row.running_release, 1, found.state, found.marks)
         for row, found in snapshot(context).find(chosen.platform, chosen.release, chosen.where)
@@ -87,27 +91,26 @@ def cases(context: Context, chosen: SelectedDevices, found: list[ProfileCount]) 
     for count in found:
         left[count.profile] += count.devices
     apart: dict[tuple[int, frozenset[str]], list[str]] = {}
-    for row in among(now, chosen, found, now.rows(excepted)):
+    for row in among(now, chosen, now.rows_of_excepted(excepted)):
         left[row.profile or 0] -= 1
         apart.setdefault((row.profile or 0, excepted[row.id]), []).append(row.id)
     plain = [SelectionCase(profile, frozenset(), n) for profile, n in left.items() if n > 0]
     return plain + [SelectionCase(profile, names, len(ids), tuple(ids)) for (profile, names), ids in apart.items()]
 
 
-def among(
-    now: Snapshot, chosen: SelectedDevices, found: Iterable[ProfileCount], rows: Iterable[DeviceRow]
-) -> Iterator[DeviceRow]:
-    """Those of these devices that are chosen; `found` are the counts of what is chosen."""
-    places = {(count.profile, count.site, count.role, count.state) for count in found}
-    plain = standings(now.context, chosen.platform, chosen.release).of
+def among(now: Snapshot, chosen: SelectedDevices, rows: Iterable[DeviceRow]) -> Iterator[DeviceRow]:
+    """Those of these devices that are chosen."""
+    plain, where = standings(now.context, chosen.platform, chosen.release).of, chosen.where
     raised = now.raised(chosen.platform, chosen.release)
-    states = {profile: plain.state(profile).value for profile, *_ in places}
-    words = chosen.where.words
+    known: dict[int, Sorted | None] = {}
     for row in rows:
-        state = raised[row.id].stands.state if row.id in raised else states.get(row.profile or 0, "")
-        if (row.profile, row.site, row.role, state) in places and (
-            not words or chosen.where.fits_words(row.id, row.name, row.site, row.role, row.model)
-        ):
+        profile = row.profile or 0
+        if profile not in known:
+            known[profile] = plain.get(profile)
+        found = raised[row.id].stands if row.id in raised else known[profile]
+        if found is None or not where.fits(found.state, row.site, row.role, row.model, found.marks):
+            continue
+        if not where.words or where.fits_words(row.id, row.name, row.site, row.role, row.model):
             yield row
 
 

@@ -261,11 +261,16 @@ class Snapshot:
 
     # ------------------------------------------------------------ the fleet
 
-    def counts(self, platform: Platform, release: str, where: DeviceFilter) -> list[ProfileCount]:
-        """How many devices of each profile stand where, with state and marks at the release; words are not asked."""
+    def counts(
+        self, platform: Platform, release: str, where: DeviceFilter, *, by_role: bool = True
+    ) -> list[ProfileCount]:
+        """How many devices of each profile stand where, with state and marks at the release; words are not asked.
+
+        Roles are added up, and left empty, unless they are told apart.
+        """
         with self.context.database.read() as db:
             found = standings(self.context, platform, release)
-            placed = profile_store.places(db, platform.id, where.site, where.role)
+            placed = profile_store.places(db, platform.id, where.site, where.role, by_role=by_role)
             raised = self.raised(platform, release)
         stands: dict[int, Sorted] = {}
         for number, row in found.rows.items():
@@ -275,7 +280,9 @@ class Snapshot:
         made = []
         apart: Counter[tuple[int, str, str, str]] = Counter()
         for one in raised.values():
-            apart[one.row.profile or 0, one.row.site, one.row.role, one.stands.state] += 1
+            if where.role in ("", one.row.role):
+                role = one.row.role if by_role else ""
+                apart[one.row.profile or 0, one.row.site, role, one.stands.state] += 1
         left = Counter({key[:3]: 0 for key in apart})
         for key, devices in apart.items():
             left[key[:3]] += devices
@@ -288,7 +295,7 @@ class Snapshot:
                     ProfileCount(profile, site, role, row.model, row.running_release, rest, known.state, known.marks)
                 )
         for (profile, site, role, state), devices in sorted(apart.items()):
-            if profile in stands and where.fits(state, site, role, found.rows[profile].model, stands[profile].marks):
+            if profile in stands and state in (where.state or state,) and site in (where.site or site,):
                 row, marks = found.rows[profile], stands[profile].marks
                 made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
         return made

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from operator import attrgetter
@@ -159,6 +159,17 @@ def find_devices(
         for row in (rows if limit < 0 else rows[:limit])
         if row.profile is not None
     ]
+
+
+def devices_of_profiles(
+    context: Context, platform: Platform, release: str, where: DeviceFilter, profiles: Collection[int], size: int = 200
+) -> Iterator[list[DeviceRow]]:
+    """The devices of profiles by id, in parts, those at the filter's site, in its role and with its words."""
+    with context.database.read() as db:
+        few, after = _few(standings(context, platform, release), profiles), ""
+        while part := device_store.find(db, platform.id, where, profiles, few, after, size):
+            yield part
+            after = part[-1].id
 
 
 def _moved(found: Standings, where: DeviceFilter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:

@@ -86,5 +86,6 @@ def _taken(client: httpx.Client, path: str, asked: Mapping[str, str]) -> tuple[f
 def page_rows(size: int, found: list[GetTimes]) -> Iterator[Row]:
     """The slowest of all, first and again."""
     first, again = max(found, key=lambda one: one.first), max(found, key=lambda one: one.again)
-    yield bound(f"slowest of {len(found)} GETs, {size:,} devices, first after a change: {first.path}", first.first, 1000, "ms")  # fmt: skip
-    yield bound(f"slowest of {len(found)} GETs, {size:,} devices, again: {again.path}", again.again, 100, "ms")
+    some = f"slowest of {len(found)} GETs, {size:,} devices"
+    yield bound(f"{some}, first after a change: {first.path}", first.first, 1000, "ms")
+    yield bound(f"{some}, again: {again.path}", again.again, 100, "ms")

@@ -6,7 +6,7 @@ import random
 import sqlite3
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -47,7 +47,7 @@ def imports(devices: int = 100_000) -> Iterator[Row]:
             write_readings(fleet.lines(day), path)
             on = Context(context.database, FixedClock(DAY + timedelta(days=day)))
             mine = processor_time(lambda: bring_in(on, path))  # noqa: B023 - called at once
-            theirs = processor_time(lambda: _insert(path, scratch / f"raw-{day}.db"))  # noqa: B023
+            theirs = processor_time(lambda: insert(path, scratch / f"raw-{day}.db"))  # noqa: B023
             path.unlink()
             yield ratio(f"{name} {devices:,} readings, CPU", "orjson and executemany", mine, theirs, 6)
         size = (scratch / "ours" / "doorstone.db").stat().st_size
@@ -57,7 +57,7 @@ def imports(devices: int = 100_000) -> Iterator[Row]:
         context.database.close()
 
 
-def _insert(path: Path, target: Path) -> None:
+def insert(path: Path, target: Path) -> None:
     db = sqlite3.connect(target)
     db.execute("CREATE TABLE raw (body TEXT)")
     with path.open("rb") as lines:
@@ -123,13 +123,20 @@ FIXED: Mapping[str, Callable[[Mapping[str, Any]], bool]] = {
 LEVELS = ("clear", "fixable", "needs-exception", "floored")
 
 
-def by_hand(fleet: Fleet, devices: Sequence[Mapping[str, Any]], mib: int) -> Counter[str]:
-    """State of each device, one after the other, by lambdas."""
+def by_hand(
+    fleet: Fleet, devices: Sequence[Mapping[str, Any]], mib: int, listed: Collection[str] = _LISTED
+) -> Counter[str]:
+    """State of each device, one after the other, by lambdas; `listed` are the processors that the vendor lists."""
+
+    def is_listed(device: Mapping[str, Any], _: int) -> bool:
+        return device["cpu.model"] in listed
+
+    tests = {**TESTS, "processor-listed": is_listed}
     states: Counter[str] = Counter()
     floors = {name for name, (_, sort, _) in REQUIREMENTS.items() if sort == "floor"}
     for device in devices:
         level = 0
-        for name, test in TESTS.items():
+        for name, test in tests.items():
             if not test(device, mib):
                 fixed = name in FIXED and FIXED[name](device)
                 level = max(level, 1 if fixed else 3 if name in floors else 2)

@@ -12,11 +12,21 @@ import re
 import tempfile
 import time
 from collections.abc import Iterable
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 from rich.console import Console
 
-from benchmarks import console_measures, core_measures, fleet_measures, records, service_measures
+from benchmarks import (
+    console_measures,
+    core_measures,
+    daily_measures,
+    every_page,
+    fleet_measures,
+    records,
+    service_measures,
+)
 from benchmarks.measures import Row, cells, ratio, table
 from benchmarks.pages import PageTimes
 from benchmarks.records import Records
@@ -31,6 +41,7 @@ def main() -> None:
     sizes = (*SIZES, 1_000_000) if full else SIZES
     began, say, rows = time.monotonic(), Console(), []
     curve: dict[str, dict[str, float]] = {}
+    every: dict[str, list[dict[str, Any]]] = {}
 
     def take(found: Iterable[Row]) -> None:
         for row in found:
@@ -40,6 +51,7 @@ def main() -> None:
     for measure in core_measures.MEASURES:
         take(measure())
     take(fleet_measures.imports(100_000))
+    take(daily_measures.bad_lines())
     with tempfile.TemporaryDirectory() as folder:
         made = {size: records.build(Path(folder) / str(size), size) for size in sizes}
         take(_imports_by_size(made))
@@ -50,7 +62,13 @@ def main() -> None:
             ahead = list(fleet_measures.ahead(one))
             take(ahead if size >= 100_000 else [])
             pages[size] = service_measures.pages_of(one)
-            take(service_measures.page_rows(one, pages[size]) if size == 100_000 else [])
+            take(service_measures.page_rows(one, pages[size]) if size >= 100_000 else [])
+            gets = every_page.every_get(one)
+            every[str(size)] = [asdict(found) for found in gets]
+            take(every_page.page_rows(size, gets) if size >= 100_000 else [])
+            if size >= 100_000:
+                for daily in (daily_measures.starts, daily_measures.dropped_names, daily_measures.kit_cases):
+                    take(daily(one))
             curve[str(size)] = {
                 "import": one.import_seconds * 1000, "sort": found[0].ours, "forecast": ahead[0].ours,
                 **{name: times.ours for name, times in pages[size].items()},
@@ -59,9 +77,10 @@ def main() -> None:
         take(service_measures.import_memory(max(sizes)))
         take(service_measures.write_between(made[100_000]))
         take(console_measures.console(made[100_000]))
+        take(daily_measures.pages_while_importing(made[max(sizes)]))
     say.print(table(rows))
     say.print(f"{time.monotonic() - began:.0f} s in all")
-    keep(rows, curve, sizes, "full" if full else "table")
+    keep(rows, curve, every, sizes, "full" if full else "table")
 
 
 def _imports_by_size(made: dict[int, Records]) -> Iterable[Row]:
@@ -82,9 +101,20 @@ def _pages_by_size(pages: dict[int, dict[str, PageTimes]]) -> Iterable[Row]:
 # ----------------------------------------------------------------- keeping
 
 
-def keep(rows: list[Row], curve: dict[str, dict[str, float]], sizes: tuple[int, ...], mark: str) -> None:
+def keep(
+    rows: list[Row],
+    curve: dict[str, dict[str, float]],
+    every: dict[str, list[dict[str, Any]]],
+    sizes: tuple[int, ...],
+    mark: str,
+) -> None:
     """Write a run down: `mark` is that of its table on the page, `table` or `full`."""
-    data = {"sizes": list(sizes), "rows": [row.data() for row in rows], "milliseconds_by_size": curve}
+    data = {
+        "sizes": list(sizes),
+        "rows": [row.data() for row in rows],
+        "milliseconds_by_size": curve,
+        "every_get": every,
+    }
     (HERE / ("last-full.json" if mark == "full" else "last.json")).write_text(json.dumps(data, indent=1) + "\n")
     page = DOCS / "performance.md"
     text = page.read_text("utf-8")

@@ -42,6 +42,7 @@ def platforms_and_readings(client: Client) -> None:
     tarn = client.platform("tarn")
     print([platform.id for platform in client.platforms()], [release.id for release in tarn.releases])
     print(client.revisions("tarn")[0].revision, client.revision("tarn", 1)[:10], len(client.sheet("tarn")))
+    print(sorted(client.sheet_files("tarn")))
     print(client.requirement("tarn", "security-chip").title)
     print(client.sheet_impact(SHEET, name="moss.toml").changed)
     print(client.lists("tarn"), len(client.compare_revisions("tarn", 1, 2)), len(client.tasks("done")))

@@ -307,10 +307,27 @@ def list_sheets(context: typer.Context, form: FormOption = OutputFormat.TABLE) -
 
 @app.command("show")
 @reports_errors
-def show_sheet(context: typer.Context, platform: Annotated[str, typer.Argument(help="Platform id.")]) -> None:
-    """Print a sheet as it was loaded."""
+def show_sheet(
+    context: typer.Context,
+    platform: Annotated[str, typer.Argument(help="Platform id.")],
+    into: Annotated[
+        Path | None,
+        typer.Option(help="Write it to this folder, with every file that stands beside it.", file_okay=False),
+    ] = None,
+) -> None:
+    """Print a sheet as it was loaded; or write it, with the lists and files beside it, to a folder."""
     with client(context) as service:
-        typer.echo(service.sheet(platform), nl=False)
+        if into is None:
+            typer.echo(service.sheet(platform), nl=False)
+            return
+        files = service.sheet_files(platform)
+    if taken := [name for name in sorted(files) if (into / name).exists()]:
+        fail(REFUSED, f"{into / taken[0]} is there already", "Name a new folder; nothing is written over")
+    into.mkdir(parents=True, exist_ok=True)
+    for name, text in files.items():
+        (into / name).write_bytes(text)
+    say(f"Written to {into}: {', '.join(sorted(files))}")
+    say(f"Load it elsewhere: [bold]doorstone sheet load {into / (platform + '.toml')}[/]")
 
 
 @app.command()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO
 from urllib.parse import quote
@@ -111,6 +113,11 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def sheet(self, platform: str) -> str:
         """The TOML of the platform's sheet, as loaded."""
         return self._send("GET", f"/platforms/{platform}/sheet").text
+
+    def sheet_files(self, platform: str) -> dict[str, bytes]:
+        """The platform's sheet and the files that stand beside it, by name, as they were loaded."""
+        with zipfile.ZipFile(io.BytesIO(self._send("GET", f"/platforms/{platform}/files").content)) as bundle:
+            return {name.rsplit("/", 1)[-1]: bundle.read(name) for name in bundle.namelist()}
 
     def load_sheet(
         self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml", seen: int | None = None

@@ -11,7 +11,8 @@ export function SheetsPage() {
   return (
     <>
       <Heading title="Sheets">
-        {platform.name} as it is described: revision {platform.sheet_revision}.
+        {platform.name} as it is described: revision {platform.sheet_revision}.{" "}
+        <a href={`/api/v1/platforms/${platform.id}/files`}>Download it with its lists</a>.
       </Heading>
       <div className="grid gap-4">
         {allows(me, "load_sheet") && <LoadSheet />}

@@ -28,6 +28,7 @@ from doorstone.api.platforms import (
     VendorListResponse,
     explanation_shape,
 )
+from doorstone.core.kits.files import archive
 from doorstone.core.platforms.platform import target_release
 from doorstone.core.platforms.vendor_list import MatchRules, NameMatch
 from doorstone.formats.sheet_schema import json_schema
@@ -71,6 +72,16 @@ def get_platform(call: Call[None, None]) -> PlatformResponse:
 def get_sheet(call: Call[None, None]) -> Answer:
     sheet = sheets.get_sheet(call.context, call.path["platform"])
     return Answer(sheet.text.encode(), media_type="application/toml")
+
+
+@operations(
+    "GET", "/platforms/<platform>/files", "The sheet and everything that stands beside it, zipped", roles=EVERYONE,
+    media_type="application/zip",
+)  # fmt: skip
+def sheet_files(call: Call[None, None]) -> Answer:
+    name = call.path["platform"]
+    files = {part: text.encode() for part, text in sheets.files_of(call.context, name).items()}
+    return Answer(archive(name, files), media_type="application/zip", file_name=f"{name}-sheet.zip")
 
 
 @operations("POST", "/sheets", "Load a sheet", roles=ADMINISTRATORS, body=SheetRequest, answer=LoadReportResponse)

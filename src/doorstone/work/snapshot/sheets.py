@@ -112,6 +112,12 @@ def by_size(context: Context) -> list[tuple[Sheet, int]]:
     return sorted(found, key=lambda pair: (-pair[1], pair[0].platform.id))
 
 
+def files_of(context: Context, platform: str) -> dict[str, str]:
+    """A platform's sheet and the files that stand beside it, by name, as they were loaded. Raises `MissingError`."""
+    sheet = get_sheet(context, platform)
+    return {f"{platform}.toml": sheet.text, **sheet.lists}
+
+
 def get_sheet(context: Context, platform: str) -> Sheet:
     """Raises `MissingError`, which names the platforms there are."""
     sheets = all_sheets(context)

@@ -16,7 +16,7 @@ from benchmarks.fleet import PLATFORM, TARGET, device
 from benchmarks.fleet_measures import by_hand, insert, sorted_anew
 from benchmarks.load import ask, percentile, service
 from benchmarks.measures import Row, bound, processor_time, ratio, same, timed
-from benchmarks.pages import API
+from benchmarks.pages import API, warm
 from benchmarks.records import PETRA, WILHELMINA, Records, open_desk, write_readings
 from benchmarks.service_measures import send
 from doorstone.client import Client
@@ -98,6 +98,7 @@ def dropped_names(records: Records) -> Iterator[Row]:
 def kit_cases(records: Records, devices: int = 500) -> Iterator[Row]:
     """The cases of kits for 500 excepted devices: which devices one kit can serve."""
     with service(records.folder) as (port, _):
+        warm(port, records)
         with Client(f"http://127.0.0.1:{port}", records.token) as client:
             named = [name for one in client.exceptions(state="approved") for name in one.devices][:devices]
             head = {"Authorization": f"Bearer {records.token}"}
@@ -124,6 +125,7 @@ def pages_while_importing(records: Records) -> Iterator[Row]:
             else f"{listed}&cursor={device(at * 41 % len(records.fleet))}"
             for at in range(4_000)
         ]
+        warm(port, records)
         ask(port, paths[:200], records.token, 4)
         idle = percentile(ask(port, paths, records.token, 4, 10), 0.99) * 1000
         with Client(f"http://127.0.0.1:{port}", records.token) as client:

@@ -14,6 +14,7 @@ import httpx
 from benchmarks.fleet import PLATFORM, TARGET, device
 from benchmarks.load import service
 from benchmarks.measures import Row, bound
+from benchmarks.pages import warm
 from benchmarks.records import Records
 
 WHOLE = frozenset({"export_exceptions", "exception_folder", "export_ledger", "make_evidence", "check_ledger", "doctor"})
@@ -41,8 +42,7 @@ def every_get(records: Records) -> list[GetTimes]:
         base = f"http://127.0.0.1:{port}"
         head = {"Authorization": f"Bearer {records.token}"}
         with httpx.Client(base_url=base, headers=head, timeout=600) as client:
-            client.get("/api/v1/due").raise_for_status()  # what a round of the service works out ahead
-            client.get("/api/v1/forecast", params={"platform": PLATFORM}).raise_for_status()
+            warm(port, records)
             document = client.get("/api/v1/openapi.json").raise_for_status().json()
             for turn, (path, asked) in enumerate(_pages(document)):
                 _taken(client, path, asked)

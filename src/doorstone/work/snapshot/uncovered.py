@@ -187,14 +187,14 @@ def first_lacking(
     named = now.held_by_device()
     found: list[Lacking] = []
     while heap and len(found) < limit:
-        _, next_ = heappop(heap)
-        if isinstance(next_, Lacking):
-            found.append(next_)
+        _, nearest = heappop(heap)
+        if isinstance(nearest, Lacking):
+            found.append(nearest)
             continue
-        unmet = {next_.profile: frozenset(next_.requirements)}
-        for part in arrived(db, next_.release, [next_.profile]):
+        unmet = {nearest.profile: frozenset(nearest.requirements)}
+        for part in arrived(db, nearest.release, [nearest.profile]):
             for device in part:
-                lacking = _never(device, next_.release, unmet)
+                lacking = _never(device, nearest.release, unmet)
                 if device.device not in named and site in ("", site_name(device.site)) and key_of(lacking) > after:
                     heappush(heap, (key_of(lacking), lacking))
     return found

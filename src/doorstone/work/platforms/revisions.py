@@ -123,6 +123,10 @@ def _report(platform: Platform, revision: int, *, changed: bool) -> LoadReport:
 def revisions(context: Context, platform: str) -> list[Revision]:
     """Every revision of a platform's sheet, newest first, with what it changed."""
     get_sheet(context, platform)
+    return context.cached(("revisions", platform), context.stamp().ledger, lambda: _revisions(context, platform))
+
+
+def _revisions(context: Context, platform: str) -> list[Revision]:
     with context.database.read() as db:
         rows = store.revisions(db, platform)
     found = []

@@ -27,16 +27,6 @@ def since(db: sqlite3.Connection, at: int) -> list[str]:
     return [row[0] for row in db.execute("SELECT device FROM excepted_device_changes WHERE at > ?", (at,))]
 
 
-def noted(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, int]:
-    """Those of these devices that an exception names, each with the count at which it was noted last, 0 if never."""
-    rows = db.execute(
-        "SELECT j.value, COALESCE((SELECT at FROM excepted_device_changes WHERE device = j.value), 0)"
-        " FROM json_each(?) AS j WHERE EXISTS (SELECT 1 FROM exception_devices WHERE device = j.value)",
-        (json.dumps(list(devices)),),
-    )
-    return {row[0]: row[1] for row in rows}
-
-
 def named_in(db: sqlite3.Connection, exceptions: Iterable[int]) -> list[str]:
     """The devices that these exceptions name, or named."""
     rows = db.execute(

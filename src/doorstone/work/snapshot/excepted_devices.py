@@ -148,7 +148,7 @@ class _Version(NamedTuple):
 
 @dataclass
 class _Versions:
-    """The last few, so that whoever reads an older moment than the newest finds its own."""
+    """The last two, so that whoever reads an older moment than the newest finds its own."""
 
     lock: threading.Lock = field(default_factory=threading.Lock)
     kept: tuple[_Version, ...] = ()
@@ -159,7 +159,7 @@ class _Versions:
 
     def keep(self, version: _Version) -> None:
         with self.lock:
-            self.kept = (*self.kept[-2:], version)
+            self.kept = (*self.kept[-1:], version)
 
 
 def excepted_devices(

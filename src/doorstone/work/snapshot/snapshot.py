@@ -21,7 +21,6 @@ from doorstone.core.sorting.assessment import Assessment, Decision, State, asses
 from doorstone.core.sorting.counts import Sorted, sorted_as
 from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices import excepted_changes
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow, Record
 from doorstone.store.devices.profiles import ProfileCount
@@ -41,7 +40,6 @@ from doorstone.work.snapshot.standings import (
     assessments,
     count_devices,
     find_devices,
-    rules_day,
     standings,
 )
 
@@ -113,29 +111,13 @@ class Snapshot:
         """
         wanted, found = tuple(sorted(requirements)), dict[str, dict[str, Any]]()
         with self.context.database.read() as db:
-            records = device_store.records(db, devices)
-            noted, settler = excepted_changes.noted(db, records), Settler(self.context, db, by=self._by)
+            records, settler = device_store.records(db, devices), Settler(self.context, db, by=self._by)
             by_platform: dict[str, list[Record]] = {}
             for record in records.values():
                 if record.platform in self.sheets and self.sheets[record.platform].platform.has(release):
                     by_platform.setdefault(record.platform, []).append(record)
             for name, mine in by_platform.items():
-                platform, decisions = self.sheets[name].platform, self._decisions[name]
-                rules = (platform, decisions, rules_day(self.context, platform, release), self._by.matches)
-                known: dict[Any, dict[str, Any]] = self.context.cached(("shown", name, release), rules, dict)
-                missing = []
-                for record in mine:
-                    case = (record.id, record.current_contents, noted.get(record.id), wanted)
-                    if case in known:
-                        found[record.id] = known[case]
-                    else:
-                        missing.append((case, record))
-                if missing:
-                    looked = self._shown(settler, platform, release, [record for _, record in missing], wanted)
-                    for case, record in missing:
-                        found[record.id] = looked[record.id]
-                        if record.id in noted:  # of others nobody notes that they change
-                            bounded(known)[case] = looked[record.id]
+                found.update(self._shown(settler, self.sheets[name].platform, release, mine, wanted))
         return {device: found[device] for device in records if device in found}
 
     def _shown(

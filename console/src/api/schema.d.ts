@@ -7793,7 +7793,7 @@ export interface components {
         UncoveredCause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";
         /**
          * UncoveredList
-         * @description A page of them; the longest without permission first, of one day those alike together.
+         * @description A page of them; the longest without permission first, of one day those that lack the same together.
          */
         UncoveredList: {
             /** Items */

@@ -294,7 +294,7 @@ class UncoveredResponse(ApiModel):
 
 
 class UncoveredList(ApiModel):
-    """A page of them; the longest without permission first, of one day those alike together."""
+    """A page of them; the longest without permission first, of one day those that lack the same together."""
 
     items: list[UncoveredResponse]
     next: str | None = Field(description="The cursor of the rest; null if there is none")

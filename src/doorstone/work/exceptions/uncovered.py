@@ -44,7 +44,9 @@ def list_uncovered(context: Context, devices: Collection[str] | None = None) -> 
         for name in sorted(now.sheets):
             platform = now.sheets[name].platform
             found += in_full(db, now, platform, list(lacking_of(db, now, platform, devices)))
-    return sorted(found, key=lambda one: (one.found.since, one.row.profile or 0, one.row.id))
+    return sorted(
+        found, key=lambda one: (one.found.since, " ".join(one.found.requirements), one.row.profile or 0, one.row.id)
+    )
 
 
 def uncovered_page(
@@ -88,7 +90,7 @@ def _place(cursor: str) -> LackingKey:
     if not cursor:
         return START
     try:
-        since, profile, device = cursor.split("|", 2)
-        return LackingKey(date.fromisoformat(since), int(profile), device)
+        since, requirements, profile, device = cursor.split("|", 3)
+        return LackingKey(date.fromisoformat(since), requirements, int(profile), device)
     except ValueError:
         raise BadInputError(f"{cursor!r} is no place in the list", "Use the `next` of a page") from None

@@ -170,7 +170,8 @@ def lacking_profiles(
 def first_lacking(
     db: sqlite3.Connection, now: Snapshot, platform: Platform, site: str, after: LackingKey, limit: int
 ) -> list[Lacking]:
-    """At most so many of what `lacking_of` finds, the longest without permission first, of one day those alike.
+    """At most so many of what `lacking_of` finds, the longest without permission first, of one day
+    those that lack the same together.
 
     Only the profiles are read that these are of. `site` leaves out devices at others; `after` those up to that place.
     """
@@ -180,9 +181,10 @@ def first_lacking(
         if site in ("", site_name(one.site)) and key_of(one) > after:
             heap.append((key_of(one), one))
     for profile in together:
-        last = LackingKey(profile.devices.last, profile.profile, LAST_ID)
-        if (not site or site in map(site_name, profile.devices.sites)) and last > after:
-            heap.append((LackingKey(profile.devices.first, profile.profile, ""), profile))
+        names, days = " ".join(profile.requirements), profile.devices
+        last = LackingKey(days.last, names, profile.profile, LAST_ID)
+        if (not site or site in map(site_name, days.sites)) and last > after:
+            heap.append((LackingKey(days.first, names, profile.profile, ""), profile))
     heapify(heap)
     named = now.held_by_device()
     found: list[Lacking] = []
@@ -204,16 +206,17 @@ class LackingKey(NamedTuple):
     """The place of a device in the order of the list."""
 
     since: date
+    requirements: str
     profile: int
     device: str
 
 
-START = LackingKey(date.min, 0, "")
+START = LackingKey(date.min, "", 0, "")
 LAST_ID = "\U0010ffff"
 
 
 def key_of(one: Lacking) -> LackingKey:
-    return LackingKey(one.found.since, one.profile, one.device)
+    return LackingKey(one.found.since, " ".join(one.found.requirements), one.profile, one.device)
 
 
 def site_name(site: str) -> str:

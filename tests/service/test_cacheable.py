@@ -86,6 +86,15 @@ def test_only_answers_that_are_the_same_for_everybody_are_kept() -> None:
     assert all(o.method == "GET" and o.roles == EVERYONE and o.affected_devices is None for o in kept)
 
 
+def test_of_answers_that_grow_with_the_fleet_the_last_one_is_kept(web: FlaskClient, context: Context) -> None:
+    read(context, line("d1", CHIPLESS))
+    for site in ("Herbarium", "Gate", "Library"):
+        assert web.get(f"/api/v1/fixes?platform=tarn&site={site}").status_code == 200
+        assert web.get(f"/api/v1/devices?platform=tarn&site={site}").status_code == 200
+    kept = [key[1] for key in context.cache._entries if key[0] == "answer"]
+    assert (kept.count("fix_round"), kept.count("list_devices")) == (1, 3)
+
+
 def test_scripts_come_compressed_to_whom_takes_them_so(web: FlaskClient) -> None:
     page = (resources.files("doorstone.service") / "pages" / "index.html").read_text("utf-8")
     found = re.search(r'src="(/assets/[^"]+\.js)"', page)

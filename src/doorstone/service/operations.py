@@ -74,6 +74,8 @@ DEPUTY_HEADER = "Doorstone-In-Place-Of"
 """Names the person in whose place the caller acts."""
 NOT_REHEARSED = frozenset({"sign_out"})
 DRY_IMPORTS = frozenset({"import_readings", "begin_import"})
+LARGE = frozenset({"fix_round", "list_uncovered"})
+"""Kept answers that grow with the fleet: of each operation the last is kept, whatever was asked."""
 
 Handler = Callable[[Call[Any, Any]], Answer | BaseModel]
 AffectedDevices = Callable[[Call[Any, Any]], Iterable[str]]

@@ -5,14 +5,16 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from contextlib import suppress
-from datetime import timedelta
+from datetime import date, timedelta
 
 import pytest
 
 from doorstone.core.devices.life import Life, LifeChange
 from doorstone.core.exceptions.life import shown
 from doorstone.core.sorting.assessment import findings_of
+from doorstone.store import attempts as attempt_store
 from doorstone.work import sorting
+from doorstone.work.attempts import NewAttempt, record_attempt
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import WorkError
@@ -25,8 +27,8 @@ from doorstone.work.exceptions.lapse import lapse
 from doorstone.work.exceptions.uncovered import list_uncovered, uncovered_page
 from doorstone.work.platforms import revisions
 from doorstone.work.snapshot.snapshot import snapshot
-from doorstone.work.snapshot.uncovered import UncoveredDevice
-from tests.asking import ADMIN, ANSELM, PETRA, asked, changed_sheet, line, read
+from doorstone.work.snapshot.uncovered import UncoveredDevice, lacking_profiles
+from tests.asking import ADMIN, ANSELM, PETRA, asked, changed_sheet, granted, line, read
 from tests.build import CHIPLESS
 
 DEVICES = [f"d{number}" for number in range(6)]
@@ -106,7 +108,14 @@ def _steps(context: Context, draw: random.Random) -> dict[str, Callable[[], obje
         look = context.today() + timedelta(days=9) if gone is Life.SET_ASIDE else None
         lives.change_lives(context, PETRA, [device], LifeChange(gone, context.today(), "So it is.", look))
 
+    def attempt() -> None:
+        ended = context.moment() - timedelta(minutes=draw.randrange(1, 60))
+        outcome = draw.choice(["completed", "failed"])
+        route = ("9.1", "in-place", "everything", outcome, (), "", "", "")
+        record_attempt(context, PETRA, NewAttempt(device, "", *route, ended, ended, notice_accepted=True))
+
     return {
+        "attempt": attempt,
         "reading": lambda: read(context, line(device, {**OLD, "tpm.version": chip}, at)),
         "another source": lambda: read(context, line(device, {"tpm.version": chip}, at, source="assessor")),
         "request": lambda: exceptions.request(context, PETRA, asked(device, draw.choice(DEVICES))),
@@ -151,3 +160,42 @@ def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: C
         assert pages(context, draw.choice([1, 2, 3, 50])) == every, step
         assert due_list(context) == due_list(anew), step
     assert len(seen) >= 8
+
+
+def test_a_settlement_that_moves_no_answer_puts_an_approval_in_doubt_all_the_same(context: Context) -> None:
+    read(context, line("d1", OLD), line("d1", {"tpm.version": "1.1"}, source="assessor"))
+    granted(context, "d1")
+
+    def settled(version: str) -> tuple[int | None, object]:
+        disputes.settle_dispute(context, PETRA, "d1", "fact", "tpm.version", version, "Looked at it.")
+        now = snapshot(context)
+        return now.device("d1").profile, dict(now.doubts(1))
+
+    profile, doubts = settled("1.2")
+    assert doubts == {}
+    assert settled("1.1") == (profile, {"d1": ("security-chip: tpm.version was 1.2, is 1.1",)})
+
+
+def test_an_attempt_says_since_when_a_device_runs_what_it_runs(context: Context) -> None:
+    read(context, line("d1", OLD))
+    platform = snapshot(context).sheets["tarn"].platform
+
+    def since() -> list[tuple[date, date]]:
+        """Of the list and of the due list."""
+        now = snapshot(context)
+        with context.database.read() as db:
+            due = [one.devices.first for one in lacking_profiles(db, now, platform)[0]]
+        return [(one.found.since, day) for one, day in zip(list_uncovered(context), due, strict=True)]
+
+    assert since() == [(date(2027, 1, 18), date(2027, 1, 18))]
+    context.clock = FixedClock(context.moment() + timedelta(days=7))
+    ended = context.moment() - timedelta(hours=1)
+    values = {
+        "device": "d1", "kit": None, "platform": "tarn", "release": "9.1", "route": "in-place", "carry_over": "",
+        "outcome": "completed", "refused_by": "", "seen": "", "media": "", "tool_version": "", "unmet": [],
+        "started_at": ended.isoformat(), "ended_at": ended.isoformat(), "by": "petra", "notice_accepted": "",
+        "mismatch": "",
+    }  # fmt: skip
+    with context.database.write() as db:
+        attempt_store.add(db, values)
+    assert since() == [(date(2027, 1, 25), date(2027, 1, 25))]

@@ -56,7 +56,9 @@ def bad_lines(devices: int = 20_000) -> Iterator[Row]:
 def starts(records: Records) -> Iterator[Row]:
     """The service from nothing to ready; the first counts of a process that has just started; bytes a device."""
     size = len(records.fleet)
-    yield bound(f"records of {size:,} devices", _bytes(records) / size, 600, "bytes a device")
+    yield bound(
+        f"records of {size:,} devices", (records.folder / "doorstone.db").stat().st_size / size, 600, "bytes a device"
+    )
     began = time.perf_counter()
     with service(records.folder) as (port, _):
         while httpx.get(f"http://127.0.0.1:{port}/readyz", timeout=60).status_code != 200:
@@ -72,23 +74,16 @@ def starts(records: Records) -> Iterator[Row]:
     context.database.close()
 
 
-def _bytes(records: Records) -> int:
-    with records.context().database.read() as db:
-        db.execute("PRAGMA wal_checkpoint(TRUNCATE)") if not db.in_transaction else None
-    return (records.folder / "doorstone.db").stat().st_size
-
-
 def dropped_names(records: Records) -> Iterator[Row]:
     """A vendor's list comes without 200 of its names: loading it, and the counts by it."""
     context, fleet = records.context(), records.fleet
     loading = timed(lambda: revisions.load_sheet(context, WILHELMINA, *made_up.sheet(dropped=True), "moor.toml"))
     found = []
     counting = timed(lambda: found.append(sorted_anew(context)))
-    kept = set(made_up.PROCESSORS[:20])
-    places = range(0, len(fleet), max(1, len(fleet) // 100_000))
-    slow = by_hand(fleet, [fleet.facts(number) for number in places], 6144, kept)
-    if len(places) == len(fleet):
-        same("states without the names", Counter(dict(found[0].states)), +slow)
+    if len(fleet) <= 100_000:  # a million takes minutes by hand
+        kept = set(made_up.PROCESSORS[:20])
+        slow = by_hand(fleet, [fleet.facts(number) for number in range(len(fleet))], 6144, kept)
+        same("states without the names", +Counter(dict(found[0].states)), +slow)
     yield bound(f"load a list without 200 names, {len(fleet):,} devices", loading, None, "ms")
     yield bound(f"counts without 200 names, {len(fleet):,} devices", counting, None, "ms")
     revisions.load_sheet(context, WILHELMINA, *made_up.sheet(), "moor.toml")

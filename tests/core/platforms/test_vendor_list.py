@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from doorstone.core.errors import InvalidInputError, MoveRefusedError
@@ -64,6 +64,8 @@ names = st.text("abcXY 019-", min_size=1, max_size=12).map(str.strip).filter(boo
 
 
 @given(st.lists(names, unique=True), st.lists(names, unique=True), st.lists(names, unique=True))
+@example(["00", "0 0"], [], [])  # the same by the rules, and the vendor lists both
+@example(["00"], ["0 0", "00"], [])
 def test_nothing_of_a_list_vanishes(raw: list[str], held: list[str], reported: list[str]) -> None:
     found = match_list(raw, held, reported, {}, MatchRules())
     assert {one.raw for one in found.names} == set(raw)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -99,11 +99,7 @@ def match_list(
     rules: MatchRules,
 ) -> ListMatch:
     """Match a vendor's names. `remembered` maps a raw name to the one that somebody said it is, itself if another."""
-    spellings: dict[str, set[str]] = {}
-    for name in reported:
-        spellings.setdefault(plain_name(name, rules), set()).add(name)
-    for name in held:
-        spellings.setdefault(plain_name(name, rules), {name})
+    spellings = {**_spellings(held, rules), **_spellings(reported, rules)}
     parts: dict[str, set[str]] = {}
     for plain, spelled in spellings.items():
         for run in {run for name in spelled for run in _runs(name, rules)}:
@@ -116,6 +112,14 @@ def match_list(
     names = {one.name for one in found}
     added, dropped = sorted(names - set(held)), sorted(set(held) - names)
     return ListMatch(tuple(found), tuple(added), tuple(dropped), _renamed(dropped, added, rules))
+
+
+def _spellings(names: Iterable[str], rules: MatchRules) -> dict[str, set[str]]:
+    """Plain name -> the names that are the same by the rules."""
+    found: dict[str, set[str]] = {}
+    for name in names:
+        found.setdefault(plain_name(name, rules), set()).add(name)
+    return found
 
 
 def _match(

@@ -13,6 +13,7 @@ from pathlib import Path
 from benchmarks import fleet as made_up
 from benchmarks.fleet import DAY, PLATFORM, TARGET, Fleet
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.exceptions.requests import NewException, NewTerms
 from doorstone.store import people as people_store
 from doorstone.store.database import Database
 from doorstone.work.context.actor import Actor
@@ -20,7 +21,6 @@ from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
-from doorstone.work.exceptions.requests import NewException, NewTerms
 from doorstone.work.people import people
 from doorstone.work.platforms import revisions
 from doorstone.work.readings import import_job

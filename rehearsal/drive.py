@@ -15,6 +15,7 @@ from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
+from doorstone.core.exceptions.requests import NewException, NewTerms
 from doorstone.core.forecast.costs import add_months
 from doorstone.core.forecast.device_forecast import PlannedMove
 from doorstone.core.forecast.reach import Way
@@ -31,7 +32,6 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.due import due_list as due
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
-from doorstone.work.exceptions.requests import NewException, NewTerms
 from doorstone.work.kits import kits
 from doorstone.work.media import NewMedia
 from doorstone.work.platforms import revisions

@@ -8,6 +8,7 @@ from dataclasses import replace
 from datetime import date, datetime
 from typing import Any
 
+from doorstone.core.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.demo.seed import sheet_text
 from doorstone.store import people as people_store
 from doorstone.work.context.actor import Actor
@@ -15,7 +16,6 @@ from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
-from doorstone.work.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions
 from tests.build import tarn

@@ -19,6 +19,7 @@ from trestle.oscal.poam import PlanOfActionAndMilestones
 
 from doorstone.api.people import PersonChangeRequest, TokenRequest
 from doorstone.client import Client, StaleEditError
+from doorstone.core.exceptions.requests import NewAttachment, NewCondition
 from doorstone.demo.seed import PASSWORD, sheet_text
 from doorstone.store import exceptions as store
 from doorstone.store.database import Database
@@ -26,7 +27,6 @@ from doorstone.work.context.audit import record
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import register
-from doorstone.work.exceptions.requests import NewAttachment, NewCondition
 from doorstone.work.ledger import entries as ledger
 from doorstone.work.people import people
 from doorstone.work.platforms import revisions

@@ -16,5 +16,9 @@ class InvalidInputError(RuleError):
     """What was given cannot be meant: a date before another, a word that is none of those that are known."""
 
 
+class UnknownObjectError(RuleError):
+    """There is no object of the name that was given."""
+
+
 class MoveRefusedError(RuleError):
     """A move that may not be made as things stand."""

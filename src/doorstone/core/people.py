@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date
 
@@ -41,6 +42,13 @@ def check_deputy(asked: Deputy, reason: str, as_of: date) -> None:
         raise InvalidInputError(words, "Name a deputy for a shorter time")
     if not 5 <= len(reason.strip()) <= 1000 or not reason.strip().isprintable():
         raise InvalidInputError("The reason cannot be used", "Say in a sentence why, without line breaks")
+
+
+def check_active(name: str, active: Collection[str]) -> None:
+    """Raises `InvalidInputError` unless `name` is one of those who have an active account."""
+    if name not in active:
+        known = ", ".join(sorted(active)) or "the people you add first"
+        raise InvalidInputError(f"There is no active account named {name!r}", f"Name one of {known}")
 
 
 def rank(role: str) -> int:

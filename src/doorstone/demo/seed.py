@@ -11,6 +11,7 @@ from pathlib import Path
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life, LifeChange
+from doorstone.core.exceptions.requests import NewAttachment, NewCondition, NewException, NewTerms
 from doorstone.core.people import Deputy
 from doorstone.demo.fleet import build_fleet, ndjson, stations, store_room
 from doorstone.demo.media import MEDIA
@@ -26,7 +27,6 @@ from doorstone.work.devices import disputes, lives, selections
 from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.lapse import lapse
-from doorstone.work.exceptions.requests import NewAttachment, NewCondition, NewException, NewTerms
 from doorstone.work.fixes import done as fixes_done
 from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.kits import kits

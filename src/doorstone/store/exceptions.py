@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, TypeVar
 
+from doorstone.core.exceptions.requests import ConditionTerms
 from doorstone.store.devices import profiles
 from doorstone.store.lazy_json import LazyJson, LazyJsonByName
 
@@ -160,7 +161,7 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any], requirements: Iterabl
     return number
 
 
-def set_conditions(db: sqlite3.Connection, number: int, conditions: Iterable[ConditionRow]) -> None:
+def set_conditions(db: sqlite3.Connection, number: int, conditions: Iterable[ConditionTerms]) -> None:
     """Replace the conditions of a request; what was attested of them before goes with them."""
     db.execute("DELETE FROM attestations WHERE exception = ?", (number,))
     db.execute("DELETE FROM exception_conditions WHERE exception = ?", (number,))
@@ -168,7 +169,14 @@ def set_conditions(db: sqlite3.Connection, number: int, conditions: Iterable[Con
         "INSERT INTO exception_conditions (exception, number, text, fact_condition, due_on, every_days)"
         " VALUES (?, ?, ?, ?, ?, ?)",
         [
-            (number, c.number, c.text, json.dumps(c.fact_condition) if c.fact_condition else "", c.due_on, c.every_days)
+            (
+                number,
+                c.number,
+                c.text,
+                json.dumps(c.fact_condition) if c.fact_condition else "",
+                c.due_on and c.due_on.isoformat(),
+                c.every_days,
+            )
             for c in conditions
         ],
     )

@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.exceptions.requests import NewAttachment, NewCondition
 from doorstone.core.people import covers
 from doorstone.store import exceptions as store
 from doorstone.store import ledger as ledger_store
@@ -24,7 +25,6 @@ from doorstone.work.exceptions import activity, decisions, register
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.decisions import Part
 from doorstone.work.exceptions.lapse import lapse
-from doorstone.work.exceptions.requests import NewAttachment, NewCondition
 from doorstone.work.kits import kits
 from doorstone.work.ledger import entries as ledger
 from doorstone.work.people import people

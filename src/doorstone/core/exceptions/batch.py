@@ -8,7 +8,9 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
+from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import Refusal
+from doorstone.core.exceptions.requests import RequestedDevice
 from doorstone.core.sorting.assessment import Assessment
 
 
@@ -56,6 +58,33 @@ def to_request(device: str, assessment: Assessment, named: Mapping[str, str]) ->
     if fixable := by_mark.get("fixable"):
         return refusal(fixable, f"{titles(fixable)} can be fixed", f"Fix it: doorstone fix show {device}")
     return refusal([], f"it meets everything that {release} asks", "Leave it out; there is nothing to except")
+
+
+def requests_for(
+    devices: Iterable[RequestedDevice], named: Mapping[str, Mapping[str, str]], only: Collection[str], most: int
+) -> tuple[list[RequestGroup], list[Refusal]]:
+    """What to request for many devices, and why nothing is for the others.
+
+    `named` maps a device to what names its requirements already, as in `to_request`. `only` limits the requirements,
+    if it names any.
+    """
+    wanted, refused = {}, []
+    for one in devices:
+        found = _wanted(one, named.get(one.id, {}), only)
+        if isinstance(found, Refusal):
+            refused.append(found)
+        else:
+            wanted[one.id] = found
+    return group(wanted, most), refused
+
+
+def _wanted(one: RequestedDevice, named: Mapping[str, str], only: Collection[str]) -> frozenset[str] | Refusal:
+    if alone := left_alone(one.id, one.life):
+        return Refusal(one.id, "", *alone)
+    found = to_request(one.id, one.assessment, named)
+    if isinstance(found, Refusal) or not only:
+        return found
+    return found & set(only) or Refusal(one.id, "", "it needs none of these requirements excepted", "Leave it out")
 
 
 def group(wanted: Mapping[str, Collection[str]], most: int) -> list[RequestGroup]:

@@ -69,7 +69,10 @@ def residual_risk(
     weights = {one.id: one.weight for one in platform.requirements}
     parts = [RiskPart(f"without {name}", weights.get(name, 0)) for name in sorted(requirements)]
     worst, of_device = "", tuple[RiskPart, ...]()
+    cases: dict[tuple[object, ...], RiskDevice] = {}
     for device in sorted(devices, key=lambda one: one.id):
+        cases.setdefault((device.critical, *(str(device.facts.get(fact)) for fact in table.exposure)), device)
+    for device in cases.values():
         mine = _device_parts(device, table)
         if not worst or _sum(mine) > _sum(of_device):
             worst, of_device = device.id, mine

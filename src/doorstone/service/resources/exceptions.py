@@ -44,6 +44,7 @@ from doorstone.api.exceptions import (
     UncoveredList,
     UncoveredResponse,
 )
+from doorstone.core.exceptions.requests import NewAttachment, NewCondition, NewException, NewTerms
 from doorstone.core.kits.files import archive
 from doorstone.formats.safe_csv import csv_text
 from doorstone.service.auth import role_at
@@ -52,7 +53,7 @@ from doorstone.work.exceptions import activity, batch, decisions, folder, regist
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.batch import BatchView, Renewal
 from doorstone.work.exceptions.decisions import Part
-from doorstone.work.exceptions.requests import ExceptionView, NewAttachment, NewCondition, NewException, NewTerms
+from doorstone.work.exceptions.requests import ExceptionView
 from doorstone.work.snapshot.approvals import KeptView
 from doorstone.work.snapshot.sheets import get_sheet
 

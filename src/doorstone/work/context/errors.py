@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from doorstone.core.errors import InvalidInputError, MoveRefusedError
+from doorstone.core.errors import InvalidInputError, MoveRefusedError, UnknownObjectError
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,10 +62,12 @@ class ReusedKeyError(WorkError):
 
 @contextmanager
 def rules() -> Iterator[None]:
-    """Ask rules of core inside: what they refuse leaves as `BadInputError` or `RefusedError`."""
+    """Ask rules of core inside: what they refuse leaves as `BadInputError`, `MissingError` or `RefusedError`."""
     try:
         yield
     except InvalidInputError as error:
         raise BadInputError(error.detail, error.hint) from error
+    except UnknownObjectError as error:
+        raise MissingError(error.detail, error.hint) from error
     except MoveRefusedError as error:
         raise RefusedError(error.detail, error.hint) from error

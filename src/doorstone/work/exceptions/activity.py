@@ -5,7 +5,9 @@ from __future__ import annotations
 from datetime import date
 
 from doorstone.core.exceptions.life import ENDED, ExceptionState
+from doorstone.core.exceptions.requests import NewAttachment
 from doorstone.core.exceptions.terms import check_attachment
+from doorstone.core.people import check_active
 from doorstone.store import exceptions as store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record, tell_people
@@ -13,13 +15,12 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError, rules
 from doorstone.work.exceptions.requests import (
     ExceptionView,
-    NewAttachment,
     check_version,
     get_exception,
     need,
 )
 from doorstone.work.snapshot.approvals import state_of
-from doorstone.work.snapshot.people import need_active
+from doorstone.work.snapshot.people import active_people
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.uncovered import still_running
 
@@ -96,7 +97,8 @@ def transfer(context: Context, actor: Actor, name: str, version: int | None, own
     with context.database.write() as db:
         row = need(db, name)
         check_version(row, name, version)
-        need_active(db, owner)
+        with rules():
+            check_active(owner, active_people(db))
         if state_of(row, context.today()) in ENDED:
             raise RefusedError(f"{name} is {state_of(row, context.today())}", "It needs no owner any more")
         if actor.authority != row.owner and actor.role not in ("approver", "administrator"):

@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
-from doorstone.core.devices.life import left_alone
-from doorstone.core.exceptions.batch import RequestGroup, group, to_request
-from doorstone.core.exceptions.life import ExceptionState, Refusal
+from doorstone.core.exceptions.batch import RequestGroup, requests_for
+from doorstone.core.exceptions.life import ExceptionState
+from doorstone.core.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.core.platforms.platform import Platform
 from doorstone.store import ledger
 from doorstone.work.context.actor import Actor
@@ -20,14 +20,12 @@ from doorstone.work.exceptions.decisions import decide
 from doorstone.work.exceptions.requests import (
     MOST_DEVICES,
     ExceptionView,
-    NewCondition,
-    NewException,
-    NewTerms,
     devices_asked,
     get_exception,
     request,
     risk,
 )
+from doorstone.work.snapshot.requested import refusal_entries, requested_devices
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
@@ -90,26 +88,10 @@ def _plan(
         raise BadInputError("No device is named", "Name devices or a saved selection")
     platform = now.one_platform(devices, "Request per platform")
     need_release(platform, asked.release)
-    assessed = now.assessments(now.rows(devices), asked.release)
     named = _named(now, platform, asked.release, devices, besides)
-    wanted, refused = {}, []
-    lives = {row.id: row.life for row in now.rows(devices)}
-    for device in devices:
-        if device in lives and (alone := left_alone(device, lives[device])):
-            refused.append(ErrorEntry(device, *alone, device))
-            continue
-        known = assessed.get(device) or now.assessment(device, asked.release)
-        found = to_request(device, known, named.get(device, {}))
-        if isinstance(found, frozenset) and asked.requirements:
-            found = found & set(asked.requirements) or Refusal(
-                device, "", "it needs none of these requirements excepted", "Leave it out"
-            )
-        if isinstance(found, frozenset):
-            wanted[device] = found
-        else:
-            pointer = ", ".join(filter(None, (device, found.requirement)))
-            refused.append(ErrorEntry(pointer, found.reason, found.hint, device))
-    return group(wanted, MOST_DEVICES), refused
+    gathered = requested_devices(now, asked.release, devices)
+    groups, refused = requests_for(gathered, named, asked.requirements, MOST_DEVICES)
+    return groups, refusal_entries(refused)
 
 
 def _named(

@@ -18,6 +18,7 @@ from doorstone.core.exceptions.life import (
     next_state,
     stale_because,
 )
+from doorstone.core.exceptions.requests import device_refusals
 from doorstone.core.exceptions.residual import takes_two
 from doorstone.core.fixes.plan import plan_fixes
 from doorstone.store import exceptions as store
@@ -34,11 +35,10 @@ from doorstone.work.exceptions.requests import (
     get_exception,
     need,
     need_own,
-    refusal_entries,
-    refuse_if,
 )
 from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
 from doorstone.work.snapshot.people import may_decide
+from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
 from doorstone.work.snapshot.residual import kept_number, risk_on
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
@@ -109,7 +109,7 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     devices, requirements = _part(row, part, note)
     if date.fromisoformat(row.expires_on) < now.today:
         raise RefusedError(f"Its last day, {row.expires_on}, is past", "Have the requester edit the terms")
-    refuse_if(refusal_entries(now, row.release, requirements, devices) + _unkept(row, now, devices))
+    _refuse_if_unfit(now, row, requirements, devices)
     seen = now.shown(devices, row.release, requirements)
     critical = any(device.critical for device in now.rows(devices))
     kept = kept_number(kept_conditions(row, now))
@@ -159,6 +159,13 @@ def _part(row: ExceptionRow, part: Part, note: str) -> tuple[list[str], list[str
     if not whole and len(note) < 5:
         raise BadInputError("To approve a part takes a reason for the rest", "Say in a sentence why it is left out")
     return devices, requirements
+
+
+def _refuse_if_unfit(now: Snapshot, row: ExceptionRow, requirements: Sequence[str], devices: Sequence[str]) -> None:
+    """Raises `RefusedError` if a device can no longer have what is approved, or a condition is not kept there."""
+    gathered = requested_devices(now, row.release, devices)
+    refused = [entry for one in gathered for entry in device_refusals(one, requirements)]
+    refuse_if(refusal_entries(refused) + _unkept(row, now, devices))
 
 
 def _unkept(row: ExceptionRow, now: Snapshot, devices: Sequence[str]) -> list[ErrorEntry]:
@@ -226,7 +233,7 @@ def _confirm(
         raise BadInputError(f"Nothing has changed for {', '.join(fresh)}", f"Look again at {', '.join(sorted(stale))}")
     if len(note) < 5:
         raise BadInputError("A second look takes a note", "Say in a sentence why the approval may stand")
-    refuse_if(refusal_entries(now, row.release, row.requirements, chosen) + _unkept(row, now, chosen))
+    _refuse_if_unfit(now, row, row.requirements, chosen)
     seen = now.shown(chosen, row.release, row.requirements)
     body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
     look = store.SecondLookRow(actor.name, tuple(chosen), seen, actor.in_place_of)

@@ -16,6 +16,7 @@ from doorstone.core.exceptions.folder import (
     renews,
 )
 from doorstone.core.exceptions.life import ENDED, ExceptionState
+from doorstone.core.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.formats.exception_files import ExceptionFileError, read_exception, write_exception
 from doorstone.store import exceptions as store
 from doorstone.store.exceptions import ExceptionRow
@@ -25,7 +26,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.exceptions import activity
-from doorstone.work.exceptions.requests import NewCondition, NewException, NewTerms, edit, request, risk
+from doorstone.work.exceptions.requests import edit, request, risk
 from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.snapshot import snapshot
 

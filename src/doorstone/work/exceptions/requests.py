@@ -3,112 +3,50 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
-from typing import Any
 
-from doorstone.core.conditions import ConditionError, parse
 from doorstone.core.devices.filter import DeviceFilter
-from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import (
     ENDED,
     ExceptionState,
     Involved,
     Move,
     allowed_actions,
-    approvals_needed,
     possible_moves,
-    refusals,
 )
-from doorstone.core.exceptions.residual import ResidualRisk, takes_two
-from doorstone.core.exceptions.terms import (
-    check_attachment,
-    check_attested,
-    check_dates,
-    check_expiry,
-    check_reason,
-    check_renewal,
-    check_required,
-    listed,
+from doorstone.core.exceptions.requests import (
+    NewException,
+    NewTerms,
+    RenewedException,
+    RequestBasis,
+    RequestReview,
+    Risk,
+    TermsBasis,
+    check_terms,
+    review_request,
 )
+from doorstone.core.exceptions.residual import ResidualRisk
+from doorstone.core.exceptions.terms import listed
 from doorstone.core.platforms.platform import Platform
-from doorstone.core.sorting.assessment import State
 from doorstone.store import exceptions as store
-from doorstone.store.exceptions import ConditionRow, ExceptionRow
+from doorstone.store.exceptions import ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record, tell_people
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
-from doorstone.work.snapshot.people import need_active
-from doorstone.work.snapshot.residual import residual_of, risk_on
-from doorstone.work.snapshot.selecting import choose_devices
+from doorstone.work.snapshot.people import active_people
+from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
+from doorstone.work.snapshot.residual import exposures, residual_of
+from doorstone.work.snapshot.selecting import choose_devices, get_selection
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 from doorstone.work.snapshot.uncovered import still_running
 
 MOST_DEVICES = 5000
-
-
-@dataclass(frozen=True, slots=True)
-class NewCondition:
-    """A condition to keep: data of a condition on facts, or words to be attested by a day (the review, if none)."""
-
-    text: str = ""
-    fact_condition: Mapping[str, Any] | None = None
-    due_on: date | None = None
-    every_days: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class NewAttachment:
-    title: str
-    link: str
-    sha256: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class NewTerms:
-    """The part of an exception that can be edited while it is requested."""
-
-    reason: str
-    conditions: tuple[NewCondition, ...]
-    owner: str
-    start_on: date
-    expires_on: date
-    review_on: date
-
-
-@dataclass(frozen=True, slots=True)
-class NewException:
-    """What is asked for: `devices` by name, and those of a saved `selection`. `renews` names a predecessor.
-
-    With `go_on`, devices that cannot have it are left out and the rest is asked for.
-    """
-
-    release: str
-    up_to: bool
-    requirements: tuple[str, ...]
-    devices: tuple[str, ...]
-    risk_acknowledged: str
-    terms: NewTerms
-    notice_acknowledged: str = ""
-    selection: str = ""
-    platform: str = ""
-    go_on: bool = False
-    renews: str = ""
-    attachments: tuple[NewAttachment, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Risk:
-    """What is acknowledged word for word: our statement, in its version, and the vendor's notice if there is one."""
-
-    version: int
-    text: str
-    notice: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,19 +101,11 @@ def check(context: Context, asked: NewException) -> Checked:
 
     Only whether the risk is acknowledged is not asked: whoever looks first has not done so yet.
     """
-    found = _check(context, snapshot(context), asked)
-    terms = []
     with context.database.read() as db:
-        for place, look in (
-            ("terms", lambda: _check_terms(context, db, found.platform, asked.terms, bool(asked.attachments))),
-            ("attachments", lambda: _check_attachments(asked.attachments)),
-            ("renews", lambda: _renews(db, asked, found)),
-        ):
-            try:
-                look()
-            except (BadInputError, MissingError, RefusedError) as error:
-                terms.append(ErrorEntry(place, error.detail, error.hint))
-    return replace(found, terms=tuple(terms))
+        basis = _gather(context, db, asked)
+    found = review_request(asked, basis)
+    terms = [ErrorEntry(e.place, e.error.detail, e.error.hint) for e in found.errors if e.place != "risk"]
+    return Checked(basis.terms.platform, found.devices, tuple(refusal_entries(found.refused)), tuple(terms))
 
 
 def request(context: Context, actor: Actor, asked: NewException) -> ExceptionView:
@@ -183,58 +113,20 @@ def request(context: Context, actor: Actor, asked: NewException) -> ExceptionVie
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return get_exception(context, before)
-        now = snapshot(context)
-        found = _check(context, now, asked)
-        if found.refused and not (asked.go_on and found.devices):
-            refuse_if(found.refused)
-        known = risk(context, found.platform, asked.release)
-        _check_acknowledged(asked, known)
-        conditions = _check_terms(context, db, found.platform, asked.terms, bool(asked.attachments))
-        _check_attachments(asked.attachments)
-        renews = _renews(db, asked, found)
-        critical = any(device.critical for device in now.rows(found.devices))
-        weighed = risk_on(now, found.platform, asked.requirements, found.devices, 0)
-        risky = takes_two(weighed, context.policy.risk)
-        values = {
-            **_stored(asked.terms),
-            "platform": found.platform.id,
-            "release": asked.release,
-            "up_to": int(asked.up_to),
-            "risk_version": known.version,
-            "risk_text": known.text,
-            "notice_text": known.notice,
-            "acknowledged_by": actor.name,
-            "requester": actor.name,
-            "requested_at": context.now(),
-            "approvals_needed": approvals_needed(context.policy.two_approvers, critical, risky),
-            "renews": renews.id if renews else None,
-        }
-        requirements = sorted(set(asked.requirements))
-        number = store.add(db, values, requirements, found.devices)
-        store.set_conditions(db, number, conditions)
-        for one in asked.attachments:
-            store.attach(db, number, one.title, one.link, one.sha256, actor.name, context.now())
-        name = id_of("EX", number)
-        body = {
-            **values,
-            "requirements": requirements,
-            "devices": list(found.devices),
-            "conditions": [c.text for c in conditions],
-            "attachments": [{"title": a.title, "link": a.link, "sha256": a.sha256} for a in asked.attachments],
-            "renews": asked.renews,
-        }
-        record(context, db, actor, "exception requested", "exception", name, body, creates=True)
-        words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {listed(found.devices)}"
-        tell_people(context, db, "request", name, words, roles=("approver", "administrator"), besides=(actor.name,))
-    made = get_exception(context, name)
-    return ExceptionView(**{**_fields(made), "refused": found.refused})
+        basis = _gather(context, db, asked)
+        found = review_request(asked, basis)
+        if not found.possible(go_on=asked.go_on):
+            refuse_if(refusal_entries(found.refused))
+        for one in found.errors:
+            with rules():
+                raise one.error
+        name = _write(context, db, actor, asked, basis, found)
+    return replace(get_exception(context, name), refused=tuple(refusal_entries(found.refused)))
 
 
-def _fields(view: ExceptionView) -> dict[str, Any]:
-    return {name: getattr(view, name) for name in ExceptionView.__slots__}
-
-
-def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
+def _gather(context: Context, db: sqlite3.Connection, asked: NewException) -> RequestBasis:
+    """All that a request is judged by. Raises `BadInputError` for one that names nothing, or too much."""
+    now = snapshot(context)
     devices = devices_asked(context, now, asked)
     if not devices or not asked.requirements:
         raise BadInputError("An exception names devices and requirements", "Name at least one of each")
@@ -242,46 +134,79 @@ def _check(context: Context, now: Snapshot, asked: NewException) -> Checked:
         raise BadInputError(f"{len(devices):,} devices are too many for one", f"Ask for {MOST_DEVICES:,} at a time")
     platform = now.one_platform(devices, "Ask for one exception per platform")
     need_release(platform, asked.release)
-    refused = refusal_entries(now, asked.release, asked.requirements, devices)
-    out = {entry.device for entry in refused}
-    return Checked(platform, tuple(d for d in devices if d not in out), tuple(refused))
+    old = store.get(db, number_of("EX", asked.renews)) if asked.renews else None
+    return RequestBasis(
+        _terms_basis(context, db, platform),
+        requested_devices(now, asked.release, devices),
+        exposures(now, devices),
+        risk(context, platform, asked.release),
+        _renewed(old) if old else None,
+        context.policy.risk,
+        context.policy.two_approvers,
+    )
+
+
+def _terms_basis(context: Context, db: sqlite3.Connection, platform: Platform) -> TermsBasis:
+    policy = context.policy
+    return TermsBasis(platform, context.today(), active_people(db), policy.most_days, policy.required)
+
+
+def _renewed(row: ExceptionRow) -> RenewedException:
+    renewed_by = id_of("EX", row.renewed_by) if row.renewed_by is not None else ""
+    return RenewedException(id_of("EX", row.id), row.platform, ExceptionState(row.state), renewed_by, row.devices)
+
+
+def _write(
+    context: Context,
+    db: sqlite3.Connection,
+    actor: Actor,
+    asked: NewException,
+    basis: RequestBasis,
+    found: RequestReview,
+) -> str:
+    """Keep a request that was looked through, and tell those who decide. The id of the exception."""
+    values = {
+        **_stored(asked.terms),
+        "platform": basis.terms.platform.id,
+        "release": asked.release,
+        "up_to": int(asked.up_to),
+        "risk_version": basis.risk.version,
+        "risk_text": basis.risk.text,
+        "notice_text": basis.risk.notice,
+        "acknowledged_by": actor.name,
+        "requester": actor.name,
+        "requested_at": context.now(),
+        "approvals_needed": found.approvals_needed,
+        "renews": number_of("EX", asked.renews) if asked.renews else None,
+    }
+    requirements = sorted(set(asked.requirements))
+    number = store.add(db, values, requirements, found.devices)
+    store.set_conditions(db, number, found.conditions)
+    for one in asked.attachments:
+        store.attach(db, number, one.title, one.link, one.sha256, actor.name, context.now())
+    name = id_of("EX", number)
+    body = {
+        **values,
+        "requirements": requirements,
+        "devices": list(found.devices),
+        "conditions": [c.text for c in found.conditions],
+        "attachments": [{"title": a.title, "link": a.link, "sha256": a.sha256} for a in asked.attachments],
+        "renews": asked.renews,
+    }
+    record(context, db, actor, "exception requested", "exception", name, body, creates=True)
+    words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {listed(found.devices)}"
+    tell_people(context, db, "request", name, words, roles=("approver", "administrator"), besides=(actor.name,))
+    return name
 
 
 def devices_asked(context: Context, now: Snapshot, asked: NewException) -> list[str]:
     """The devices that a request names, those of its selection included, by id."""
     devices = set(asked.devices)
     if asked.selection:
-        platform = asked.platform or _platform_of_selection(context, asked.selection)
+        platform = asked.platform or get_selection(context, asked.selection).platform
         chosen = choose_devices(context, platform, asked.release, DeviceFilter(), asked.selection)
         devices |= {row.id for row, _ in now.find(chosen.platform, chosen.release, chosen.where)}
     return sorted(devices)
-
-
-def _platform_of_selection(context: Context, selection: str) -> str:
-    from doorstone.work.snapshot.selecting import get_selection
-
-    return get_selection(context, selection).platform
-
-
-def _check_acknowledged(asked: NewException, known: Risk) -> None:
-    if asked.risk_acknowledged != known.text:
-        raise BadInputError("The risk statement is not acknowledged word for word", "Send its text back unchanged")
-    if known.notice and asked.notice_acknowledged != known.notice:
-        raise BadInputError(
-            f"The vendor's notice of {asked.release} is not acknowledged word for word", "Send its text back unchanged"
-        )
-
-
-def _renews(db: sqlite3.Connection, asked: NewException, found: Checked) -> ExceptionRow | None:
-    if not asked.renews:
-        return None
-    old = need(db, asked.renews)
-    if old.platform != found.platform.id:
-        raise BadInputError(f"{asked.renews} is for {old.platform}", "Renew it for devices of that platform")
-    renewed_by = id_of("EX", old.renewed_by) if old.renewed_by is not None else ""
-    with rules():
-        check_renewal(asked.renews, ExceptionState(old.state), renewed_by, found.devices, old.devices)
-    return old
 
 
 def edit(context: Context, actor: Actor, name: str, version: int, given: NewTerms) -> ExceptionView:
@@ -293,7 +218,8 @@ def edit(context: Context, actor: Actor, name: str, version: int, given: NewTerm
             raise RefusedError(f"{name} is {row.state}; its terms stand", "Request a new exception instead")
         need_own(row, actor, "edit it")
         platform = snapshot(context).sheets[row.platform].platform
-        conditions = _check_terms(context, db, platform, given, bool(row.attachments))
+        with rules():
+            conditions = check_terms(given, _terms_basis(context, db, platform), attached=bool(row.attachments))
         store.edit(db, row.id, version, _stored(given))
         store.set_conditions(db, row.id, conditions)
         if actor.name != row.requester:
@@ -383,74 +309,6 @@ def _view(row: ExceptionRow, now: Snapshot) -> ExceptionView:
         id_of("EX", row.renewed_by) if row.renewed_by else "",
         residual_of(now, row, kept),
     )
-
-
-def refusal_entries(
-    now: Snapshot, release: str, requirements: Sequence[str], devices: Sequence[str]
-) -> list[ErrorEntry]:
-    """Why these requirements cannot be excepted on these devices, one by one; empty if they can."""
-    found = []
-    assessed = now.assessments(now.rows(devices), release)
-    lives = {row.id: row.life for row in now.rows(devices)}
-    for device in sorted(set(devices)):
-        if device in lives and (alone := left_alone(device, lives[device])):
-            found.append(ErrorEntry(device, *alone, device))
-            continue
-        known = assessed.get(device) or now.assessment(device, release)
-        floors = [f.requirement for f in known.unmet("floor") if f.requirement.id not in requirements]
-        if known.state is State.FLOORED and floors:
-            titles = " and ".join(floor.title for floor in floors)
-            reason = f"{titles} is a floor at {release}: no exception carries the device there"
-            found.append(
-                ErrorEntry(f"{device}, {floors[0].id}", reason, "Leave the device out, or sort the floor anew", device)
-            )
-        for refusal in refusals(device, known, set(requirements)):
-            pointer = f"{refusal.device}, {refusal.requirement}"
-            found.append(ErrorEntry(pointer, refusal.reason, refusal.hint, device))
-    return found
-
-
-def refuse_if(found: Sequence[ErrorEntry]) -> None:
-    if found:
-        devices = len({entry.device for entry in found})
-        count = "1 device" if devices == 1 else f"{devices} devices"
-        raise RefusedError(f"No exception can be had for {count} as asked", "Leave out or correct each named", found)
-
-
-def _check_terms(
-    context: Context, db: sqlite3.Connection, platform: Platform, given: NewTerms, attached: bool
-) -> list[ConditionRow]:
-    has = {name for name, there in (("conditions", given.conditions), ("attachment", attached)) if there}
-    with rules():
-        check_reason(given.reason, given.owner)
-    need_active(db, given.owner)
-    with rules():
-        check_dates(given.start_on, given.expires_on, given.review_on, context.policy.most_days)
-        check_expiry(given.expires_on, context.today())
-        check_required(context.policy.required, has)
-    return [_condition(at, one, platform, given) for at, one in enumerate(given.conditions, 1)]
-
-
-def _condition(at: int, given: NewCondition, platform: Platform, terms: NewTerms) -> ConditionRow:
-    place = f"conditions, {at}"
-    if given.fact_condition is None:
-        text = given.text.strip().rstrip(".")
-        due = given.due_on or terms.review_on
-        with rules():
-            check_attested(place, text, due, given.every_days, terms.start_on, terms.expires_on)
-        return ConditionRow(at, text, None, due.isoformat(), given.every_days)
-    try:
-        condition = parse(given.fact_condition, platform.specs, platform.lists)
-    except ConditionError as error:
-        inside = ".".join(map(str, error.path))
-        raise BadInputError(f"{place}{', ' + inside if inside else ''}: {error.message}", error.hint) from error
-    return ConditionRow(at, given.text.strip() or str(condition), dict(given.fact_condition), None, None)
-
-
-def _check_attachments(given: Iterable[NewAttachment]) -> None:
-    with rules():
-        for one in given:
-            check_attachment(one.title, one.link, one.sha256)
 
 
 def _stored(given: NewTerms) -> dict[str, str]:

@@ -28,15 +28,19 @@ def kept_number(kept: Iterable[KeptView]) -> int:
 def risk_on(
     now: Snapshot, platform: Platform, requirements: Iterable[str], devices: Sequence[str], kept: int
 ) -> ResidualRisk:
-    """The residual risk of these requirements on these devices; a device whose exposure is the same is weighed once."""
+    """The residual risk of these requirements on these devices."""
+    return residual_risk(platform, requirements, exposures(now, devices), kept, now.context.policy.risk)
+
+
+def exposures(now: Snapshot, devices: Sequence[str]) -> list[RiskDevice]:
+    """Devices, by id, with what their risk is weighed by."""
     table = now.context.policy.risk
-    weighed: dict[tuple[object, ...], RiskDevice] = {}
     with now.context.database.read() as db:
         reported = any_holds(db, table.exposure)
     known = now.rows_of_excepted(devices)
+    found = []
     for row in known if len(known) == len(devices) else now.rows(devices):
         view = now.view(row.id) if reported else None
         facts = {name: value for name in table.exposure if view and (value := view.value(name)) is not None}
-        case = (row.critical, tuple(sorted((name, str(value)) for name, value in facts.items())))
-        weighed.setdefault(case, RiskDevice(row.id, row.critical, facts))
-    return residual_risk(platform, requirements, weighed.values(), kept, table)
+        found.append(RiskDevice(row.id, row.critical, facts))
+    return found

@@ -221,7 +221,7 @@ def people_and_webhooks(client: Client) -> None:
     with suppress(MissingError):  # where nobody signs in through a provider
         print(client.bind_person(person.name, "subject-17").name)
     client.set_password(person.name, "birch-and-bracken-8")
-    print(client.change_me(client.me().version, OwnChangeRequest(told_of=["due"])).told_of)
+    print(client.change_me(client.me().version, OwnChangeRequest(news=["due"])).news)
     away = DeputyRequest(
         person="anselm", deputy="odile", start_on=TODAY, end_on=TODAY + timedelta(days=5), reason="Anselm is on leave."
     )

@@ -132,6 +132,6 @@ def test_gates_and_kits_know_their_media(as_role: Make) -> None:
     client = as_role("technician")
     by_files = {g.id: g.result for g in client.gates("nbt-088", "in-place", carry_over="files")}
     assert by_files["base-language"] == "holds"
-    assert [one.in_place for one in client.settings_sets("nbt-101")] == ["not-told", "in-place"]
+    assert [one.in_place for one in client.settings_sets("nbt-101")] == ["not-stated", "in-place"]
     kit = client.make_kit(KitRequest(device="nbt-021", sets=["quiet-start"], media="MD-0001")).kit
     assert (kit.media, kit.sets) == ("MD-0001", ["quiet-start"])

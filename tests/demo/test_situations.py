@@ -162,7 +162,7 @@ def test_situation_34_a_clean_route_says_that_it_wipes_and_asks_for_a_backup(dem
 
 def test_situation_38_the_demo_has_settings_for_afterwards(demo: Context) -> None:
     found = {one.id: one.in_place for one in kits.device_sets(demo, "nbt-101")}
-    assert found == {"quiet-start": "not-told", "locked-disk": "in-place"}
+    assert found == {"quiet-start": "not-stated", "locked-disk": "in-place"}
 
 
 def test_situation_11_no_path_in_place_from_a_32_bit_system(demo: Context) -> None:

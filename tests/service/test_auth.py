@@ -328,11 +328,11 @@ def test_a_new_password_ends_every_session_and_takes_the_old_one(app: Flask, bro
 
 def test_mail_addresses_are_for_administrators_and_oneself(app: Flask, demo: Context) -> None:
     version = people.get_person(demo, "petra").version
-    change = PersonChange(email="petra@northmere.example", told_of=("due",))
+    change = PersonChange(email="petra@northmere.example", news=("due",))
     people.change_person(demo, ADMIN, "petra", version, change)
     seen = {}
     for name, role in (("odile", "viewer"), ("wilhelmina", "administrator")):
         items = at(app, demo, name, role)("GET", "/people").json()["items"]
         seen[name] = next(p["email"] for p in items if p["name"] == "petra")
     assert seen == {"odile": "", "wilhelmina": "petra@northmere.example"}
-    assert at(app, demo, "petra", "technician")("GET", "/me").json()["told_of"] == ["due"]
+    assert at(app, demo, "petra", "technician")("GET", "/me").json()["news"] == ["due"]

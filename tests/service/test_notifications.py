@@ -239,7 +239,7 @@ def box() -> Iterator[tuple[Box, Config]]:
 
 def wants(context: Context, name: str, *kinds: str) -> None:
     version = people.get_person(context, name).version
-    change = PersonChange(email=f"{name}@northmere.example", told_of=kinds)
+    change = PersonChange(email=f"{name}@northmere.example", news=kinds)
     people.change_person(context, ADMIN, name, version, change)
 
 

@@ -137,7 +137,7 @@ def test_devices_in_two_languages_are_two_cases(context: Context) -> None:
 def test_situation_38_settings_for_afterwards_are_chosen_per_kit(context: Context) -> None:
     read(context, line("d1", {**GOOD, "disk.encrypted": True}))
     sets = [(one.id, one.in_place) for one in kits.device_sets(context, "d1")]
-    assert sets == [("quiet-start", "not-told"), ("locked-disk", "in-place")]
+    assert sets == [("quiet-start", "not-stated"), ("locked-disk", "in-place")]
     plain = kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
     assert not [file.path for file in plain.files if file.path.startswith("after")]
     made = kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything", sets=["quiet-start"])

@@ -29,7 +29,7 @@ export type LateCost = Shapes["LateCost"];
 export type Dispute = Shapes["DisputeResponse"];
 export type Round = Shapes["FixRoundResponse"];
 export type Supposed = Shapes["WhatIfResponse"];
-export type Told = Shapes["FailureMessageResponse"];
+export type FailureMessage = Shapes["FailureMessageResponse"];
 export type AccountOf = Shapes["AccountResponse"];
 export type Person = Shapes["PersonResponse"];
 

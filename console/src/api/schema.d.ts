@@ -1072,7 +1072,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Failures told in words
+         * Failure messages
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_failure_messages"];
@@ -2638,7 +2638,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the addresses that are told
+         * List the addresses that get messages
          * @description Roles: administrator.
          */
         get: operations["list_webhooks"];
@@ -4435,10 +4435,10 @@ export interface components {
             /** Against */
             against: components["schemas"]["VerdictResponse"][];
             /**
-             * Rulings
+             * Dispute Decisions
              * @description Operators' words that settle what sources dispute
              */
-            rulings: components["schemas"]["DisputeDecisionResponse"][];
+            dispute_decisions: components["schemas"]["DisputeDecisionResponse"][];
             /**
              * Words
              * @description Every word on the sort, the narrowest first; the first counts
@@ -4525,11 +4525,11 @@ export interface components {
             /** Cost */
             cost: string;
             /**
-             * Told
+             * Recorded
              * @description What was recorded of this fix on this device, if it failed or was not seen
              * @default
              */
-            told: string;
+            recorded: string;
         };
         /** FixRoundResponse */
         FixRoundResponse: {
@@ -4559,11 +4559,11 @@ export interface components {
             /** Meets */
             meets: string[];
             /**
-             * Told
+             * Recorded
              * @description What was recorded of this fix on this device, if it failed or was not seen
              * @default
              */
-            told: string;
+            recorded: string;
             /**
              * Stop
              * @description Why it must not be made yet
@@ -5608,8 +5608,8 @@ export interface components {
             origin: string;
             /** Email */
             email: string;
-            /** Told Of */
-            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
+            /** News */
+            news: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
             /** Active */
             active: boolean;
             /**
@@ -6156,10 +6156,10 @@ export interface components {
              */
             email: string | null;
             /**
-             * Told Of
+             * News
              * @default null
              */
-            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
+            news: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
         };
         /** OwnerRequest */
         OwnerRequest: {
@@ -6270,10 +6270,10 @@ export interface components {
              */
             email: string | null;
             /**
-             * Told Of
+             * News
              * @default null
              */
-            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
+            news: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
             /**
              * Active
              * @default null
@@ -6329,8 +6329,8 @@ export interface components {
             origin: string;
             /** Email */
             email: string;
-            /** Told Of */
-            told_of: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
+            /** News */
+            news: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[];
             /** Active */
             active: boolean;
             /**
@@ -7205,10 +7205,10 @@ export interface components {
             why: string;
             /**
              * In Place
-             * @description By the device's facts; not-told if the sheet names none
+             * @description By the device's facts; not-stated if the sheet names none
              * @enum {string}
              */
-            in_place: "in-place" | "not-in-place" | "unread" | "not-told";
+            in_place: "in-place" | "not-in-place" | "unread" | "not-stated";
             /** Settings */
             settings: components["schemas"]["SettingWordsResponse"][];
         };

@@ -17,13 +17,13 @@ class FixResponse(ApiModel):
     kind: str
     minutes: int
     cost: Decimal
-    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+    recorded: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
 
 
 class FixStepResponse(ApiModel):
     fix: FixResponse
     meets: list[str]
-    told: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
+    recorded: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
     stop: str = Field("", description="Why it must not be made yet")
 
 

@@ -184,8 +184,8 @@ class SettingsSetResponse(ApiModel):
     id: str
     title: str
     why: str
-    in_place: Literal["in-place", "not-in-place", "unread", "not-told"] = Field(
-        description="By the device's facts; not-told if the sheet names none"
+    in_place: Literal["in-place", "not-in-place", "unread", "not-stated"] = Field(
+        description="By the device's facts; not-stated if the sheet names none"
     )
     settings: list[SettingWordsResponse]
 

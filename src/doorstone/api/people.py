@@ -70,7 +70,7 @@ class PersonResponse(ApiModel):
     sites: dict[str, Role] = Field(description="Site to the greater role that the person has there")
     origin: str = Field(description="How they sign in: password or oidc")
     email: str
-    told_of: list[News]
+    news: list[News]
     active: bool
     owns: list[str] = Field([], description="Exceptions that they answer for")
 
@@ -134,7 +134,7 @@ class PersonChangeRequest(RequestModel):
     role: Role | None = None
     sites: dict[str, Role] | None = None
     email: str | None = Field(None, max_length=254)
-    told_of: list[News] | None = None
+    news: list[News] | None = None
     active: bool | None = None
 
 
@@ -142,7 +142,7 @@ class OwnChangeRequest(RequestModel):
     """What a person changes of themselves."""
 
     email: str | None = Field(None, max_length=254)
-    told_of: list[News] | None = None
+    news: list[News] | None = None
 
 
 class PasswordRequest(RequestModel):

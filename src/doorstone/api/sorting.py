@@ -67,7 +67,9 @@ class FindingResponse(ApiModel):
     fixes: list[FixResponse]
     rivals: list[RivalResponse]
     against: list[VerdictResponse]
-    rulings: list[DisputeDecisionResponse] = Field(description="Operators' words that settle what sources dispute")
+    dispute_decisions: list[DisputeDecisionResponse] = Field(
+        description="Operators' words that settle what sources dispute"
+    )
     words: list[SortWordResponse] = Field(description="Every word on the sort, the narrowest first; the first counts")
 
 

@@ -80,8 +80,10 @@ def show_device(
     if form is OutputFormat.TABLE and detail.course:
         out().print(f"\n{course_words(detail.course)}")
     if form is OutputFormat.TABLE and detail.verdicts:
-        said = [[v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts]
-        show(form, None, ["source", "on", "requirement", "says"], said, "\nVerdicts of the sources")
+        verdicts = [
+            [v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts
+        ]
+        show(form, None, ["source", "on", "requirement", "says"], verdicts, "\nVerdicts of the sources")
 
 
 def life_words(life: LifeResponse) -> str:
@@ -105,7 +107,9 @@ def print_findings(form: OutputFormat, assessment: AssessmentResponse, title: st
         wrong = [leaf for leaf in f.leaves if leaf.outcome != "met"] or f.leaves
         measured = [f"{leaf.fact}: {leaf.measured or 'unread'}" for leaf in wrong]
         required = [leaf.required for leaf in wrong]
-        fix = "; ".join(f"{x.title} ({x.minutes} min, {x.cost})" + (f", {x.told}" if x.told else "") for x in f.fixes)
+        fix = "; ".join(
+            f"{x.title} ({x.minutes} min, {x.cost})" + (f", {x.recorded}" if x.recorded else "") for x in f.fixes
+        )
         if f.mark == "disputed":
             fix = f"Sources disagree. See: doorstone dispute list --device {title.split()[0]}" if title else ""
         rows.append([f.requirement.id, f.mark, required, measured, fix or f.requirement.because])
@@ -284,12 +288,12 @@ def list_lives(
     """List devices that are not in service: since when, why, what is left to do."""
     with client(context) as service:
         if device:
-            told = service.device_lives(device)
+            recorded = service.device_lives(device)
             rows = [
                 [one.on, _words(one.life), one.reason, one.look_on, one.replaced_by, one.wiped_by, one.by]
-                for one in told
+                for one in recorded
             ]
-            show(form, told, ["since", "is", "reason", "look again", "replaced by", "wiped by", "by"], rows)
+            show(form, recorded, ["since", "is", "reason", "look again", "replaced by", "wiped by", "by"], rows)
             return
         found = service.lives(life, site)
     rows = [

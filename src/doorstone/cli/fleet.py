@@ -230,7 +230,7 @@ def show_fixes(
         found = service.device_fixes(device, release)
     rows = []
     for at, step in enumerate(found.steps, 1):
-        words = f"{step.fix.title} ({step.told})" if step.told else step.fix.title
+        words = f"{step.fix.title} ({step.recorded})" if step.recorded else step.fix.title
         rows.append([at, words, step.fix.minutes, step.fix.cost, step.meets])
     title = f"{device} towards {found.release}"
     if rows or form is not OutputFormat.TABLE:

@@ -94,9 +94,12 @@ class JobOrder(LazyGroup):
         "token": Place(RUN, "people", "token_app", "Bearer tokens for programs and this command line."),
         "me": Place(RUN, "notifications", "me_app", "Your mail, your calendar, your password."),
         "webhook": Place(
-            RUN, "notifications", "webhook_app", "Addresses of other programs that are told what happens."
+            RUN,
+            "notifications",
+            "webhook_app",
+            "Addresses of other programs that get a message when something happens.",
         ),
-        "serve": Place(RUN, "serve", "serve", "Run the service and its console until it is told to stop."),
+        "serve": Place(RUN, "serve", "serve", "Run the service and its console until it is stopped."),
         "doctor": Place(
             RUN, "operations", "doctor", "Check up on the service: records, disk, history, imports, deliveries, rounds."
         ),

@@ -53,8 +53,8 @@ def show_me(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> No
     """Show who you are here, and which mail you get."""
     with client(context) as service:
         me = service.me()
-    rows = [[me.name, me.role, [f"{s}: {r}" for s, r in me.sites.items()], me.email, me.told_of, me.has_calendar]]
-    show(form, me, ["name", "role", "greater at", "mail", "told of", "calendar"], rows)
+    rows = [[me.name, me.role, [f"{s}: {r}" for s, r in me.sites.items()], me.email, me.news, me.has_calendar]]
+    show(form, me, ["name", "role", "greater at", "mail", "news", "calendar"], rows)
 
 
 @me_app.command("tell")
@@ -69,11 +69,11 @@ def tell_me(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Choose which mail you get."""
-    told = [] if nothing else of
+    kinds = [] if nothing else of
     with client(context) as service:
-        asked = OwnChangeRequest.model_validate({"email": email, "told_of": told})
+        asked = OwnChangeRequest.model_validate({"email": email, "news": kinds})
         me = service.change_me(service.me().version, asked)
-    show(form, me, ["mail", "told of"], [[me.email, me.told_of]])
+    show(form, me, ["mail", "news"], [[me.email, me.news]])
 
 
 @me_app.command("calendar")
@@ -128,7 +128,7 @@ def password(
 
 def _print(form: OutputFormat, data: object, webhooks: list[WebhookResponse]) -> None:
     rows = [
-        [h.id, h.url, h.kinds or "all", "told" if h.active else "removed", f"{h.by}, {h.at.date()}"] for h in webhooks
+        [h.id, h.url, h.kinds or "all", "active" if h.active else "removed", f"{h.by}, {h.at.date()}"] for h in webhooks
     ]
     show(form, data, ["webhook", "address", "events", "sends", "by"], rows)
 
@@ -153,7 +153,7 @@ def add_webhook(
 @webhook_app.command("list")
 @reports_errors
 def list_webhooks(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
-    """List the addresses that are told."""
+    """List the addresses that get messages."""
     with client(context) as service:
         found = service.webhooks()
     _print(form, found, found)

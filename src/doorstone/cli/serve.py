@@ -19,7 +19,7 @@ def serve(
         datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Stand the clock still on this day; for trials.")
     ] = None,
 ) -> None:
-    """Run the service and its console until it is told to stop."""
+    """Run the service and its console until it is stopped."""
     from pydantic import ValidationError
 
     from doorstone.service.config import Config, ConfigError

@@ -267,7 +267,7 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         return DecisionResponse.model_validate_json(response.content)
 
     def failure_messages(self, platform: str, waiting: bool = False) -> list[FailureMessageResponse]:
-        """Failures told in words; with `waiting` only those that match no requirement."""
+        """failure messages; with `waiting` only those that match no requirement."""
         return self._get(FailureMessageList, "/failure-messages", platform=platform, waiting=waiting).items
 
     def match_failure_message(self, platform: str, text: str, requirement: str) -> FailureMessageResponse:

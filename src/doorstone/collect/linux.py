@@ -22,7 +22,7 @@ def _text(path: Path) -> str:
     return path.read_text("utf-8", errors="replace").strip("\x00 \n\t")
 
 
-def _said(path: Path) -> str:
+def _firmware_text(path: Path) -> str:
     """A line that firmware has filled in; makers leave placeholders."""
     text = _text(path)
     if not text or text.lower() in _PLACEHOLDERS:
@@ -265,9 +265,9 @@ def _display(root: Path, at: int) -> object:
 
 
 PROBES: Mapping[str, Probe] = {
-    "machine.maker": lambda root: _said(root / "sys/class/dmi/id/sys_vendor"),
-    "machine.model": lambda root: _said(root / "sys/class/dmi/id/product_name"),
-    "machine.serial": lambda root: _said(root / "sys/class/dmi/id/product_serial"),
+    "machine.maker": lambda root: _firmware_text(root / "sys/class/dmi/id/sys_vendor"),
+    "machine.model": lambda root: _firmware_text(root / "sys/class/dmi/id/product_name"),
+    "machine.serial": lambda root: _firmware_text(root / "sys/class/dmi/id/product_serial"),
     "cpu.model": lambda root: _cpu_field(root, "model name", "Model"),
     "cpu.arch": cpu_arch,
     "cpu.cores": cpu_cores,

@@ -135,14 +135,14 @@ class FactSpec:
         """
         found = _QUANTITY.fullmatch(text)
         if not found:
-            raise FactError(f"{text!r} is not a number for {self.name}", self._number_mend())
+            raise FactError(f"{text!r} is not a number for {self.name}", self._number_hint())
         word = found[2] or unit
         factor = self._factor(units.get(word, word)) if word else Decimal(1)
         try:
             number = read_number(found[1], marks)
         except NumberError as error:
             if not error.readings:
-                raise FactError(f"{text!r} is not a number for {self.name}", self._number_mend()) from error
+                raise FactError(f"{text!r} is not a number for {self.name}", self._number_hint()) from error
             both = " or ".join(f"{reading.normalize():f}" for reading in error.readings)
             raise FactError(
                 f"{text!r} for {self.name} can be read as {both}",
@@ -152,16 +152,16 @@ class FactSpec:
 
     def _in_range(self, number: Decimal, raw: object) -> FactValue:
         if not number.is_finite() or abs(number) > Decimal(10) ** 15:
-            raise FactError(f"{raw!r} is out of range for {self.name}", self._number_mend())
+            raise FactError(f"{raw!r} is out of range for {self.name}", self._number_hint())
         return math.floor(number) if self.type is FactType.INTEGER else number
 
-    def _number_mend(self) -> str:
+    def _number_hint(self) -> str:
         return f"Write it in {self.unit}, such as 8192 {self.unit}" if self.unit else "Write a plain number"
 
     def _factor(self, unit: str) -> Decimal:
         if self.unit is None or unit == self.unit:
             if self.unit is None:
-                raise FactError(f"{unit!r} stands behind {self.name}, which has no unit", self._number_mend())
+                raise FactError(f"{unit!r} stands behind {self.name}, which has no unit", self._number_hint())
             return Decimal(1)
         for scale in _SCALES:
             if self.unit in scale:
@@ -171,7 +171,7 @@ class FactSpec:
                     f"{unit!r} is not a unit of {self.name}",
                     f"Use one of {', '.join(scale)}; the fact is in {self.unit}",
                 )
-        raise FactError(f"{unit!r} is not a unit of {self.name}", self._number_mend())
+        raise FactError(f"{unit!r} is not a unit of {self.name}", self._number_hint())
 
     def _flag(self, raw: object) -> bool:
         if isinstance(raw, bool):
@@ -403,7 +403,7 @@ class SettledFact:
 
     believed: Candidate
     rivals: tuple[Candidate, ...] = ()
-    ruling: DisputeDecision | None = None
+    dispute_decision: DisputeDecision | None = None
     overruled: tuple[Candidate, ...] = ()
 
 
@@ -427,7 +427,7 @@ class View:
     facts: Mapping[str, SettledFact]
     aged: Mapping[str, Candidate] = field(default_factory=dict)
     verdicts: tuple[Verdict, ...] = ()
-    ruled: Mapping[str, DisputeDecision] = field(default_factory=dict)
+    decided: Mapping[str, DisputeDecision] = field(default_factory=dict)
     fixed: Mapping[str, Candidate] = field(default_factory=dict)
     _values: dict[str, FactValue] = field(default_factory=dict, init=False, repr=False, compare=False)
 
@@ -476,7 +476,7 @@ def settle(
     sources: Mapping[str, Source],
     specs: Mapping[str, FactSpec],
     as_of: date,
-    rulings: Iterable[DisputeDecision] = (),
+    dispute_decisions: Iterable[DisputeDecision] = (),
 ) -> View:
     """Settle readings into one view: per fact each source's newest, fresh ones only, by trust and then time.
 
@@ -494,10 +494,10 @@ def settle(
                 if held is None or _later(new, held):
                     newest[name, source] = new
         for requirement, passed in reading.verdicts.items():
-            said = verdicts.get((requirement, reading.source))
-            if said is None or (reading.taken_at, not passed) > (said.taken_at, not said.passed):
+            known = verdicts.get((requirement, reading.source))
+            if known is None or (reading.taken_at, not passed) > (known.taken_at, not known.passed):
                 verdicts[requirement, reading.source] = Verdict(requirement, passed, reading.source, reading.taken_at)
-    last = {ruling.subject: ruling for ruling in sorted(rulings, key=lambda r: (r.at, r.id))}
+    last = {one.subject: one for one in sorted(dispute_decisions, key=lambda one: (one.at, one.id))}
     fixed = {name: candidate for (name, source), candidate in newest.items() if source == FIX}
     if fixed:
         newest = _since_fixes(newest, fixed)
@@ -531,7 +531,7 @@ def _pick(
     sources: Mapping[str, Source],
     specs: Mapping[str, FactSpec],
     as_of: date,
-    rulings: Mapping[str, DisputeDecision],
+    dispute_decisions: Mapping[str, DisputeDecision],
 ) -> View:
     by_fact: dict[str, list[Candidate]] = {}
     aged: dict[str, Candidate] = {}
@@ -548,12 +548,14 @@ def _pick(
             aged[name] = candidate
     facts: dict[str, SettledFact] = {}
     for name in sorted(by_fact):
-        said = by_fact[name]
-        if len(said) == 1 and name not in rulings:
-            facts[name] = SettledFact(said[0])  # nobody says otherwise
+        candidates = by_fact[name]
+        if len(candidates) == 1 and name not in dispute_decisions:
+            facts[name] = SettledFact(candidates[0])  # nobody says otherwise
             continue
-        ranked = sorted(said, key=lambda c: (source_of(sources, c.source).trust, c.taken_at, c.source), reverse=True)
-        facts[name] = _settle_fact(specs[name], ranked, rulings.get(name))
+        ranked = sorted(
+            candidates, key=lambda c: (source_of(sources, c.source).trust, c.taken_at, c.source), reverse=True
+        )
+        facts[name] = _settle_fact(specs[name], ranked, dispute_decisions.get(name))
     current = sorted(
         (v for v in verdicts if source_of(sources, v.source).fresh(v.taken_at.date(), as_of, lasting=False)),
         key=lambda v: (v.requirement, v.source),
@@ -561,24 +563,24 @@ def _pick(
     times: dict[str, list[datetime]] = {}
     for verdict in current:
         times.setdefault(verdict.requirement, []).append(verdict.taken_at)
-    ruled = {name: r for name, r in rulings.items() if name in times and r.holds(times[name])}
-    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), ruled)
+    decided = {name: r for name, r in dispute_decisions.items() if name in times and r.holds(times[name])}
+    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), decided)
 
 
-def _settle_fact(spec: FactSpec, ranked: list[Candidate], ruling: DisputeDecision | None) -> SettledFact:
+def _settle_fact(spec: FactSpec, ranked: list[Candidate], dispute_decision: DisputeDecision | None) -> SettledFact:
     """The most trusted word is believed, unless a ruling names another and nothing newer has been read since.
 
     Contested is what any two disagree about: of three sources two may each be close to the third.
     """
     apart = any(not spec.close(one.value, other.value) for one, other in combinations(ranked, 2))
-    if ruling is None or not ruling.holds(c.taken_at for c in ranked):
+    if dispute_decision is None or not dispute_decision.holds(c.taken_at for c in ranked):
         return SettledFact(ranked[0], tuple(ranked[1:]) if apart else ())
-    agreeing = [c for c in ranked if spec.close(c.value, ruling.value)]
+    agreeing = [c for c in ranked if spec.close(c.value, dispute_decision.value)]
     if not apart and agreeing:
         return SettledFact(ranked[0])
-    chosen = next((c for c in agreeing if c.value == ruling.value), agreeing[0] if agreeing else None)
-    chosen = chosen or Candidate(ruling.value, ruling.by, ruling.at)
-    return SettledFact(chosen, (), ruling, tuple(c for c in ranked if not spec.close(c.value, chosen.value)))
+    chosen = next((c for c in agreeing if c.value == dispute_decision.value), agreeing[0] if agreeing else None)
+    chosen = chosen or Candidate(dispute_decision.value, dispute_decision.by, dispute_decision.at)
+    return SettledFact(chosen, (), dispute_decision, tuple(c for c in ranked if not spec.close(c.value, chosen.value)))
 
 
 def spans(

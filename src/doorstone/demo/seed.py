@@ -196,8 +196,8 @@ def _followed_up(on: object, device: str, slower: bool) -> None:
     kit = kits.list_kits(context, device)[0].id
     report = {"place": "system", "section": "setup/compat", "name": "accept", "state": "right"}
     for day, state in (("2026-09-10", "right"), ("2027-01-12", "missing" if slower else "right")):
-        said = {"kit": kit, "ok": state == "right", "settings": [{**report, "state": state}]}
-        followups.add_verification(on(day), PETRA, kit, device, said)
+        report_of = {"kit": kit, "ok": state == "right", "settings": [{**report, "state": state}]}
+        followups.add_verification(on(day), PETRA, kit, device, report_of)
 
 
 def _attempt(device: str, kit: str, day: str, outcome: str, refused_by: tuple[str, ...]) -> NewAttempt:

@@ -145,12 +145,12 @@ def _text(line: bytes) -> str | CellError:
     try:
         text = line.decode()
     except UnicodeDecodeError:
-        told = line.decode(errors="surrogateescape")
-        bad = re.search("[\ud800-\udfff]", told)
+        decoded = line.decode(errors="surrogateescape")
+        bad = re.search("[\ud800-\udfff]", decoded)
         where = f"column {bad.start() + 1}" if bad else "line"
-        if len(told) <= MOST_LINE:
+        if len(decoded) <= MOST_LINE:
             return CellError(where, "A character here is not UTF-8", "Save the file as UTF-8")
-        text = told
+        text = decoded
     return too_long() if len(text) > MOST_LINE and len(text.rstrip("\r\n")) >= MOST_LINE else text
 
 

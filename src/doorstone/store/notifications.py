@@ -98,11 +98,11 @@ def deliveries(db: sqlite3.Connection, webhook: int | None, limit: int = 100) ->
     return [DeliveryRow(**dict(row)) for row in rows]
 
 
-def told(db: sqlite3.Connection, person: str) -> set[str]:
+def notified(db: sqlite3.Connection, person: str) -> set[str]:
     return {row["due"] for row in db.execute("SELECT due FROM due_notifications WHERE person = ?", (person,))}
 
 
-def keep_told(db: sqlite3.Connection, person: str, due: str, day: str) -> None:
+def keep_notified(db: sqlite3.Connection, person: str, due: str, day: str) -> None:
     db.execute(
         "INSERT OR IGNORE INTO due_notifications (person, due, notified_on) VALUES (?, ?, ?)", (person, due, day)
     )

@@ -13,7 +13,7 @@ MOST_SIGN_INS = 10_000
 
 @dataclass(frozen=True, slots=True)
 class PersonRow:
-    """`sites` maps site -> the greater role that the person has there. `told_of` are kinds of news by mail."""
+    """`sites` maps site -> the greater role that the person has there. `news` are the kinds that they get by mail."""
 
     name: str
     version: int
@@ -22,7 +22,7 @@ class PersonRow:
     sites: Mapping[str, str]
     origin: str
     email: str
-    told_of: tuple[str, ...]
+    news: tuple[str, ...]
     password_hash: str
     active: bool
     session_epoch: int
@@ -81,11 +81,11 @@ def every(db: sqlite3.Connection) -> list[PersonRow]:
 def change(db: sqlite3.Connection, row: PersonRow) -> bool:
     """Write a person's role, sites, names and wishes if nobody changed them since `row.version`."""
     cursor = db.execute(
-        "UPDATE people SET version = version + 1, display = ?, role = ?, sites = ?, email = ?, told_of = ?, active = ?,"
+        "UPDATE people SET version = version + 1, display = ?, role = ?, sites = ?, email = ?, news = ?, active = ?,"
         " session_epoch = ? WHERE name = ? AND version = ?",
         (
             row.display, row.role, json.dumps(dict(row.sites), sort_keys=True), row.email,
-            json.dumps(list(row.told_of)), int(row.active), row.session_epoch, row.name, row.version,
+            json.dumps(list(row.news)), int(row.active), row.session_epoch, row.name, row.version,
         ),
     )  # fmt: skip
     return cursor.rowcount == 1
@@ -146,7 +146,7 @@ def end_sessions(db: sqlite3.Connection, name: str) -> None:
 def _person(row: sqlite3.Row) -> PersonRow:
     return PersonRow(
         row["name"], row["version"], row["display"], row["role"], json.loads(row["sites"]), row["origin"],
-        row["email"], tuple(json.loads(row["told_of"])), row["password_hash"], bool(row["active"]),
+        row["email"], tuple(json.loads(row["news"])), row["password_hash"], bool(row["active"]),
         row["session_epoch"], bool(row["calendar_digest"]), row["second_factor"], row["second_factor_asked"],
     )  # fmt: skip
 

@@ -65,11 +65,11 @@ def list_names(db: sqlite3.Connection, platform: str, name: str) -> dict[str, st
 
 
 def keep_list_names(
-    db: sqlite3.Connection, platform: str, name: str, said: Mapping[str, str], by: str, at: str
+    db: sqlite3.Connection, platform: str, name: str, decided: Mapping[str, str], by: str, at: str
 ) -> None:
     db.executemany(
         "INSERT OR REPLACE INTO list_names (platform, list, raw, name, by, at) VALUES (?, ?, ?, ?, ?, ?)",
-        [(platform, name, raw, other, by, at) for raw, other in said.items()],
+        [(platform, name, raw, other, by, at) for raw, other in decided.items()],
     )
 
 

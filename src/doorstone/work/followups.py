@@ -91,9 +91,9 @@ def settle(
             until = rollback_until(db, snapshot(context), row.device)
             with rules():
                 check_ends_rollback(row.title, left, until, context.today(), confirmed=confirm)
-        said = {"state": state, "answer": answer, "reason": reason.strip(), "by": actor.name, "at": context.now()}
-        store.settle_step(db, row.id, said)
-        body = {"device": row.device, "step": row.name, **said}
+        settled = {"state": state, "answer": answer, "reason": reason.strip(), "by": actor.name, "at": context.now()}
+        store.settle_step(db, row.id, settled)
+        body = {"device": row.device, "step": row.name, **settled}
         record(context, db, actor, f"follow-up {state}", "followup", id_of("FU", row.id), body)
         return _need(db, name)
 

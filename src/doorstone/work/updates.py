@@ -53,20 +53,20 @@ def poll(context: Context, fetch: Fetch, at: datetime, every: timedelta, most: i
         devices = sorted({*running, *after_exception(db, now, approved)})
         held = poll_store.polls(db, devices)
     due = [device for device in devices if device not in held or held[device].next_at <= at.isoformat()]
-    said = {}
+    outcomes = {}
     for device in due[:most]:
         failures = held[device].failures if device in held else 0
         try:
             answer = fetch(device, context.today())
             recorded = _keep(context, device, answer)
             row = PollRow(device, (at + every).isoformat(), 0, "")
-            said[device] = f"{recorded} recorded"
+            outcomes[device] = f"{recorded} recorded"
         except (OSError, BadInputError, KeyError, TypeError, ValueError) as error:
             row = PollRow(device, (at + retry_after(failures)).isoformat(), failures + 1, str(error)[:300])
-            said[device] = f"failed: {error}"
+            outcomes[device] = f"failed: {error}"
         with context.database.write() as db:
             poll_store.keep_poll(db, row)
-    return said
+    return outcomes
 
 
 def _keep(context: Context, device: str, answer: Mapping[str, Any]) -> int:

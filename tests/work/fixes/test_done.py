@@ -20,7 +20,7 @@ from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.forecast import forecasts
 from doorstone.work.kits import kits
 from doorstone.work.kits.overrides import overrides_for
-from doorstone.work.snapshot.fix_results import fixes_of, latest_fixes, told_of
+from doorstone.work.snapshot.fix_results import fixes_of, latest_fixes, results_by_title
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
 from tests.asking import PETRA, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
@@ -40,7 +40,7 @@ def test_a_fix_done_is_believed_and_older_words_fall_away_verdicts_too(context: 
     off(context)
     assert assess_device(context, "d1", "9.1").state == "fixable"
     found = fixes_done.record_fix(context, PETRA, "d1", NewFixResult(SWITCH))
-    assert (found.id, found.word, found.told) == ("FX-0001", FixWord.WAITING, "")
+    assert (found.id, found.word, found.result) == ("FX-0001", FixWord.WAITING, "")
     assert assess_device(context, "d1", "9.1").state == "clear"
     assert disputes.list_disputes(context, "tarn", "9.1") == []
     assert not fixes.device_fixes(context, "d1", "9.1").plan.steps
@@ -61,7 +61,7 @@ def test_the_next_reading_proves_it_or_it_is_not_seen_and_never_disputed(
     assert state is not None
     assert state.finding is (Finding.MET if seen == "on" else Finding.UNMET)
     if word is FixWord.NOT_SEEN:
-        assert told_of(snapshot(then), "d1") == {
+        assert results_by_title(snapshot(then), "d1") == {
             SWITCH: "recorded as done on 2027-01-18 (FX-0001), not seen since: tpm.state is off (collector, 2027-01-19)"
         }
         assert [one.id for one in latest_fixes(snapshot(then))] == ["FX-0001"]
@@ -73,7 +73,7 @@ def test_a_fix_that_failed_changes_nothing_and_is_told_before_it_is_proposed_aga
         fixes_done.record_fix(context, PETRA, "d1", NewFixResult(SWITCH, "failed"))
     fixes_done.record_fix(context, PETRA, "d1", NewFixResult(SWITCH, "failed", note="The menu is locked."))
     assert assess_device(context, "d1", "9.1").state == "fixable"
-    assert told_of(snapshot(context), "d1") == {SWITCH: "tried on 2027-01-18 and failed: The menu is locked"}
+    assert results_by_title(snapshot(context), "d1") == {SWITCH: "tried on 2027-01-18 and failed: The menu is locked"}
 
 
 def test_what_cannot_be_recorded_is_refused_with_a_hint(context: Context) -> None:

@@ -86,7 +86,7 @@ export function ReadingsTab({ data }: { data: Detail }) {
           </summary>
           {reading.texts.map((text) => (
             <p key={text} className="mt-2">
-              Told in words: “{text}”
+              Failure message: “{text}”
             </p>
           ))}
           <dl className="mt-2 grid gap-x-4 text-sm sm:grid-cols-[14rem_1fr]">

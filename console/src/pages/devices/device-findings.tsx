@@ -103,10 +103,10 @@ function OneFinding({ finding, disputes }: { finding: Finding; disputes: Dispute
           ))}
         </ul>
       )}
-      {finding.rulings.map((ruling) => (
-        <p key={ruling.id} className="mt-2">
-          <strong className="text-open">Settled</strong> by {ruling.by} on {day(ruling.at)} ({ruling.id},{" "}
-          <code className="text-sm">{ruling.subject}</code>): {ruling.reason}
+      {finding.dispute_decisions.map((one) => (
+        <p key={one.id} className="mt-2">
+          <strong className="text-open">Settled</strong> by {one.by} on {day(one.at)} ({one.id},{" "}
+          <code className="text-sm">{one.subject}</code>): {one.reason}
         </p>
       ))}
       {disputes.map((dispute) => (

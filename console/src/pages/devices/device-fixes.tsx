@@ -35,7 +35,7 @@ export function FixesTab({ device, release }: DeviceProps) {
                       {step.meets.length > 0 ? `Then met: ${step.meets.join(", ")}.` : "Opens the way for the next."}
                     </span>
                     {step.stop && <strong className="block text-floor">Stop: {step.stop}.</strong>}
-                    {step.told && <span className="block text-floor">It was {step.told}.</span>}
+                    {step.recorded && <span className="block text-floor">It was {step.recorded}.</span>}
                     <RecordFix device={device} title={step.fix.title} />
                   </li>
                 ))}

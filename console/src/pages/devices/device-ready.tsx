@@ -19,7 +19,7 @@ const IN_PLACE = {
   "in-place": "in place already, by its facts",
   "not-in-place": "not in place, by its facts",
   unread: "unread whether it is in place",
-  "not-told": "",
+  "not-stated": "",
 } as const;
 
 /** The organisation's own settings for after the upgrade, to be put into the kit or not. */

@@ -32,7 +32,7 @@ interface Done {
   exceptions: string;
 }
 
-const said = (value: string | boolean | undefined) =>
+const inWords = (value: string | boolean | undefined) =>
   typeof value === "boolean" ? (value ? "yes" : "no") : value || "none";
 
 /** Asks for the change, or rehearses it; each device with what happens to it. */
@@ -55,7 +55,7 @@ async function send(form: typeof EMPTY, dry: boolean): Promise<{ items: Done[]; 
     const items = (data?.items ?? []).map((one) => ({
       device: one.device,
       words: Object.entries(one.was)
-        .map(([key, was]) => `${key} was ${said(was)}, is ${said(one.now[key])}`)
+        .map(([key, was]) => `${key} was ${inWords(was)}, is ${inWords(one.now[key])}`)
         .join("; "),
       exceptions: one.stale.length ? `look again at ${one.stale.join(", ")}` : "",
     }));

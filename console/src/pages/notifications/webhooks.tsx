@@ -1,4 +1,4 @@
-// Addresses of other programs that are told what happens, and what came of it.
+// Addresses of other programs that get a message when something happens, and what came of each.
 import { type FormEvent, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
@@ -9,7 +9,9 @@ export function WebhooksPage() {
   const [open] = useParam("open");
   return (
     <>
-      <Heading title="Webhooks">Other programs that are told what happens: CloudEvents over HTTP, signed.</Heading>
+      <Heading title="Webhooks">
+        Other programs get a message when something happens: CloudEvents over HTTP, signed.
+      </Heading>
       {allows(me, "add_webhook") ? (
         <div className="grid gap-4">
           <Add />
@@ -80,7 +82,7 @@ function List() {
       <Shown of={found} what="the webhooks">
         {(data) =>
           data.items.length === 0 ? (
-            <Empty>No address is told anything.</Empty>
+            <Empty>No address gets messages yet.</Empty>
           ) : (
             <ul>
               {data.items.map((one) => (

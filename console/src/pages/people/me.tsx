@@ -22,7 +22,7 @@ export function MePage() {
       <Shown of={found} what="what you have chosen">
         {(me) => (
           <div className="grid items-start gap-4 lg:grid-cols-2">
-            <Told key={me.version} email={me.email} told={me.told_of} version={me.version} />
+            <NewsByMail key={me.version} email={me.email} news={me.news} version={me.version} />
             <div className="grid content-start gap-4">
               <DeputiesSlab />
               <CalendarSlab has={me.has_calendar} />
@@ -36,13 +36,13 @@ export function MePage() {
   );
 }
 
-function Told({ email: held, told: had, version }: { email: string; told: News[]; version: number }) {
+function NewsByMail({ email: held, news: had, version }: { email: string; news: News[]; version: number }) {
   const [email, setEmail] = useState(held);
-  const [told, setTold] = useState<News[]>(had);
+  const [news, setNews] = useState<News[]>(had);
   const send = useSend(() =>
     client.PATCH("/api/v1/me", {
       params: { header: { "If-Match": `"v${version}"` } },
-      body: { email, told_of: told },
+      body: { email, news },
     }),
   );
   const submit = (event: FormEvent) => {
@@ -50,9 +50,9 @@ function Told({ email: held, told: had, version }: { email: string; told: News[]
     send.mutate();
   };
   return (
-    <Slab title="Told by mail">
+    <Slab title="News by mail">
       <form onSubmit={submit} className="grid gap-3">
-        <Labelled label="Mail address" hint="Without one you are told nothing by mail.">
+        <Labelled label="Mail address" hint="Without an address no mail is sent.">
           <input className="field" type="email" value={email} onChange={(event) => setEmail(event.target.value)} />
         </Labelled>
         <fieldset className="grid gap-1">
@@ -61,8 +61,8 @@ function Told({ email: held, told: had, version }: { email: string; told: News[]
             <Tick
               key={name}
               label={words}
-              checked={told.includes(name)}
-              set={(on) => setTold((old) => (on ? [...old, name] : old.filter((known) => known !== name)))}
+              checked={news.includes(name)}
+              set={(on) => setNews((old) => (on ? [...old, name] : old.filter((known) => known !== name)))}
             />
           ))}
         </fieldset>

@@ -72,7 +72,7 @@ function Change({ person }: { person: Person }) {
   const change = useSend((body: { role?: Role; sites?: Record<string, Role>; active?: boolean }) =>
     client.PATCH("/api/v1/people/{person}", {
       params: { path: { person: person.name }, header: { "If-Match": `"v${person.version}"` } },
-      body: { display: null, role: null, sites: null, email: null, told_of: null, active: null, ...body },
+      body: { display: null, role: null, sites: null, email: null, news: null, active: null, ...body },
     }),
   );
   return (

@@ -9,7 +9,7 @@ import { Shows } from "./impact";
 const MATCHES = {
   same: "the same",
   "by-rule": "the same by the rules",
-  remembered: "as said before",
+  remembered: "as decided before",
   near: "only near",
   new: "new",
 } as const;
@@ -30,7 +30,7 @@ export function VendorList() {
   const [file, setFile] = useState<File | null>(null);
   const [column, setColumn] = useState("");
   const [words, setWords] = useState("");
-  const [said, setSaid] = useState<Record<string, string>>({});
+  const [decided, setDecided] = useState<Record<string, string>>({});
   const asked = async (seen: number | null) => {
     if (!file) throw new Error("no file");
     const taken = words.split(",").map((word) => word.trim());
@@ -40,8 +40,8 @@ export function VendorList() {
       form: formOf(file.name),
       column,
       rules: { case: true, spaces: true, marks: true, prefixes: affixes, suffixes: affixes },
-      same: Object.fromEntries(Object.entries(said).filter(([raw, one]) => one && raw !== one)),
-      other: Object.entries(said)
+      same: Object.fromEntries(Object.entries(decided).filter(([raw, one]) => one && raw !== one)),
+      other: Object.entries(decided)
         .filter(([raw, one]) => raw === one)
         .map(([raw]) => raw),
       seen,
@@ -81,7 +81,7 @@ export function VendorList() {
           accept=".csv,.tsv,.tab,.txt"
           set={(chosen) => {
             forget();
-            setSaid({});
+            setDecided({});
             setFile(chosen);
           }}
         />
@@ -144,8 +144,8 @@ export function VendorList() {
                         <select
                           className="field"
                           aria-label={`What ${one.raw} is`}
-                          value={said[one.raw] ?? ""}
-                          onChange={(event) => setSaid({ ...said, [one.raw]: event.target.value })}
+                          value={decided[one.raw] ?? ""}
+                          onChange={(event) => setDecided({ ...decided, [one.raw]: event.target.value })}
                         >
                           <option value="">choose</option>
                           {one.near.map((near) => (

@@ -1,22 +1,22 @@
 // Failures that assessors report in words: the requirement of each, and those that match none yet.
 import { useState } from "react";
-import { api, client, type Told, useSend } from "../../api/api";
+import { api, client, type FailureMessage, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { Button, Choice, count, Go, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
 
-export function ToldTexts() {
+export function FailureMessages() {
   const { platform } = useHere();
   const query = { platform: platform.id };
   const found = api.useQuery("get", "/api/v1/failure-messages", { params: { query } });
   return (
     <div className="mt-4">
-      <Shown of={found} what="what is told in words">
+      <Shown of={found} what="failure messages">
         {(data) =>
           data.items.length === 0 ? null : (
-            <Slab title="Failures told in words">
+            <Slab title="Failure messages">
               <ul className="space-y-4">
-                {data.items.map((told) => (
-                  <OneText key={told.text} told={told} />
+                {data.items.map((message) => (
+                  <OneText key={message.text} message={message} />
                 ))}
               </ul>
             </Slab>
@@ -27,28 +27,29 @@ export function ToldTexts() {
   );
 }
 
-function OneText({ told }: { told: Told }) {
+function OneText({ message }: { message: FailureMessage }) {
   const { me } = useHere();
   return (
     <li className="border-t border-edge pt-3 first:border-0 first:pt-0">
       <p>
-        “{told.text}” <span className="text-ink-2">from {told.sources.join(", ")} on</span>{" "}
-        {count(told.devices, "device")}, such as <Go to={`/devices/${told.example}?tab=readings`}>{told.example}</Go>
+        “{message.text}” <span className="text-ink-2">from {message.sources.join(", ")} on</span>{" "}
+        {count(message.devices, "device")}, such as{" "}
+        <Go to={`/devices/${message.example}?tab=readings`}>{message.example}</Go>
       </p>
-      {told.requirement ? (
+      {message.requirement ? (
         <p className="text-ink-2">
-          Speaks of <strong>{told.requirement}</strong>
-          {told.foreseen ? ", as the sheet foresees." : "."}
+          Speaks of <strong>{message.requirement}</strong>
+          {message.foreseen ? ", as the sheet foresees." : "."}
         </p>
       ) : (
         <p className="font-semibold text-open">It matches no requirement yet.</p>
       )}
-      {!told.requirement && allows(me, "match_failure_message") && <Place told={told} />}
+      {!message.requirement && allows(me, "match_failure_message") && <Place message={message} />}
     </li>
   );
 }
 
-function Place({ told }: { told: Told }) {
+function Place({ message }: { message: FailureMessage }) {
   const { platform, release } = useHere();
   const table = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
   const [requirement, setRequirement] = useState("");
@@ -56,11 +57,11 @@ function Place({ told }: { told: Told }) {
   const [title, setTitle] = useState("");
   const match = useSend(async () => {
     await client.POST("/api/v1/failure-messages/match", {
-      body: { platform: platform.id, text: told.text, requirement },
+      body: { platform: platform.id, text: message.text, requirement },
     });
   });
   const make = useSend(async () => {
-    const body = { platform: platform.id, text: told.text, id, title, since: release };
+    const body = { platform: platform.id, text: message.text, id, title, since: release };
     await client.POST("/api/v1/failure-messages/requirement", { body });
   });
   const known = (table.data?.items ?? []).map((row) => [row.requirement, row.title] as const);

@@ -5,7 +5,7 @@ import { allows, useHere } from "../../frame/here";
 import { MarkBar } from "../../ui/bars";
 import { Mark } from "../../ui/mark";
 import { Button, count, day, Go, Heading, Labelled, Shown, Trouble, useParam } from "../../ui/parts";
-import { ToldTexts } from "../readings/failure-messages";
+import { FailureMessages } from "../readings/failure-messages";
 
 const EVIDENCE = ["vendor-statement", "trial", "attempt", "report"] as const;
 const SORTS = ["installer-check", "floor", "unsorted"] as const;
@@ -27,7 +27,7 @@ export function SortingPage() {
           </ul>
         )}
       </Shown>
-      <ToldTexts />
+      <FailureMessages />
     </>
   );
 }

@@ -60,7 +60,7 @@ def print_one(e: ExceptionResponse, steps: list[ConsequenceResponse], story: lis
         console.print(f"The notice: “{escape(e.notice_text)}”")
     for approval in e.approvals:
         place = f", in place of {approval.in_place_of}," if approval.in_place_of else ""
-        console.print(f"Approved by {approval.person}{place} on {approval.at.date()}" + _said(approval.note))
+        console.print(f"Approved by {approval.person}{place} on {approval.at.date()}" + _note(approval.note))
     if e.self_approved:
         console.print("[bold red]Approved by the person who asked for it.[/]")
     for c in e.conditions:
@@ -81,5 +81,5 @@ def print_one(e: ExceptionResponse, steps: list[ConsequenceResponse], story: lis
             console.print(f"  {line.at:%Y-%m-%d %H:%M}  {escape(line.words)}")
 
 
-def _said(note: str) -> str:
+def _note(note: str) -> str:
     return f": “{escape(note)}”" if note else ""

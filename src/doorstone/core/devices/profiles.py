@@ -24,7 +24,7 @@ def profile_content(platform: str, names: frozenset[str], view: View, own: str =
     }
     content: dict[str, Any] = {"platform": platform, "facts": facts}
     content["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
-    content["ruled"] = {name: bool(ruling.value) for name, ruling in sorted(view.ruled.items())}
+    content["ruled"] = {name: bool(dispute_decision.value) for name, dispute_decision in sorted(view.decided.items())}
     return {**content, "own": own}
 
 
@@ -43,7 +43,7 @@ def view_of(content: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: da
         if name in specs
     }
     verdicts = tuple(Verdict(requirement, passed, "", _NO_TIME) for requirement, passed in content["verdicts"])
-    ruled = {
+    decided = {
         name: DisputeDecision("", name, passed, _NO_TIME, "", "", _NO_TIME) for name, passed in content["ruled"].items()
     }
-    return View(as_of, facts, {}, verdicts, ruled)
+    return View(as_of, facts, {}, verdicts, decided)

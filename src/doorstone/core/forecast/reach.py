@@ -116,7 +116,7 @@ def given_view(platform: Platform, view: View, given: Given) -> View:
     over = {r.id for r in platform.requirements if names & r.condition.facts()}
     after = view.with_values(dict(given))
     kept = tuple(verdict for verdict in view.verdicts if verdict.requirement not in over)
-    return replace(after, verdicts=kept, ruled={n: r for n, r in view.ruled.items() if n not in over})
+    return replace(after, verdicts=kept, decided={n: r for n, r in view.decided.items() if n not in over})
 
 
 def ways_to(

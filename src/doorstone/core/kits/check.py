@@ -58,17 +58,17 @@ def _sums(files: Mapping[str, bytes], digests: Mapping[str, str], others: set[st
     if SUMS not in files:
         yield f"{SUMS} is missing: apply would refuse the kit"
         return
-    said = {}
+    listed = {}
     for line in files[SUMS].decode(errors="replace").splitlines():
         digest, _, path = line.partition("  ")
-        said[path] = digest
+        listed[path] = digest
     whole = {path: hashlib.sha256(files[path]).hexdigest() for path in others if path in files}
     for path, digest in sorted({**digests, **whole}.items()):
-        if path not in said:
+        if path not in listed:
             yield f"{SUMS} does not name {path}"
-        elif said[path] != digest:
+        elif listed[path] != digest:
             yield f"{SUMS} has another digest for {path}"
-    for path in sorted(set(said) - set(digests) - {MANIFEST, SIGNATURE}):
+    for path in sorted(set(listed) - set(digests) - {MANIFEST, SIGNATURE}):
         yield f"{SUMS} names {path}, which does not belong to it"
 
 

@@ -56,10 +56,10 @@ def _no_words(was: Any, now: Any) -> Iterator[str]:
     yield from ()
 
 
-def _others(was: Any, now: Any, told: frozenset[str] = frozenset()) -> Iterator[str]:
+def _others(was: Any, now: Any, besides: frozenset[str] = frozenset()) -> Iterator[str]:
     """What differs in any attribute of which nothing has been said: in plain words, the old value too."""
     for field in fields(now):
-        if field.name in told or field.name.startswith("_"):
+        if field.name in besides or field.name.startswith("_"):
             continue
         one, other = getattr(was, field.name), getattr(now, field.name)
         if one != other:
@@ -119,8 +119,8 @@ def _releases(old: Platform, new: Platform) -> Iterator[Change]:
             yield Change("release", name, "set-up's notice has another text")
         if one.rollback_days != other.rollback_days:
             yield Change("release", name, f"{other.rollback_days} days of rollback, was {one.rollback_days}")
-        said = frozenset({"id", "published", "servicing_ends", "upgrade_from", "notice", "rollback_days"})
-        yield from (Change("release", name, words) for words in _others(one, other, said))
+        named = frozenset({"id", "published", "servicing_ends", "upgrade_from", "notice", "rollback_days"})
+        yield from (Change("release", name, words) for words in _others(one, other, named))
     order = [[r.id for r in platform.releases if r.id in before and r.id in after] for platform in (old, new)]
     if order[0] != order[1]:
         yield Change("release", new.id, f"the order is {', '.join(order[1])}, was {', '.join(order[0])}")
@@ -142,8 +142,8 @@ def _requirements(old: Platform, new: Platform) -> Iterator[Change]:
         for aspect in (_condition_words, _sort_words, _effect_words):
             yield from _by_release("requirement", name, both, was, now, aspect, old, new)
         yield from _fixes(name, next(iter(was.values())), next(iter(now.values())))
-        others = [said for release in both for said in _others(was[release], now[release], _SAID_BY_RELEASE)]
-        yield from (Change("requirement", name, said) for said in dict.fromkeys(others))
+        others = [named for release in both for named in _others(was[release], now[release], _SAID_BY_RELEASE)]
+        yield from (Change("requirement", name, named) for named in dict.fromkeys(others))
 
 
 _SAID_BY_RELEASE = frozenset({"id", "since", "until", "condition", "sorts", "effects", "fixes"})
@@ -220,8 +220,8 @@ def _fixes(name: str, was: Requirement, now: Requirement) -> Iterator[Change]:
             yield Change("fix", name, f"{title}: {words}")
         if in_full(one.when) != in_full(other.when):
             yield Change("fix", name, f"{title}: applies when {in_full(other.when)}, was {in_full(one.when)}")
-        said = frozenset({"title", "cost", "minutes", "when"})
-        yield from (Change("fix", name, f"{title}: {words}") for words in _others(one, other, said))
+        named = frozenset({"title", "cost", "minutes", "when"})
+        yield from (Change("fix", name, f"{title}: {words}") for words in _others(one, other, named))
 
 
 def _overrides(old: Platform, new: Platform) -> Iterator[Change]:
@@ -252,8 +252,8 @@ def _override_words(was: Override, now: Override) -> Iterator[str]:
         yield f"{now.origin.name.lower()} origin, weight {now.weight}, was {before}"
     if was.conflicts != now.conflicts:
         yield f"conflicts with {', '.join(sorted(now.conflicts)) or 'nothing'}"
-    said = {"id", "until", "since", "covers", "routes", "needs", "settings", "files", "origin", "weight", "conflicts"}
-    yield from _others(was, now, frozenset(said))
+    named = {"id", "until", "since", "covers", "routes", "needs", "settings", "files", "origin", "weight", "conflicts"}
+    yield from _others(was, now, frozenset(named))
 
 
 def _settings(was: Iterable[Setting], now: Iterable[Setting]) -> Iterator[str]:
@@ -303,8 +303,8 @@ def _gate_words(was: Any, now: Any) -> Iterator[str]:
     if was.critical_severity != now.critical_severity:
         before = was.critical_severity or was.severity
         yield f"{now.critical_severity or now.severity}s before critical devices, was {before}"
-    said = {"id", "condition", "severity", "routes", "critical", "critical_severity"}
-    yield from _others(was, now, frozenset(said))
+    named = {"id", "condition", "severity", "routes", "critical", "critical_severity"}
+    yield from _others(was, now, frozenset(named))
 
 
 def _followup_words(was: Any, now: Any) -> Iterator[str]:
@@ -325,8 +325,8 @@ def _plain(
         elif other is None:
             yield Change(kind, name, f"gone: {_named(one)}")
         else:
-            said = list(words(one, other)) or ([] if words is not _no_words else list(_others(one, other)))
-            yield from (Change(kind, name, one_of) for one_of in said)
+            named = list(words(one, other)) or ([] if words is not _no_words else list(_others(one, other)))
+            yield from (Change(kind, name, one_of) for one_of in named)
 
 
 def _named(thing: Any) -> str:

@@ -96,7 +96,7 @@ class RequirementFinding:
     rivals: tuple[Rival, ...] = ()
     against: tuple[Verdict, ...] = ()
     decides: bool = True
-    rulings: tuple[DisputeDecision, ...] = ()
+    dispute_decisions: tuple[DisputeDecision, ...] = ()
     words: tuple[SortWord, ...] = ()
 
     @property
@@ -247,7 +247,7 @@ def finding_of(
     """One requirement on the device that `view` shows."""
     condition = requirement.condition
     finding, rivals = _outcome(requirement, view)
-    ruling = view.ruled.get(requirement.id)
+    dispute_decision = view.decided.get(requirement.id)
     against = tuple(
         v
         for v in view.verdicts
@@ -256,12 +256,14 @@ def finding_of(
         and v.passed != (finding is Finding.MET)
     )
     if against:
-        finding = (Finding.MET if ruling.value else Finding.UNMET) if ruling else Finding.DISPUTED
+        finding = (Finding.MET if dispute_decision.value else Finding.UNMET) if dispute_decision else Finding.DISPUTED
     leaves = tuple(leaf.explain(view) for leaf in condition.leaves())
-    settled = [view.facts[name].ruling for name in sorted(condition.facts()) if name in view.facts]
-    rulings = tuple(found for found in [ruling if against else None, *settled] if found is not None)
+    settled = [view.facts[name].dispute_decision for name in sorted(condition.facts()) if name in view.facts]
+    dispute_decisions = tuple(found for found in [dispute_decision if against else None, *settled] if found is not None)
     if finding is Finding.MET:
-        return RequirementFinding(requirement, finding, None, "", leaves, against=against, rulings=rulings)
+        return RequirementFinding(
+            requirement, finding, None, "", leaves, against=against, dispute_decisions=dispute_decisions
+        )
     words = sort_words(platform, requirement, release, decisions, device, view.text("machine.model"))
     sort, sorted_by = _counting(words)
     fixes: tuple[Fix, ...] = ()
@@ -270,7 +272,16 @@ def finding_of(
         unmet = [other for other in others if _is_unmet(other, view)]
         fixes = fixes_for(requirement, unmet, view.values(), view.as_of)
     return RequirementFinding(
-        requirement, finding, sort, sorted_by, leaves, fixes, rivals, against, rulings=rulings, words=words
+        requirement,
+        finding,
+        sort,
+        sorted_by,
+        leaves,
+        fixes,
+        rivals,
+        against,
+        dispute_decisions=dispute_decisions,
+        words=words,
     )
 
 
@@ -311,7 +322,7 @@ def fixed_view(view: View, findings: Iterable[RequirementFinding]) -> View:
 
 def since_fixes(platform: Platform, view: View) -> View:
     """The view without verdicts, and words on them, that are older than a fix of something that they judge."""
-    if not view.fixed or not (view.verdicts or view.ruled):
+    if not view.fixed or not (view.verdicts or view.decided):
         return view
     done: dict[str, datetime] = {}
     for requirement in platform.requirements:
@@ -321,7 +332,7 @@ def since_fixes(platform: Platform, view: View) -> View:
     return replace(
         view,
         verdicts=tuple(v for v in view.verdicts if v.requirement not in done or v.taken_at > done[v.requirement]),
-        ruled={name: r for name, r in view.ruled.items() if name not in done or r.at > done[name]},
+        decided={name: r for name, r in view.decided.items() if name not in done or r.at > done[name]},
     )
 
 

@@ -68,15 +68,15 @@ class ProfileTable:
         return found
 
     def _row(self, content: Mapping[str, Any]) -> Row:
-        said: dict[str, Any] = dict(content["facts"])
+        values_of: dict[str, Any] = dict(content["facts"])
         for requirement, passed in content["verdicts"]:
-            said.setdefault(f"verdict:{requirement}", []).append(passed)
+            values_of.setdefault(f"verdict:{requirement}", []).append(passed)
         for requirement, passed in content["ruled"].items():
-            said.setdefault(f"verdict:{requirement}", []).append(("ruled", passed))
-        said["own"] = content["own"] or None
+            values_of.setdefault(f"verdict:{requirement}", []).append(("ruled", passed))
+        values_of["own"] = content["own"] or None
         row = []
         for name, codes in zip(self.columns, self._codes, strict=True):
-            values = said.get(name)
+            values = values_of.get(name)
             if values is not None and name in self._tested:
                 text = self._classifier.outcome(name, values)
             else:

@@ -51,7 +51,7 @@ from doorstone.work.kits import overrides as kit_overrides
 from doorstone.work.readings import failure_messages
 from doorstone.work.snapshot import snapshot as snapshots
 from doorstone.work.snapshot.failure_messages import list_messages
-from doorstone.work.snapshot.fix_results import told_of
+from doorstone.work.snapshot.fix_results import results_by_title
 from doorstone.work.snapshot.snapshot import snapshot
 
 operations = Operations("devices")
@@ -148,9 +148,9 @@ def _to_change(call: Call[None, DevicesChangeRequest]) -> list[str]:
 def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
     found = snapshots.assess_device(call.context, call.path["device"], call.query.release)
     shape = AssessmentResponse.model_validate(found)
-    if told := told_of(snapshot(call.context), call.path["device"]):
+    if recorded := results_by_title(snapshot(call.context), call.path["device"]):
         for fix in (fix for finding in shape.findings for fix in finding.fixes):
-            fix.told = told.get(fix.title, "")
+            fix.recorded = recorded.get(fix.title, "")
     return shape
 
 
@@ -309,9 +309,7 @@ def settle_dispute(call: Call[None, SettlementRequest]) -> SettlementResponse:
     return SettlementResponse.model_validate(found)
 
 
-@operations(
-    "GET", "/failure-messages", "Failures told in words", roles=EVERYONE, query=TextQuery, answer=FailureMessageList
-)
+@operations("GET", "/failure-messages", "Failure messages", roles=EVERYONE, query=TextQuery, answer=FailureMessageList)
 def list_failure_messages(call: Call[TextQuery, None]) -> FailureMessageList:
     found = list_messages(call.context, call.query.platform, waiting=call.query.waiting)
     return FailureMessageList(items=[FailureMessageResponse.model_validate(one) for one in found])

@@ -33,7 +33,7 @@ from doorstone.work import fleet
 from doorstone.work.devices import selections
 from doorstone.work.fixes import done as fixes_done
 from doorstone.work.fixes import plans as fixes
-from doorstone.work.snapshot.fix_results import FixDone, fixes_of, told_of
+from doorstone.work.snapshot.fix_results import FixDone, fixes_of, results_by_title
 from doorstone.work.snapshot.snapshot import snapshot
 
 operations = Operations("fleet")
@@ -134,11 +134,11 @@ def device_fixes(call: Call[ReleaseQuery, None]) -> DeviceFixesResponse:
     device = call.path["device"]
     found = fixes.device_fixes(call.context, device, call.query.release)
     now = snapshot(call.context)
-    told = told_of(now, device)
+    recorded = results_by_title(now, device)
     view = now.view(device)
     steps = [
         FixStepResponse.model_validate(step).model_copy(
-            update={"told": told.get(step.fix.title, ""), "stop": stop_before(step.fix, view)}
+            update={"recorded": recorded.get(step.fix.title, ""), "stop": stop_before(step.fix, view)}
         )
         for step in found.plan.steps
     ]

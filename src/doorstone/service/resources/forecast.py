@@ -31,7 +31,7 @@ from doorstone.service.operations import EVERYONE, Answer, Call, Operations, pag
 from doorstone.service.resources.devices import ReleaseQuery
 from doorstone.work.context.errors import BadInputError
 from doorstone.work.forecast import budgets, forecasts, paper, scenarios
-from doorstone.work.snapshot.fix_results import told_of
+from doorstone.work.snapshot.fix_results import results_by_title
 from doorstone.work.snapshot.snapshot import snapshot
 
 operations = Operations("forecast")
@@ -80,11 +80,11 @@ def fleet_forecast(call: Call[FleetQuery, None]) -> FleetForecastResponse:
 def device_forecast(call: Call[ReleaseQuery, None]) -> DeviceForecastResponse:
     found = forecasts.device_forecast(call.context, call.path["device"], call.query.release)
     shape = DeviceForecastResponse.model_validate(found)
-    told = told_of(snapshot(call.context), call.path["device"])
+    recorded = results_by_title(snapshot(call.context), call.path["device"])
     for line, shown in ((found.forecast.technical, shape.forecast.technical),
                         (found.forecast.approved, shape.forecast.approved)):  # fmt: skip
         for move, one in zip(line.moves, shown.moves, strict=True):
-            one.warnings += [f"{fix.title}: {told[fix.title]}" for fix in move.steps if fix.title in told]
+            one.warnings += [f"{fix.title}: {recorded[fix.title]}" for fix in move.steps if fix.title in recorded]
     return shape
 
 

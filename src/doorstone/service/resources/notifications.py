@@ -74,7 +74,7 @@ def _webhook(webhook: Webhook) -> WebhookResponse:
     return WebhookResponse.model_validate({**row, "id": webhook.id, "secret": webhook.secret})
 
 
-@operations("GET", "/webhooks", "List the addresses that are told", roles=ADMINISTRATORS, answer=WebhookList)
+@operations("GET", "/webhooks", "List the addresses that get messages", roles=ADMINISTRATORS, answer=WebhookList)
 def list_webhooks(call: Call[None, None]) -> WebhookList:
     return WebhookList(items=[_webhook(webhook) for webhook in webhooks.list_webhooks(call.context)])
 

@@ -154,8 +154,8 @@ def get_me(call: Call[None, None]) -> Answer:
 )  # fmt: skip
 def change_me(call: Call[None, OwnChangeRequest]) -> Answer:
     assert call.version is not None
-    told = tuple(call.body.told_of) if call.body.told_of is not None else None
-    change = PersonChange(email=call.body.email, told_of=told)
+    news = tuple(call.body.news) if call.body.news is not None else None
+    change = PersonChange(email=call.body.email, news=news)
     return _me(people.change_person(call.context, call.actor, call.actor.name, call.version, change))
 
 
@@ -229,7 +229,7 @@ def list_people(call: Call[PeopleQuery, None]) -> PersonList:
     found = people.list_people(call.context, gone=call.query.gone)
     shapes = [_person(p, people.owned_exceptions(call.context, p.name)) for p in found]
     if call.actor.role != "administrator":
-        shapes = [shape.model_copy(update={"email": "", "told_of": []}) for shape in shapes]
+        shapes = [shape.model_copy(update={"email": "", "news": []}) for shape in shapes]
     return PersonList(items=shapes)
 
 
@@ -248,8 +248,8 @@ def add_person(call: Call[None, PersonRequest]) -> PersonResponse:
 def change_person(call: Call[None, PersonChangeRequest]) -> Answer:
     assert call.version is not None
     a = call.body
-    told = tuple(a.told_of) if a.told_of is not None else None
-    change = PersonChange(a.display, a.role, dict(a.sites) if a.sites is not None else None, a.email, told, a.active)
+    news = tuple(a.news) if a.news is not None else None
+    change = PersonChange(a.display, a.role, dict(a.sites) if a.sites is not None else None, a.email, news, a.active)
     name = call.path["person"]
     found = people.change_person(call.context, call.actor, name, call.version, change)
     return Answer(_person(found, people.owned_exceptions(call.context, name)), etag=f"v{found.version}")

@@ -79,7 +79,7 @@ def tell_people(
         held = {person.role, *person.sites.values()}
         if person.name in never or not (person.name in named or held & wanted):
             continue
-        if person.active and person.email and kind in person.told_of:
+        if person.active and person.email and kind in person.news:
             letter = {"to": person.email, "subject": f"Door Stone: {words}"[:180], "text": _letter(words, obj)}
             store.add_delivery(db, None, person.name, f"{kind} {obj}", kind, json.dumps(letter), context.now())
 

@@ -126,7 +126,7 @@ def _verdict_sides(now: Snapshot, finding: RequirementFinding, view: View) -> tu
         outcome.value,
         True,
     )
-    said = [
+    verdicts = [
         Side(
             f"its verdict: {'pass' if v.passed else 'fail'}",
             v.source,
@@ -137,7 +137,7 @@ def _verdict_sides(now: Snapshot, finding: RequirementFinding, view: View) -> tu
         )
         for v in finding.against
     ]
-    return (facts, *said)
+    return (facts, *verdicts)
 
 
 def _trust(now: Snapshot, source: str) -> int:
@@ -186,8 +186,8 @@ def _fact(now: Snapshot, view: View, subject: str, value: Any) -> tuple[Any, dat
     except FactError as error:
         raise BadInputError(error.message, error.hint) from error
     if not any(spec.close(word.value, wanted) for word in words):
-        said = " or ".join(spec.show(word.value) for word in words)
-        hint = f"Name {said}; a value of your own is a reading: import it with source operator"
+        values = " or ".join(spec.show(word.value) for word in words)
+        hint = f"Name {values}; a value of your own is a reading: import it with source operator"
         raise BadInputError(f"No source says that {subject} is {spec.show(wanted)}", hint)
     return dump(wanted), max(word.taken_at for word in words)
 
@@ -195,10 +195,10 @@ def _fact(now: Snapshot, view: View, subject: str, value: Any) -> tuple[Any, dat
 def _requirement(now: Snapshot, device: str, subject: str, value: Any) -> tuple[bool, datetime]:
     if value not in ("met", "unmet"):
         raise BadInputError(f"{value!r} is not what a requirement can be", "Name met or unmet")
-    said = [v for v in now.view(device).verdicts if v.requirement == subject]
-    if not said:
+    verdicts = [v for v in now.view(device).verdicts if v.requirement == subject]
+    if not verdicts:
         raise MissingError(f"No source has a verdict on {subject} of {device}", "See 'doorstone dispute list'")
-    return value == "met", max(v.taken_at for v in said)
+    return value == "met", max(v.taken_at for v in verdicts)
 
 
 def get_settlement(context: Context, name: str) -> Settlement:
@@ -215,8 +215,10 @@ def list_settlements(context: Context, device: str) -> list[Settlement]:
     now = snapshot(context)
     now.device(device)
     view = now.view(device)
-    standing: set[str] = {r.id for r in view.ruled.values()}
-    standing |= {fact.ruling.id for fact in view.facts.values() if isinstance(fact.ruling, DisputeDecision)}
+    standing: set[str] = {r.id for r in view.decided.values()}
+    standing |= {
+        fact.dispute_decision.id for fact in view.facts.values() if isinstance(fact.dispute_decision, DisputeDecision)
+    }
     with context.database.read() as db:
         rows = store.of_device(db, device)
     return [

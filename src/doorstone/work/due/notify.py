@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 
 from doorstone.formats.cloudevents import event_json
-from doorstone.store import notifications as telling_store
+from doorstone.store import notifications as notification_store
 from doorstone.store import people as people_store
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
@@ -19,12 +19,12 @@ def tell_due(context: Context) -> int:
     """
     _tell_webhooks(context)
     with context.database.read() as db:
-        wanting = [p for p in people_store.every(db) if p.active and p.email and "due" in p.told_of]
+        wanting = [p for p in people_store.every(db) if p.active and p.email and "due" in p.news]
     sent = 0
     for person in wanting:
         items = due_list(context, person.name)
         with context.database.write() as db:
-            known = telling_store.told(db, person.name)
+            known = notification_store.notified(db, person.name)
             new = [due for due in items if due.id not in known]
             if not new:
                 continue
@@ -32,9 +32,9 @@ def tell_due(context: Context) -> int:
             subject = "Door Stone: " + (new[0].words if len(new) == 1 else f"{len(new)} things are due")
             letter = {"to": person.email, "subject": subject[:180], "text": "\n".join(lines) + "\n"}
             event = f"due {context.today()}"
-            telling_store.add_delivery(db, None, person.name, event, "due", json.dumps(letter), context.now())
+            notification_store.add_delivery(db, None, person.name, event, "due", json.dumps(letter), context.now())
             for due in new:
-                telling_store.keep_told(db, person.name, due.id, context.today().isoformat())
+                notification_store.keep_notified(db, person.name, due.id, context.today().isoformat())
             sent += 1
     return sent
 
@@ -44,17 +44,17 @@ def _tell_webhooks(context: Context) -> None:
     with context.database.read() as db:
         wanting = [
             webhook
-            for webhook in telling_store.webhooks(db)
+            for webhook in notification_store.webhooks(db)
             if webhook.active and (not webhook.kinds or "due" in webhook.kinds)
         ]
     for webhook in wanting:
         items = due_list(context)
         who = id_of("HK", webhook.id)
         with context.database.write() as db:
-            known = telling_store.told(db, who)
+            known = notification_store.notified(db, who)
             for due in (due for due in items if due.id not in known):
                 data = {"on": due.on.isoformat(), "what": due.words}
                 event, kind = f"D-{due.id}".replace(" ", "-"), f"due.{due.kind}"
                 body = event_json(event, kind, due.object, context.now(), data)
-                telling_store.add_delivery(db, webhook.id, "", event, kind, body, context.now())
-                telling_store.keep_told(db, who, due.id, context.today().isoformat())
+                notification_store.add_delivery(db, webhook.id, "", event, kind, body, context.now())
+                notification_store.keep_notified(db, who, due.id, context.today().isoformat())

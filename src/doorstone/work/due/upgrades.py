@@ -65,7 +65,7 @@ def upgrade_items(
     for fix in latest_fixes(now):
         if fix.word in (FixWord.FAILED, FixWord.NOT_SEEN):
             on = date.fromisoformat(fix.row.done_at[:10])
-            yield fix_due(fix.id, _device(now, fix.row.device), fix.row.title, fix.told, on)
+            yield fix_due(fix.id, _device(now, fix.row.device), fix.row.title, fix.result, on)
     for drifted in followup_store.not_right(db):
         wrong = [f"{s['section']}/{s['name']}".lstrip("/") + f" {s['state']}" for s in drifted.settings
                  if s["state"] != "right"]  # fmt: skip

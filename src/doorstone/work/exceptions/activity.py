@@ -49,8 +49,8 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
         words = {"comment": "says of", "question": "asks back about", "answer": "answers about"}[kind]
         news = "question" if kind == "question" else "comment"
         people = {row.requester, row.owner, *(c.by for c in row.comments), *(a.person for a in row.approvals)}
-        said = f"{actor.name} {words} {name}: {text}"
-        tell_people(context, db, news, name, said, people=people, besides=(actor.name,))
+        message = f"{actor.name} {words} {name}: {text}"
+        tell_people(context, db, news, name, message, people=people, besides=(actor.name,))
     return get_exception(context, name)
 
 

@@ -286,7 +286,7 @@ def _kit_case(
         wanted.carry_over,
         wanted.devices,
         found[0].chosen,
-        tuple(_said(rows[number]) for number in sorted(rows)),
+        tuple(_kit_exception(rows[number]) for number in sorted(rows)),
         gates,
         now.today,
         found[0].patches,
@@ -297,7 +297,7 @@ def _kit_case(
     )
 
 
-def _said(row: ExceptionRow) -> KitException:
+def _kit_exception(row: ExceptionRow) -> KitException:
     expiry = date.fromisoformat(row.expires_on)
     conditions = "; ".join(condition.text for condition in row.conditions)
     return KitException(id_of("EX", row.id), row.requirements, expiry, conditions, row.acknowledged_by)
@@ -339,7 +339,7 @@ class SettingWords:
 
 @dataclass(frozen=True, slots=True)
 class SetAnswer:
-    """A settings set before one device. `in_place` is in-place, not-in-place, unread, or not-told by the sheet."""
+    """A settings set before one device. `in_place` is in-place, not-in-place, unread, or not-stated by the sheet."""
 
     id: str
     title: str
@@ -359,7 +359,7 @@ def device_sets(context: Context, device: str) -> tuple[SetAnswer, ...]:
             one.id,
             one.title,
             one.why,
-            words[one.in_place.outcome(view.values(), view.as_of)] if one.in_place else "not-told",
+            words[one.in_place.outcome(view.values(), view.as_of)] if one.in_place else "not-stated",
             tuple(SettingWords(s.place, s.path, s.name, setting_text(s)) for s in one.settings),
         )
         for one in platform.sets

@@ -108,9 +108,9 @@ def _read_manifest(path: Path, into: Path | None = None) -> Backup:
                 raise BadInputError(f"{path} is no backup", hint)
             held = tar.extractfile(first)
             assert held is not None
-            told = json.loads(held.read())
-            files = {str(name): str(digest) for name, digest in told["files"].items()}
-            backup = Backup(files, int(told["entries"]), str(told["head"]))
+            manifest = json.loads(held.read())
+            files = {str(name): str(digest) for name, digest in manifest["files"].items()}
+            backup = Backup(files, int(manifest["entries"]), str(manifest["head"]))
             if set(files) - {RECORDS, LEDGER_HEAD, *KEYS} or RECORDS not in files:
                 raise BadInputError(f"{path} holds other files than a backup does", hint)
             seen = set()

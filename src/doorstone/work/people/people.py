@@ -44,7 +44,7 @@ class Person:
     sites: Mapping[str, str] = field(default_factory=dict)
     origin: str = "password"
     email: str = ""
-    told_of: tuple[str, ...] = ()
+    news: tuple[str, ...] = ()
     active: bool = True
     has_calendar: bool = False
 
@@ -57,7 +57,7 @@ class PersonChange:
     role: str | None = None
     sites: Mapping[str, str] | None = None
     email: str | None = None
-    told_of: tuple[str, ...] | None = None
+    news: tuple[str, ...] | None = None
     active: bool | None = None
 
 
@@ -129,7 +129,7 @@ def change_person(context: Context, actor: Actor, name: str, version: int, chang
             _check_role(role)
     if change.email and not re.fullmatch(r"[^@\s<>]{1,64}@[^@\s<>]{1,190}", change.email):
         raise BadInputError(f"{change.email!r} is not a mail address", "Write it as name@example.org")
-    if unknown := [kind for kind in change.told_of or () if kind not in NEWS]:
+    if unknown := [kind for kind in change.news or () if kind not in NEWS]:
         raise BadInputError(f"{unknown[0]!r} is not news that can be had", f"Use some of {', '.join(NEWS)}")
     with context.database.write() as db:
         row = _need(db, name)
@@ -142,7 +142,7 @@ def change_person(context: Context, actor: Actor, name: str, version: int, chang
             role=change.role or row.role,
             sites=row.sites if change.sites is None else {s: r for s, r in change.sites.items() if s},
             email=row.email if change.email is None else change.email,
-            told_of=row.told_of if change.told_of is None else tuple(sorted(set(change.told_of))),
+            news=row.news if change.news is None else tuple(sorted(set(change.news))),
             active=row.active if change.active is None else change.active,
         )
         if row.active and not new.active:
@@ -152,7 +152,7 @@ def change_person(context: Context, actor: Actor, name: str, version: int, chang
         if row.active and row.role == "administrator" and not others and (not new.active or new.role != row.role):
             raise RefusedError(f"{name} is the last administrator", "Make somebody else one first")
         store.change(db, new)
-        before, after = _told(row), _told(new)
+        before, after = _as_recorded(row), _as_recorded(new)
         changed = {key: value for key, value in after.items() if value != before[key]}
         if "email" in changed:  # everybody reads the ledger
             changed["email"] = "changed" if new.email else "removed"
@@ -160,13 +160,13 @@ def change_person(context: Context, actor: Actor, name: str, version: int, chang
     return _person(replace(new, version=version + 1))
 
 
-def _told(row: PersonRow) -> dict[str, object]:
+def _as_recorded(row: PersonRow) -> dict[str, object]:
     return {
         "display": row.display,
         "role": row.role,
         "sites": dict(row.sites),
         "email": row.email,
-        "told_of": list(row.told_of),
+        "news": list(row.news),
         "active": row.active,
     }
 
@@ -218,7 +218,7 @@ def owned_exceptions(context: Context, name: str) -> list[str]:
 
 def _person(row: PersonRow) -> Person:
     return Person(
-        row.name, row.display, row.role, row.session_epoch, row.version, row.sites, row.origin, row.email, row.told_of,
+        row.name, row.display, row.role, row.session_epoch, row.version, row.sites, row.origin, row.email, row.news,
         row.active, row.has_calendar,
     )  # fmt: skip
 

@@ -200,9 +200,9 @@ def _moves(
 def _cases(context: Context, old: Platform, new: Platform) -> list[_Case]:
     """The devices, those together that give the same answers by both sheets."""
     now = snapshot(context)
-    told = [Classifier(sheet, now.today) for sheet in (old, new)]
+    classifiers = [Classifier(sheet, now.today) for sheet in (old, new)]
     with context.database.read() as db:
-        if told[0].basis == told[1].basis:
+        if classifiers[0].basis == classifiers[1].basis:
             views = now.profile_views(old)
             devices: dict[int, list[str]] = {}
             for row in device_store.of_profiles(db, views):
@@ -212,13 +212,14 @@ def _cases(context: Context, old: Platform, new: Platform) -> list[_Case]:
         cases: dict[tuple[str, str], _Case] = {}
         for device in device_store.ids(db, old.id):
             own = device if device in settler.by.own else ""
-            readings, rulings = settler.readings(device), settler.rulings(device)
+            readings, dispute_decisions = settler.readings(device), settler.dispute_decisions(device)
             seen = [
-                since_fixes(sheet, settle(readings, settler.by.sources, specs, settler.by.today, rulings))
+                since_fixes(sheet, settle(readings, settler.by.sources, specs, settler.by.today, dispute_decisions))
                 for sheet, specs in ((old, settler.by.specs), (new, {**settler.by.specs, **new.specs}))
             ]
             before, after = (
-                one.of(profile_content(old.id, one.names, view, own)) for one, view in zip(told, seen, strict=True)
+                one.of(profile_content(old.id, one.names, view, own))
+                for one, view in zip(classifiers, seen, strict=True)
             )
             cases.setdefault((before, after), _Case(seen[0], seen[1], own, [])).devices.append(device)
         return list(cases.values())

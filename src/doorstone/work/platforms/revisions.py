@@ -99,7 +99,7 @@ def _rekey(context: Context, db: sqlite3.Connection, old: Sheet, new: Sheet) -> 
 
 def _seen_by(context: Context, sheet: Sheet) -> object:
     """All of a sheet that decides in which class a device is."""
-    return Classifier(sheet.platform, context.today()).basis, sheet.told_by_text, sheet.reported
+    return Classifier(sheet.platform, context.today()).basis, sheet.requirement_by_message, sheet.reported
 
 
 def digest_of(text: str, lists: Mapping[str, str]) -> str:

@@ -33,7 +33,7 @@ class RawList:
     other: Sequence[str] = ()
 
     @property
-    def said(self) -> dict[str, str]:
+    def decided(self) -> dict[str, str]:
         return {**dict(self.same), **{name: name for name in self.other}}
 
 
@@ -90,9 +90,9 @@ def load_list(
             ]
             raise RefusedError("Names are undecided", "Say of each whether it is the same name", errors)
         text = list_text(match, f"{sheet.platform.maker}: {name}")
-        if given.said:
-            store.keep_list_names(db, platform, name, given.said, actor.name, context.now())
-            record(context, db, actor, "list names decided", "sheet", platform, {"list": name, "names": given.said})
+        if given.decided:
+            store.keep_list_names(db, platform, name, given.decided, actor.name, context.now())
+            record(context, db, actor, "list names decided", "sheet", platform, {"list": name, "names": given.decided})
         lists = {**sheet.lists, name: text}
         impact = sheet_impact(context, sheet.text, lists, f"{platform}.toml")
         report = load_sheet(context, actor, sheet.text, lists, f"{platform}.toml", seen)
@@ -109,7 +109,7 @@ def _match(context: Context, sheet: Sheet, name: str, given: RawList) -> ListMat
         raw = read_names(given.text, given.form, given.column)
     except CellError as error:
         raise BadInputError(f"The list cannot be read: {error.place}: {error.message}", error.hint) from error
-    strange = sorted(set(given.said) - set(raw))
+    strange = sorted(set(given.decided) - set(raw))
     if strange:
         raise BadInputError(f"{strange[0]!r} does not stand in the list", "Name it as the vendor writes it")
     facts = {
@@ -120,6 +120,6 @@ def _match(context: Context, sheet: Sheet, name: str, given: RawList) -> ListMat
     }
     with context.database.read() as db:
         reported = {str(json.loads(value)) for fact in facts for value in values.of_fact(db, fact)}
-        remembered = {**store.list_names(db, sheet.platform.id, name), **given.said}
+        remembered = {**store.list_names(db, sheet.platform.id, name), **given.decided}
     held = sheet.platform.lists[name]
     return match_list(raw, held, reported, remembered, given.rules)

@@ -43,8 +43,8 @@ def new_requirement(
         raise BadInputError("A requirement has a title", "Say in a few words what is asked")
     if any(r.id == name for r in sheet.platform.requirements):
         raise RefusedError(f"{sheet.platform.name} has a requirement {name!r} already", "Match the text to it")
-    told = _need(context, platform_id, text)
-    because = f"Reported by {', '.join(told.sources)}: “{text}” Nobody has said yet what it is."
+    message = _need(context, platform_id, text)
+    because = f"Reported by {', '.join(message.sources)}: “{text}” Nobody has said yet what it is."
     with context.database.write() as db:
         row = ReportedRow(platform_id, name, title.strip(), since, because, actor.name, context.now())
         store.add_reported(db, row)
@@ -56,7 +56,7 @@ def new_requirement(
 
 
 def _need(context: Context, platform_id: str, text: str) -> FailureMessage:
-    found = next((told for told in list_messages(context, platform_id) if told.text == text), None)
+    found = next((message for message in list_messages(context, platform_id) if message.text == text), None)
     if found is None:
         raise MissingError(f"No device reports {text!r}", "See them with 'doorstone sorting texts'")
     return found

@@ -31,11 +31,11 @@ def list_messages(context: Context, platform_id: str, *, waiting: bool = False) 
     found = []
     for row in rows:
         key = plain_text(row.text)
-        requirement = matched.get(key) or sheet.told_by_text.get(key, "")
-        told = FailureMessage(
+        requirement = matched.get(key) or sheet.requirement_by_message.get(key, "")
+        message = FailureMessage(
             row.text, row.devices, tuple(sorted(row.sources.split(","))), row.last, row.example, requirement,
-            key in sheet.told_by_text,
+            key in sheet.requirement_by_message,
         )  # fmt: skip
         if not (waiting and requirement):
-            found.append(told)
+            found.append(message)
     return found

@@ -23,7 +23,7 @@ class FixDone:
     seen: str = ""
 
     @property
-    def told(self) -> str:
+    def result(self) -> str:
         """What is to be said before the same fix is proposed again; empty if nothing is."""
         day = self.row.done_at[:10]
         if self.word is FixWord.FAILED:
@@ -40,9 +40,9 @@ def fixes_of(now: Snapshot, device: str) -> list[FixDone]:
     return [_standing(now, row) for row in reversed(rows)]
 
 
-def told_of(now: Snapshot, device: str) -> Mapping[str, str]:
+def results_by_title(now: Snapshot, device: str) -> Mapping[str, str]:
     """Fix -> what is to be said before it is proposed again."""
-    return {title: one.told for title, one in _last(now, device).items() if one.told}
+    return {title: one.result for title, one in _last(now, device).items() if one.result}
 
 
 def latest_fixes(now: Snapshot) -> list[FixDone]:

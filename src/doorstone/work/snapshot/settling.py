@@ -201,7 +201,7 @@ class Settler:
         for source, held in by_source.items():
             for text, taken_at in current_texts(held):
                 key, at = plain_text(text), datetime.fromisoformat(taken_at)
-                requirement = self.by.matches.get((sheet.platform.id, key)) or sheet.told_by_text.get(key)
+                requirement = self.by.matches.get((sheet.platform.id, key)) or sheet.requirement_by_message.get(key)
                 if requirement and self._fresh(source, at):
                     failing.setdefault(requirement, []).append((source, at))
         verdicts = []
@@ -218,7 +218,7 @@ class Settler:
     def view(self, device: str, record: Record | None = None) -> View:
         """One device settled; `record` is its row, if the caller has read it."""
         readings = self._readings(current_contents(record)) if record else self.readings(device)
-        view = settle(readings, self.by.sources, self.by.specs, self.by.today, self.rulings(device))
+        view = settle(readings, self.by.sources, self.by.specs, self.by.today, self.dispute_decisions(device))
         return self._since_fixes(view)
 
     def _since_fixes(self, view: View) -> View:
@@ -254,7 +254,7 @@ class Settler:
             for device, mine in codes.items()
         }
 
-    def rulings(self, device: str) -> list[DisputeDecision]:
+    def dispute_decisions(self, device: str) -> list[DisputeDecision]:
         found = []
         for row in disputes.of_device(self.db, device):
             if row.kind == "fact" and row.subject not in self.by.specs:
@@ -349,7 +349,7 @@ class Settler:
         for row, current in now:
             content = kept[current[0][2]] if len(current) == 1 and row.id not in alone else None
             place = self._class_place(row.id, current, content) if content is not None and not content.more else None
-            place = place or self._place(row.id, current, self.rulings(row.id) if row.id in alone else [])
+            place = place or self._place(row.id, current, self.dispute_decisions(row.id) if row.id in alone else [])
             until = (
                 self._last_day(place.platform, current[0][0], current[0][1][:10], content)
                 if content is not None
@@ -448,8 +448,8 @@ class Settler:
     def _names(self, platform: str) -> frozenset[str]:
         return self.by.classifier(platform).names if platform in self.by.sheets else frozenset()
 
-    def _place(self, device: str, current: CurrentContents, rulings: Iterable[DisputeDecision]) -> Place:
-        view = settle(self._readings(current), self.by.sources, self.by.specs, self.by.today, rulings)
+    def _place(self, device: str, current: CurrentContents, dispute_decisions: Iterable[DisputeDecision]) -> Place:
+        view = settle(self._readings(current), self.by.sources, self.by.specs, self.by.today, dispute_decisions)
         view = self._since_fixes(view)
         platform, model, runs, edition = (
             view.text(name) for name in ("os.platform", "machine.model", "os.release", "os.edition")

@@ -36,7 +36,7 @@ class Sheet:
     loaded_by: str
     platform: Platform
     reported: frozenset[str]
-    told_by_text: Mapping[str, str]
+    requirement_by_message: Mapping[str, str]
 
 
 def all_sheets(context: Context) -> dict[str, Sheet]:
@@ -72,7 +72,7 @@ def parsed(text: str, lists: tuple[tuple[str, str], ...], name: str) -> Platform
 def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | None = None) -> Sheet:
     """A stored revision, read, with the requirements that failure messages have added."""
     platform = with_reported(read or read_sheet(row.text, row.lists, row.platform), reported)
-    told = {plain_text(text): r.id for r in platform.requirements for text in r.reported_as}
+    by_message = {plain_text(text): r.id for r in platform.requirements for text in r.reported_as}
     return Sheet(
         row.revision,
         row.sha256,
@@ -82,7 +82,7 @@ def sheet_of(row: store.SheetRow, reported: list[ReportedRow], read: Platform | 
         row.loaded_by,
         platform,
         frozenset(r.id for r in reported),
-        told,
+        by_message,
     )
 
 

@@ -43,8 +43,8 @@ class Holds:
     @property
     def words(self) -> str:
         """Every word by which a machine may be known, in small letters, spaces left out."""
-        said = [word.lower().replace(" ", "") for machine in self.machines for word in machine if word]
-        return " ".join(dict.fromkeys(said))
+        words = [word.lower().replace(" ", "") for machine in self.machines for word in machine if word]
+        return " ".join(dict.fromkeys(words))
 
 
 NOTHING_TO_HOLD = Holds()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import socket
@@ -29,6 +30,7 @@ from doorstone.work.context.actor import Actor
 from doorstone.work.people import people
 
 ROOT = Path(__file__).parent.parent
+SHEET = ROOT / "src" / "doorstone" / "demo" / "sheets" / "tarn.toml"
 TODAY = date(2027, 1, 18)
 ROLES = {"odile": "viewer", "petra": "technician", "anselm": "approver", "wilhelmina": "administrator"}
 
@@ -147,3 +149,9 @@ def copy_of(data: Path, into: Path) -> Path:
     """A copy of a data folder that nobody has open."""
     shutil.copytree(data, into)
     return into
+
+
+def data(done: Done) -> Any:
+    """What a command printed as JSON, once it went well."""
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)

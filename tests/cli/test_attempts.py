@@ -8,8 +8,7 @@ from typing import Any
 
 import pytest
 
-from tests.cli.test_cli import SHEET, data
-from tests.running import Run
+from tests.running import SHEET, Run, data
 
 
 def rows(done: Any) -> Any:

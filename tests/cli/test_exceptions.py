@@ -12,8 +12,7 @@ import pytest
 from typer.main import get_command
 
 from doorstone.cli.main import app
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 ASKED = [
     "-d", "nbt-012", "-d", "nbt-064", "-q", "security-chip", "-q", "processor-listed", "-r", "9.1",

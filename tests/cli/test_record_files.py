@@ -7,8 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 MAP = """
 format = 1

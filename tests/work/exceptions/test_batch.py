@@ -14,8 +14,7 @@ from doorstone.work.devices import selections, views
 from doorstone.work.exceptions import batch, decisions, requests
 from tests.asking import ANSELM, CHIP, NOTICE, PETRA, RISK, TERMS, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 SMALL = {**GOOD, "disk.system_gib": 29}
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 LIST = ("device", "lives", "--format", "json")
 

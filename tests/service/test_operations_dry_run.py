@@ -21,8 +21,7 @@ from doorstone.work.devices import views
 from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import forecasts
 from doorstone.work.people import people
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 WRITING = [one for one in OPERATIONS if one.method != "GET" and one.roles]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -17,17 +16,7 @@ from typer.core import TyperGroup
 from typer.main import get_command
 
 from doorstone.cli.main import JobOrder, app
-from doorstone.demo.fleet import build_fleet, ndjson
-from tests.running import Done, Run
-
-ROOT = Path(__file__).parent.parent.parent
-SHEET = ROOT / "src" / "doorstone" / "demo" / "sheets" / "tarn.toml"
-
-
-def data(done: Done) -> object:
-    assert done.returncode == 0, done.stderr
-    return json.loads(done.stdout)
-
+from tests.running import Run, data
 
 # ------------------------------------------------------------ without a service
 
@@ -54,77 +43,6 @@ def test_help_teaches_in_the_jobs_order(look: Run) -> None:
 @pytest.mark.parametrize("group", ["sheet", "device", "sorting", "exception", "kit", "attempt", "observe", "ledger"])
 def test_every_group_has_help(look: Run, group: str) -> None:
     assert "Usage: doorstone" in look(group, "--help").stdout
-
-
-@pytest.fixture
-def fleet_file(tmp_path: Path) -> Path:
-    file = tmp_path / "fleet.ndjson"
-    file.write_text(ndjson(build_fleet()))
-    return file
-
-
-def test_sort_works_with_no_service_at_all(look: Run, fleet_file: Path) -> None:
-    words = ["sort", fleet_file, "--sheet", SHEET, "--as-of", "2027-01-18"]
-    found = data(look(*words, "--format", "json", DOORSTONE_SERVER="http://127.0.0.1:1"))
-    assert isinstance(found, list)
-    states = [device["state"] for device in found]
-    assert {state: states.count(state) for state in set(states)} == {
-        "clear": 39, "fixable": 33, "needs-exception": 84, "floored": 19, "unsettled": 5,
-    }  # fmt: skip
-    table = look(*words, "--release", "9.0")
-    assert "for 9.0" in table.stdout
-    assert "180 devices sorted for Tarn Desktop 9.0 as of 2027-01-18." in table.stderr
-
-
-def test_sort_as_csv_opens_safely_in_a_spreadsheet(look: Run, tmp_path: Path) -> None:
-    file = tmp_path / "one.ndjson"
-    facts = {"os.release": "=cmd|' /C calc'!A0", "os.platform": "tarn"}
-    file.write_text(json.dumps({"device": "d1", "source": "file", "taken_at": "2027-01-17", "facts": facts}))
-    done = look("sort", file, "--sheet", SHEET, "--as-of", "2027-01-18", "--format", "csv")
-    rows = list(csv.reader(io.StringIO(done.stdout)))
-    assert rows[1][1].startswith("'=")
-
-
-@pytest.mark.parametrize(
-    ("name", "text", "words"),
-    [
-        ("bad.csv", "device,taken_at,memory.mib\nx,2027-01-11,8\n", "The column 'source' is missing"),
-        ("bad.csv", "device,source,taken_at,memory.mib\nx,file,2027-01-11,8 Gbit\n", "line 2, memory.mib"),
-        ("bad.ndjson", '{"device": "x", "source": "fi', "It is cut off"),
-    ],
-)
-def test_sort_names_bad_lines(look: Run, tmp_path: Path, name: str, text: str, words: str) -> None:
-    file = tmp_path / name
-    file.write_text(text)
-    done = look("sort", file, "--sheet", SHEET)
-    assert (done.returncode, done.stdout) == (4, "")
-    assert words in done.stderr
-
-
-def test_sort_for_an_unknown_release_names_those_there_are(look: Run, fleet_file: Path) -> None:
-    done = look("sort", fleet_file, "--sheet", SHEET, "--release", "11")
-    assert done.returncode == 5
-    assert "Use one of 8, 9.0, 9.1, 9.2, 9.3" in done.stderr
-
-
-def test_bytes_that_are_no_text_are_refused(look: Run, tmp_path: Path) -> None:
-    file = tmp_path / "x.csv"
-    file.write_bytes(b"device,source,taken_at\n\x80abc,file,2027-01-17\n")
-    done = look("sort", file, "--sheet", SHEET)
-    assert (done.returncode, "line 2" in done.stderr) == (4, True)
-
-
-def test_a_sheet_is_checked_without_a_service(look: Run, tmp_path: Path) -> None:
-    found = data(look("sheet", "check", SHEET, "--format", "json"))
-    assert found == {"platform": "tarn", "releases": 5, "requirements": 11, "overrides": 11, "gates": 14}
-    (tmp_path / "tarn-9-processors.csv").write_text("Quern Q5-740\n")
-    bad = tmp_path / "bad.toml"
-    bad.write_text(SHEET.read_text().replace('"cpu.arch"', '"cpu.arhc"'))
-    done = look("sheet", "check", bad)
-    assert done.returncode == 4
-    assert "Unknown fact 'cpu.arhc'" in done.stderr
-    assert "Did you mean cpu.arch?" in " ".join(done.stderr.split())
-    assert json.loads(look("sheet", "schema").stdout)["title"] == "Door Stone platform sheet"
 
 
 def test_the_first_administrator_is_made_on_the_data_folder(look: Run, tmp_path: Path) -> None:
@@ -244,13 +162,6 @@ def test_observations_and_standing(run: Run) -> None:
     assert seen.returncode == 0
     text = " ".join(run("observe", "standing", "nbt-101", by="odile").stdout.split())
     assert "driver unpromised processor-listed arrived on 2027-01-18 as-expected" in text
-
-
-def test_sheets_are_listed_shown_and_loaded(run: Run) -> None:
-    assert "tarn" in run("sheet", "list", by="odile").stdout
-    assert run("sheet", "show", "tarn", by="odile").stdout == SHEET.read_text()
-    again = run("sheet", "load", SHEET, by="wilhelmina")
-    assert "already loaded; nothing changed" in again.stderr
 
 
 @pytest.mark.process

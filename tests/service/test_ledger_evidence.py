@@ -21,8 +21,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.kits.kits import signing_key
 from doorstone.work.ledger.evidence import EvidenceRequest
 from tests.asking import on
-from tests.cli.test_cli import data
-from tests.running import Run
+from tests.running import Run, data
 
 
 def files_of(pack: bytes) -> dict[str, bytes]:

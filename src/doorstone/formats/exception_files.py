@@ -12,8 +12,9 @@ import tomli_w
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from doorstone.core.exceptions.folder import FileCondition, FileTerms
-from doorstone.formats.sheet import Lines, SheetProblem, shape_problem
+from doorstone.formats.sheet import SheetProblem, shape_problem
 from doorstone.formats.toml import TomlError, read_toml
+from doorstone.formats.toml_places import TomlPlaces
 
 
 class ExceptionFileError(ValueError):
@@ -91,7 +92,7 @@ def read_exception(text: str) -> FileTerms:
         raw = read_toml(text)
     except TomlError as error:
         raise ExceptionFileError([SheetProblem(error.line, "TOML", error.message, error.hint)]) from error
-    locate = Lines(text)
+    locate = TomlPlaces(text)
     try:
         found = ExceptionDocument.model_validate(raw)
     except ValidationError as error:

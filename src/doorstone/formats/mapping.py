@@ -35,8 +35,9 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, Validation
 
 from doorstone.core.facts import FactError, FactSpec, FactType, FactValue
 from doorstone.core.numbers import Marks
-from doorstone.formats.sheet import Lines, SheetProblem, shape_problem
+from doorstone.formats.sheet import SheetProblem, shape_problem
 from doorstone.formats.toml import TomlError, read_toml
+from doorstone.formats.toml_places import TomlPlaces
 
 ROW = ("device", "source", "taken_at")
 ABOUT = ("name", "site", "role", "critical")
@@ -289,7 +290,7 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None 
         raw = read_toml(text)
     except TomlError as error:
         raise MappingError([SheetProblem(error.line, "TOML", error.message, error.hint)]) from error
-    locate = Lines(text)
+    locate = TomlPlaces(text)
     try:
         document = MappingDocument.model_validate(raw)
     except ValidationError as error:
@@ -313,7 +314,7 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None 
     return ColumnMapping(columns, document, specs, now)
 
 
-def _file_problems(document: MappingDocument, locate: Lines) -> list[SheetProblem]:
+def _file_problems(document: MappingDocument, locate: TomlPlaces) -> list[SheetProblem]:
     """Settings of the file as a whole that cannot be used."""
     problems = []
     if document.encoding:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import csv
 import io
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -48,6 +47,7 @@ from doorstone.formats.sheet_schema import (
     SheetDocument,
 )
 from doorstone.formats.toml import TomlError, out_of_bounds, read_toml
+from doorstone.formats.toml_places import TomlPlaces
 
 Path = tuple[str | int, ...]
 
@@ -85,7 +85,7 @@ def read_sheet(text: str, lists: Mapping[str, str], name: str = "sheet.toml") ->
         raw = read_toml(text)
     except TomlError as error:
         raise SheetError(name, [SheetProblem(error.line, "TOML", error.message, error.hint)]) from error
-    locate = Lines(text)
+    locate = TomlPlaces(text)
     bounds = [
         SheetProblem(locate(path), ".".join(map(str, path)), message, hint)
         for path, message, hint in out_of_bounds(raw)
@@ -142,41 +142,6 @@ def _row_words(row: ModelRow) -> str:
     return f"{row.model} to {row.last or 'none'}, possible to {row.possible or 'none'}{patches}"
 
 
-class Lines:
-    """Finds the line of a place in TOML text: tables and keys at the start of a line are followed in order."""
-
-    def __init__(self, text: str) -> None:
-        self.lines: dict[Path, int] = {}
-        counts: dict[Path, int] = {}
-        table: Path = ()
-        for number, line in enumerate(text.splitlines(), 1):
-            if found := re.match(r"\s*\[\[\s*([A-Za-z0-9_.-]+)\s*\]\]", line):
-                table = self._array(tuple(found[1].split(".")), counts)
-                self.lines[table] = number
-            elif found := re.match(r"\s*\[\s*([A-Za-z0-9_.-]+)\s*\]", line):
-                table = tuple(found[1].split("."))
-                self.lines[table] = number
-            elif found := re.match(r'\s*"?([A-Za-z0-9_.-]+)"?\s*=', line):
-                self.lines.setdefault((*table, found[1]), number)
-
-    def _array(self, names: tuple[str, ...], counts: dict[Path, int]) -> Path:
-        path: Path = ()
-        for name in names[:-1]:
-            path = (*path, name)
-            if path in counts:
-                path = (*path, counts[path] - 1)
-        path = (*path, names[-1])
-        counts[path] = counts.get(path, 0) + 1
-        return (*path, counts[path] - 1)
-
-    def __call__(self, path: Path) -> int | None:
-        while path:
-            if path in self.lines:
-                return self.lines[path]
-            path = path[:-1]
-        return None
-
-
 def place_of(path: Path) -> str:
     words = ""
     for step in path:
@@ -184,7 +149,7 @@ def place_of(path: Path) -> str:
     return words or "sheet"
 
 
-def shape_problem(locate: Lines, item: object) -> SheetProblem:
+def shape_problem(locate: TomlPlaces, item: object) -> SheetProblem:
     assert isinstance(item, dict)
     path = tuple(
         step for step in item["loc"] if not (isinstance(step, str) and step in ("bool", "int", "constrained-str"))
@@ -203,7 +168,7 @@ def shape_problem(locate: Lines, item: object) -> SheetProblem:
 class _Builder:
     """Turns a well-shaped document into a `Platform`, gathering every problem of meaning on the way."""
 
-    def __init__(self, document: SheetDocument, lists: Mapping[str, str], locate: Lines, name: str) -> None:
+    def __init__(self, document: SheetDocument, lists: Mapping[str, str], locate: TomlPlaces, name: str) -> None:
         self.doc = document
         self.locate = locate
         self.name = name

@@ -217,6 +217,17 @@ def test_nothing_in_the_console_imports_itself_through_others() -> None:
     assert circles(imported) == set()
 
 
+def test_only_what_is_part_of_the_package_is_kept_for_good() -> None:
+    for path in modules():
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.FunctionDef):
+                marks = {ast.unparse(mark).partition("(")[0] for mark in node.decorator_list}
+                if marks & {"cache", "lru_cache", "cached_property"}:
+                    given = {ast.unparse(one.annotation) if one.annotation else "" for one in node.args.args}
+                    assert given <= {"str", "bool"}, f"{path.name}, {node.name}"
+                    assert "sqlite3" not in ast.unparse(node), f"{path.name}, {node.name}"
+
+
 def test_names_that_only_we_understood_do_not_come_back() -> None:
     found = {}
     for path in PACKAGE.rglob("*.py"):

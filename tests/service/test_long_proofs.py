@@ -15,7 +15,7 @@ from tests.torture import torture
 @pytest.mark.process
 @pytest.mark.timeout(240)
 def test_answers_fit_the_document_whatever_is_asked(service: Running) -> None:
-    found = fuzz(service, seconds=6, seed_=20270118, each=2, least=61)
+    found = fuzz(service, seconds=4, seed_=20270118, each=1, least=61)
     assert found.faults == {}
     assert found.calls > 60
     assert not any(status >= 500 for status in found.statuses)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import atexit
 import itertools
+import shutil
 import sqlite3
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -26,17 +29,27 @@ SITES, ROLES, PLATFORMS = ("", "Herbarium", "Lodge"), ("", "desk", "field"), ("t
 NAMES = ("d1", "d2", "d3", "d4", "d5")
 
 
+class UndoneError(Exception):
+    """Raised to leave a transaction without a trace."""
+
+
+@cache
+def empty() -> Database:
+    """Records that hold nothing, whatever was written to them and undone."""
+    folder = Path(tempfile.mkdtemp())
+    atexit.register(shutil.rmtree, folder)
+    return Database(folder / "records.db")
+
+
 @contextmanager
 def records() -> Iterator[sqlite3.Connection]:
     """An open transaction on fresh records with two profiles per platform: 1 and 2 of tarn, 3 and 4 of fell."""
-    with tempfile.TemporaryDirectory() as folder:
-        database = Database(Path(folder) / "records.db")
-        with database.write() as db:
-            for platform in PLATFORMS:
-                for model in ("Gate", "Orrin"):
-                    profiles.number_of(db, f"{platform} {model}", platform, model, "8", "", {"model": model})
-            yield db
-        database.close()
+    with suppress(UndoneError), empty().write() as db:
+        for platform in PLATFORMS:
+            for model in ("Gate", "Orrin"):
+                profiles.number_of(db, f"{platform} {model}", platform, model, "8", "", {"model": model})
+        yield db
+        raise UndoneError
 
 
 def device(name: str, site: str = "", role: str = "", profile: int | None = 1, title: str = "") -> Record:

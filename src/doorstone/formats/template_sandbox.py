@@ -1,6 +1,6 @@
 """Fills a sheet's templates, in a sandbox, in a process of its own with little time, memory and room to write.
 
-In: a template and its values. Out: the text, or `FillError` with the line and the hint.
+In: a template and its values. Out: the text, or `TemplateError` with the line and the hint.
 """
 
 from __future__ import annotations
@@ -20,18 +20,18 @@ class TemplateError(ValueError):
     """A template that cannot be filled, in words."""
 
 
-def fill_template(text: str, values: Mapping[str, Any]) -> str:
-    """Fill a template. Raises `FillError`: an error in it, longer than 5 s, over 256 MiB, over 1 MB of text."""
-    asked = json.dumps({"text": text, "values": values})
+def fill_template(text: str, values: Mapping[str, Any], seconds: int = SECONDS) -> str:
+    """Fill a template. Raises `TemplateError`: an error in it, over `seconds`, over 256 MiB, over 1 MB of text."""
+    asked = json.dumps({"text": text, "values": values, "seconds": seconds})
     try:
         done = subprocess.run(
             [sys.executable, "-m", "doorstone.formats.template_sandbox"], input=asked, capture_output=True, text=True,
-            timeout=SECONDS + 5,
+            timeout=seconds + 5,
         )  # fmt: skip
     except subprocess.TimeoutExpired as error:
-        raise TemplateError(f"The template took longer than {SECONDS} seconds") from error
+        raise TemplateError(f"The template took longer than {seconds} seconds") from error
     if done.returncode < 0:
-        raise TemplateError(f"The template took longer than {SECONDS} seconds")
+        raise TemplateError(f"The template took longer than {seconds} seconds")
     try:
         answer = json.loads(done.stdout)
     except ValueError as error:
@@ -41,13 +41,13 @@ def fill_template(text: str, values: Mapping[str, Any]) -> str:
     return str(answer["text"])
 
 
-def _fill(text: str, values: Mapping[str, Any]) -> dict[str, str]:
+def _fill(text: str, values: Mapping[str, Any], seconds: int) -> dict[str, str]:
     import resource
 
     from jinja2 import StrictUndefined, TemplateError
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-    resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     world = ImmutableSandboxedEnvironment(undefined=StrictUndefined, keep_trailing_newline=True)
     parts, size = [], 0
@@ -69,4 +69,4 @@ def _fill(text: str, values: Mapping[str, Any]) -> dict[str, str]:
 
 if __name__ == "__main__":
     asked = json.load(sys.stdin)
-    json.dump(_fill(asked["text"], asked["values"]), sys.stdout)
+    json.dump(_fill(asked["text"], asked["values"], asked["seconds"]), sys.stdout)

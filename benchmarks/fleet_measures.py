@@ -204,7 +204,6 @@ def sort(records: Records) -> Iterator[Row]:
     """The whole fleet sorted for a release after its sheet has changed, to fresh counts."""
     context, fleet = records.context(), records.fleet
     asked = peer(fleet)
-    devices = [fleet.facts(number) for number in range(len(fleet))]
     turn = [0]
 
     def change() -> int:
@@ -223,6 +222,7 @@ def sort(records: Records) -> Iterator[Row]:
         same("states", {s: n for s, n in rolled.states.items() if n}, {LEVELS[row[0]]: row[1] for row in slow})
         failing = {c.requirement: sum(n for mark, n in c.marks.items() if mark != "met") for c in rolled.requirements}
         same("failing", failing, {name: sum(int(row[2 + at]) for row in slow) for at, name in enumerate(SQL)})
+    devices = [fleet.facts(number) for number in range(len(fleet))]  # not before: the collector would go through them
     loop = timed(lambda: same("by hand", by_hand(fleet, devices, mib), +Counter(dict(rolled.states))))
     best, other = sorted(mine[2:])[3], sorted(theirs[2:])[3]
     size = f"sort {len(fleet):,} devices after a sheet change"

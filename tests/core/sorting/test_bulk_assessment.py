@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from typing import Any
 
@@ -18,6 +19,7 @@ from doorstone.core.platforms.platform import Sort
 from doorstone.core.sorting.assessment import Decision, Scope, assess
 from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
 from doorstone.core.sorting.counts import roll_up, sorted_as
+from doorstone.core.sorting.profile_table import ProfileTable, ProfileValues
 from tests.build import CHIPLESS, GOOD, TODAY, tarn, view
 
 NOON = datetime(2027, 1, 17, 12)
@@ -65,13 +67,18 @@ DECISIONS = [
 ]
 
 
+def take(table: ProfileTable, texts: dict[int, str]) -> None:
+    table.values.add(texts)
+    table.add(texts)
+
+
 def boarded(
     found: list[dict[str, Any]], decisions: list[Decision], at_once: int
 ) -> tuple[BulkAssessment, SortedProfile]:
-    table = table_for(tarn(), TODAY)
+    table = table_for(tarn(), TODAY, ProfileValues())
     board = BulkAssessment(tarn(), "9.1", decisions, TODAY, table)
     for start in range(0, len(found), at_once):
-        table.add({n: found[n] for n in range(start, min(start + at_once, len(found)))})
+        take(table, {n: json.dumps(found[n]) for n in range(start, min(start + at_once, len(found)))})
         board.sort()
     return board, board.sort()
 
@@ -105,8 +112,8 @@ def test_profiles_that_are_left_out_of_the_sizes_do_not_count() -> None:
 
 
 def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
-    table = table_for(tarn(), TODAY)
-    table.add({5: profile_content("tarn", NAMES, view(CHIPLESS))})
+    table = table_for(tarn(), TODAY, ProfileValues())
+    take(table, {5: json.dumps(profile_content("tarn", NAMES, view(CHIPLESS)))})
     sorting = BulkAssessment(tarn(), "8", [], TODAY, table).sort()
     assert (sorting[5].state, dict(sorting[5].marks)) == ("clear", {})
     assert sorting.roll_up("8", {5: 2}).states["clear"] == 2
@@ -115,8 +122,8 @@ def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
 @settings(max_examples=20, deadline=None)
 @given(st.lists(contents(), min_size=1, max_size=5))
 def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict[str, Any]]) -> None:
-    table = table_for(tarn(), TODAY)
-    table.add(dict(enumerate(found)))
+    table = table_for(tarn(), TODAY, ProfileValues())
+    take(table, dict(enumerate(map(json.dumps, found))))
     boards = {r.id: BulkAssessment(tarn(), r.id, [], TODAY, table) for r in tarn().releases}
     ahead = BatchForecaster(tarn(), [], TODAY, boards.__getitem__)
     for number, content in enumerate(found):
@@ -125,8 +132,8 @@ def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict
 
 
 def test_a_release_that_the_sheet_does_not_know_has_no_forecast() -> None:
-    table = table_for(tarn(), TODAY)
+    table = table_for(tarn(), TODAY, ProfileValues())
     content = profile_content("tarn", NAMES, view({**GOOD, "os.release": "7"}))
-    table.add({0: content})
+    take(table, {0: json.dumps(content)})
     ahead = BatchForecaster(tarn(), [], TODAY, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
     assert ahead.forecast(0, view_of(content, tarn().specs, TODAY), "", []) is None

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Hashable, Iterable, Iterator, Mapping
 from datetime import date, datetime
 from itertools import product
 from typing import Any
@@ -75,6 +75,11 @@ class Classifier:
         """The key of a class: outcomes in the order of `tested`, words in that of `WORDS`."""
         text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+    def tests_of(self, name: str) -> Hashable:
+        """The tests of a fact, and the day if one of them looks at it: equal ones make the same of any value."""
+        tests = self._tests[name]
+        return (*tests, self._as_of if any(leaf.op == "within_days" for leaf in tests) else None)
 
     def outcome(self, name: str, values: list[Any]) -> str:
         """What the tests of a fact make of its values, as JSON holds them: the believed one first, then its rivals."""

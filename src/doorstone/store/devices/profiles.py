@@ -75,10 +75,15 @@ def newest_number(db: sqlite3.Connection) -> int:
 
 
 def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[str, Any]]:
+    return {number: msgspec.json.decode(text) for number, text in content_texts(db, profiles).items()}
+
+
+def content_texts(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, str]:
+    """Profile -> its content, as JSON."""
     rows = db.execute(
         "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(list(profiles)),)
     )
-    return {row["id"]: msgspec.json.decode(row["content"]) for row in rows}
+    return {row[0]: row[1] for row in rows}
 
 
 def touch(db: sqlite3.Connection, devices: Iterable[str]) -> None:

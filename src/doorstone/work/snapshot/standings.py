@@ -26,6 +26,7 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, Decision
 from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
 from doorstone.core.sorting.counts import Sorted
+from doorstone.core.sorting.profile_table import ProfileValues
 from doorstone.core.sorting.rules_basis import looks_at_days
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as store
@@ -68,21 +69,31 @@ class Raised(NamedTuple):
     stands: Sorted
 
 
+class _Profiles:
+    """The contents of a platform's profiles, used by one thread at a time, which holds `lock`: they grow as asked."""
+
+    def __init__(self) -> None:
+        self.values = ProfileValues()
+        self.lock = threading.RLock()
+
+
 class _Board:
     """The profiles of a platform as rows of a table, and what was worked out on them.
 
-    It is used by one thread at a time, which holds `lock`: the table grows as it is asked. A profile never changes, so
-    what the table holds cannot be old.
+    It is used by one thread at a time, which holds `lock`. A profile never changes, so what the table holds cannot be
+    old.
     """
 
-    def __init__(self, platform: Platform, as_of: date) -> None:
-        self.table = table_for(platform, as_of)
-        self.lock = threading.RLock()
+    def __init__(self, platform: Platform, as_of: date, profiles: _Profiles) -> None:
+        self.table = table_for(platform, as_of, profiles.values)
+        self.lock = profiles.lock
 
     def add(self, db: sqlite3.Connection, profiles: Collection[int]) -> None:
         """Read those of these profiles that are not in the table yet."""
         if missing := [number for number in profiles if number not in self.table.place]:
-            self.table.add(store.contents(db, missing))
+            values = self.table.values
+            values.add(store.content_texts(db, [number for number in missing if number not in values.place]))
+            self.table.add(missing)
 
 
 def _board(context: Context, db: sqlite3.Connection, platform: Platform) -> _Board:
@@ -90,10 +101,12 @@ def _board(context: Context, db: sqlite3.Connection, platform: Platform) -> _Boa
 
     A transaction that writes has one of its own: what it makes may be undone, and its numbers given to others.
     """
-    today = context.today()
+    today, part = context.today(), store.newest_number(db) // MOST_ROWS
     basis = context.cached(("tests", platform.id), platform, lambda: Classifier(platform, today).basis, stable=True)
-    depends_on = basis, store.newest_number(db) // MOST_ROWS
-    return context.cached(("board", platform.id), depends_on, lambda: _Board(platform, today), stable=True)
+    profiles = context.cached(("profile values", platform.id), part, _Profiles, stable=True)
+    return context.cached(
+        ("board", platform.id), (basis, part, profiles), lambda: _Board(platform, today, profiles), stable=True
+    )
 
 
 MOST_ROWS = 200_000
@@ -203,11 +216,10 @@ def profile_view(context: Context, platform: Platform, profiles: Collection[int]
         board = _board(context, db, platform)
         with board.lock:
             board.add(db, profiles)
-            places = {number: board.table.place[number] for number in profiles}
     today = context.today()
 
     def view(number: int) -> tuple[View, str]:
-        content = board.table.contents[places[number]]
+        content = board.table.values.content(number)
         return view_of(content, platform.specs, today), str(content["own"])
 
     return view
@@ -232,9 +244,10 @@ def by_outcome(
         with board.lock:
             board.add(db, profiles)
             bulk = _bulk(context, board, platform, release, decisions)
-            columns = [board.table.at[name] for name in sorted(needs) if name in board.table.at]
+            table = board.table
+            columns = [table.column(table.at[name]) for name in sorted(needs) if name in table.at]
             outcomes = {
-                number: (bulk.outcome(number), *[board.table.rows[board.table.place[number]][at] for at in columns])
+                number: (bulk.outcome(number), *[column[table.place[number]] for column in columns])
                 for number in profiles
             }
         known: dict[Any, T] = context.cached((what, platform.id, release), bulk, dict, stable=True)

@@ -20,6 +20,8 @@ from doorstone.core.sorting.assessment import Decision, Scope, assess
 from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
 from doorstone.core.sorting.counts import roll_up, sorted_as
 from doorstone.core.sorting.profile_table import ProfileTable, ProfileValues
+from doorstone.demo.seed import sheet_text
+from doorstone.formats.sheet import read_sheet
 from tests.build import CHIPLESS, GOOD, TODAY, tarn, view
 
 NOON = datetime(2027, 1, 17, 12)
@@ -137,3 +139,19 @@ def test_a_release_that_the_sheet_does_not_know_has_no_forecast() -> None:
     take(table, {0: json.dumps(content)})
     ahead = BatchForecaster(tarn(), [], TODAY, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
     assert ahead.forecast(0, view_of(content, tarn().specs, TODAY), "", []) is None
+
+
+def test_values_outlive_a_change_of_the_sheet_and_each_sheet_makes_its_own_of_them() -> None:
+    """4 GiB: enough for 3072 MiB less 3 %, too little for 6144 (a module more fixes it), enough once the sheet asks for 4096."""
+    text, lists = sheet_text()
+    lower = read_sheet(text.replace("at_least = 6144", "at_least = 4096"), lists)
+    found = [profile_content("tarn", NAMES, view({**GOOD, "memory.mib": mib})) for mib in (8192, 4096, 4096, 1024)]
+    values, marks = ProfileValues(), {}
+    for turn, sheet in enumerate((tarn(), lower, tarn())):
+        table = table_for(sheet, TODAY, values)
+        values.add({n: json.dumps(one) for n, one in enumerate(found) if n not in values.place})
+        table.add(range(4))
+        sorting = BulkAssessment(sheet, "9.1", [], TODAY, table).sort()
+        marks[turn] = [sorting.mark(n, "memory-set-up") for n in range(4)]
+    assert marks[0] == marks[2] == ["met", "fixable", "fixable", "fixable"]
+    assert marks[1] == ["met", "met", "met", "fixable"]

@@ -1,7 +1,7 @@
 """`make bench`: each measure beside its baseline in the same run. `FULL=1` adds a fleet of a million devices.
 
-Prints one table, writes `benchmarks/last.json` and the table in `docs/performance.md`; with a million devices
-`benchmarks/last-full.json`, the table beside it, and the chart.
+Prints one table, writes `benchmarks/last.json`, the tables in `docs/performance.md` and the picture of its curves; with
+a million devices `benchmarks/last-full.json` and the table beside it.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from rich.console import Console
 from benchmarks import (
     console_measures,
     core_measures,
+    curves,
     daily_measures,
     every_page,
     fleet_measures,
@@ -52,6 +53,8 @@ def main() -> None:
         take(measure())
     take(fleet_measures.imports(100_000))
     take(daily_measures.bad_lines())
+    grown = curves.curves()
+    say.print(f"[dim]{time.monotonic() - began:5.0f} s[/]  the curves", highlight=False)
     with tempfile.TemporaryDirectory() as folder:
         made = {size: records.build(Path(folder) / str(size), size) for size in sizes}
         take(_imports_by_size(made))
@@ -80,7 +83,7 @@ def main() -> None:
         take(daily_measures.pages_while_importing(made[max(sizes)]))
     say.print(table(rows))
     say.print(f"{time.monotonic() - began:.0f} s in all")
-    keep(rows, curve, every, sizes, "full" if full else "table")
+    keep(rows, curve, every, grown, sizes, "full" if full else "table")
 
 
 def _imports_by_size(made: dict[int, Records]) -> Iterable[Row]:
@@ -105,6 +108,7 @@ def keep(
     rows: list[Row],
     curve: dict[str, dict[str, float]],
     every: dict[str, list[dict[str, Any]]],
+    grown: dict[str, list[curves.Point]],
     sizes: tuple[int, ...],
     mark: str,
 ) -> None:
@@ -114,42 +118,22 @@ def keep(
         "rows": [row.data() for row in rows],
         "milliseconds_by_size": curve,
         "every_get": every,
+        "curves": grown,
     }
     (HERE / ("last-full.json" if mark == "full" else "last.json")).write_text(json.dumps(data, indent=1) + "\n")
     page = DOCS / "performance.md"
     text = page.read_text("utf-8")
-    page.write_text(
-        re.sub(rf"(<!-- {mark} -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{markdown(rows)}\n{m[2]}", text, flags=re.S)
-    )
-    if mark == "full":
-        chart(curve)
+    parts = {mark: markdown(rows), **({"curves": curves.markdown(grown)} if mark == "table" else {})}
+    for name, made in parts.items():
+        text = re.sub(rf"(<!-- {name} -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{made}\n{m[2]}", text, flags=re.S)  # noqa: B023
+    page.write_text(text)
+    if mark == "table":
+        curves.draw(grown, DOCS / "performance.png")
 
 
 def markdown(rows: Iterable[Row]) -> str:
     head = "| measure | ours | baseline | ratio | target | holds |\n|---|---:|---:|---:|---:|---|"
     return "\n".join([head, *(f"| {' | '.join(cells(row))} |" for row in rows)])
-
-
-def chart(curve: dict[str, dict[str, float]]) -> None:
-    """Cost against fleet size, both logarithmic."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
-    figure, axes = pyplot.subplots(figsize=(10, 4.6), layout="constrained")
-    sizes = sorted(int(size) for size in curve)
-    for name in next(iter(curve.values())):
-        values = [curve[str(size)][name] for size in sizes]
-        axes.plot(sizes, values, marker="o", linewidth=1.6, label=name)
-    axes.set(xscale="log", yscale="log", xlabel="devices", ylabel="milliseconds", title="Cost against fleet size")
-    axes.set_xticks(sizes, [f"{size:,}" for size in sizes])
-    axes.minorticks_off()
-    axes.legend(loc="center left", bbox_to_anchor=(1.01, 0.5), frameon=False)
-    axes.grid(visible=True, which="major", alpha=0.25)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
-    figure.savefig(DOCS / "performance.png", dpi=110)
 
 
 if __name__ == "__main__":

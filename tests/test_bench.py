@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 import pytest
-from benchmarks import fleet
+from benchmarks import curves, fleet
 from benchmarks.load import percentile
 from benchmarks.measures import bound, cells, in_turns, ratio, same, table
 from benchmarks.pages import pages
@@ -76,3 +76,11 @@ def test_the_page_of_the_last_run_says_what_was_written_down(name: str, mark: st
     rows = re.findall(r"^\| (.+?) \|", page.split(f"<!-- {mark} -->")[1].split("<!-- end -->")[0], flags=re.M)
     assert [row["measure"] for row in last["rows"]] == rows[1:]
     assert len(rows) > 20
+
+
+def test_the_curves_of_the_page_are_those_that_were_written_down() -> None:
+    last = json.loads((ROOT / "benchmarks" / "last.json").read_text("utf-8"))
+    page = (ROOT / "docs" / "performance.md").read_text("utf-8")
+    assert page.split("<!-- curves -->\n")[1].split("\n<!-- end -->")[0] == curves.markdown(last["curves"])
+    first = curves.markdown({"days": [{"days": 1, "import": 587.4, "bytes": 1149.2}]}).splitlines()
+    assert first[2] == "| 1 | 587 | 1,149 |"

@@ -28,12 +28,12 @@ import { SheetsPage } from "./pages/platforms/sheets";
 import { TasksPage } from "./pages/platforms/tasks";
 import { IntakePage } from "./pages/readings/imports";
 import { SortingPage } from "./pages/sorting/sorting";
-import { Trouble } from "./ui/parts";
+import { ErrorMessage } from "./ui/parts";
 
 function Failed() {
   return (
     <main className="p-6">
-      <Trouble error={useRouteError()} />
+      <ErrorMessage error={useRouteError()} />
     </main>
   );
 }

@@ -5924,7 +5924,7 @@ export interface components {
         NameMatch: "same" | "by-rule" | "remembered" | "near" | "new";
         /**
          * NewDisputeResponse
-         * @description Devices on which a requirement would become disputed: settle it, or mend the source that is wrong.
+         * @description Devices on which a requirement would become disputed: settle it, or correct the source that is wrong.
          */
         NewDisputeResponse: {
             /** Platform */

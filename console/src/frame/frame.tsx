@@ -17,7 +17,7 @@ import {
 import { SignIn } from "../pages/people/sign-in";
 import { LoadSheet } from "../pages/platforms/sheets";
 import { applyTheme, savedTheme, type Theme } from "../theme";
-import { Button, day, Empty, Go, Heading, keep, Loading, Trouble, useParam } from "../ui/parts";
+import { Button, day, Empty, ErrorMessage, Heading, keep, Loading, PageLink, useParam } from "../ui/parts";
 import { allows, type Here } from "./here";
 
 const PAGES = [
@@ -50,7 +50,7 @@ export function Frame() {
     if (inPlaceOf() && gone instanceof ProblemError && gone.problem.status === 403) actFor("");
     return (
       <main className="p-6">
-        <Trouble error={gone} />
+        <ErrorMessage error={gone} />
       </main>
     );
   }
@@ -71,7 +71,7 @@ function SignedIn({ me }: { me: Session }) {
       <Rail me={me} platforms={platforms.data?.items ?? []} platform={platform} release={release} />
       <main id="main" className="mx-auto w-full max-w-6xl min-w-0 p-4 sm:p-7">
         {platforms.error ? (
-          <Trouble error={platforms.error} />
+          <ErrorMessage error={platforms.error} />
         ) : platforms.isPending ? (
           <Loading what="the platforms" />
         ) : platform ? (
@@ -195,7 +195,7 @@ function Rail({
               {me.display}, in place of {me.in_place_of}
             </strong>
           ) : (
-            <Go to="/me">{me.display}</Go>
+            <PageLink to="/me">{me.display}</PageLink>
           )}
           , {me.role}, {day(me.today)}
         </p>

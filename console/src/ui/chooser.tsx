@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, client, useSend } from "../api/api";
 import { allows, useHere } from "../frame/here";
 import { STATE_NAMES, STATES } from "./mark";
-import { Button, Choice, Labelled, Trouble, useParam } from "./parts";
+import { Button, Choice, ErrorMessage, Labelled, useParam } from "./parts";
 
 const CONDITIONS = ["selection", "state", "site", "role", "model"] as const;
 
@@ -79,7 +79,7 @@ function Keep({ where }: { where: ReturnType<typeof useChosen>["where"] }) {
           Saved.
         </span>
       )}
-      {send.error && <Trouble error={send.error} />}
+      {send.error && <ErrorMessage error={send.error} />}
     </form>
   );
 }

@@ -3,7 +3,20 @@ import userEvent from "@testing-library/user-event";
 import { BrowserRouter, MemoryRouter } from "react-router";
 import { describe, expect, it, vi } from "vitest";
 import { ProblemError } from "../api/api";
-import { Button, Choice, count, day, Go, Heading, keep, Labelled, Shown, Tick, Trouble, useParam } from "./parts";
+import {
+  Button,
+  CheckboxField,
+  Choice,
+  count,
+  day,
+  ErrorMessage,
+  Heading,
+  keep,
+  Labelled,
+  Loaded,
+  PageLink,
+  useParam,
+} from "./parts";
 
 const refused = new ProblemError({
   type: "urn:door-stone:problem:refused",
@@ -58,7 +71,7 @@ describe("addresses", () => {
   it("stand in links", () => {
     render(
       <MemoryRouter initialEntries={["/?release=9.2"]}>
-        <Go to="/due">Due</Go>
+        <PageLink to="/due">Due</PageLink>
       </MemoryRouter>,
     );
     expect(screen.getByRole("link", { name: "Due" }).getAttribute("href")).toBe("/due?release=9.2");
@@ -82,9 +95,9 @@ describe("addresses", () => {
 describe("states of a query", () => {
   const shown = (of: { data: string | undefined; error: unknown; isPending: boolean }) =>
     render(
-      <Shown of={of} what="devices">
+      <Loaded of={of} what="devices">
         {(data) => <p>{data}</p>}
-      </Shown>,
+      </Loaded>,
     );
 
   it("is read", () => {
@@ -107,7 +120,7 @@ describe("states of a query", () => {
   });
 
   it("failed in the console itself", () => {
-    render(<Trouble error={new TypeError("x is undefined")} />);
+    render(<ErrorMessage error={new TypeError("x is undefined")} />);
     expect(screen.getByRole("alert").textContent).toBe("Something failed in the console.");
   });
 });
@@ -130,7 +143,7 @@ describe("controls", () => {
 
   it("tick and untick", async () => {
     const set = vi.fn();
-    render(<Tick label="Encrypted" checked={true} set={set} />);
+    render(<CheckboxField label="Encrypted" checked={true} set={set} />);
     await userEvent.click(screen.getByLabelText("Encrypted"));
     expect(set).toHaveBeenCalledWith(false);
   });

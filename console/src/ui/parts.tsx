@@ -35,7 +35,7 @@ export function keep(to: string, params: URLSearchParams): string {
 }
 
 /** A link that keeps the platform and the target release. */
-export function Go({ to, ...rest }: LinkProps & { to: string }) {
+export function PageLink({ to, ...rest }: LinkProps & { to: string }) {
   const [params] = useSearchParams();
   return <Link {...rest} to={keep(to, params)} />;
 }
@@ -50,7 +50,15 @@ export function Scroll({ label, className, children }: { label: string; classNam
   );
 }
 
-export function Tick({ label, checked, set }: { label: string; checked: boolean; set: (on: boolean) => void }) {
+export function CheckboxField({
+  label,
+  checked,
+  set,
+}: {
+  label: string;
+  checked: boolean;
+  set: (on: boolean) => void;
+}) {
   return (
     <label className="flex items-center gap-2">
       <input type="checkbox" className="size-4" checked={checked} onChange={(event) => set(event.target.checked)} />
@@ -91,7 +99,7 @@ export function Choice({
   );
 }
 
-export function Slab({ title, children, aside }: { title: string; children: ReactNode; aside?: ReactNode }) {
+export function Panel({ title, children, aside }: { title: string; children: ReactNode; aside?: ReactNode }) {
   return (
     <section className="slab min-w-0">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-2">
@@ -126,7 +134,7 @@ export function Empty({ children }: { children: ReactNode }) {
 }
 
 /** An error in words: what is wrong, where, and what to do. */
-export function Trouble({ error }: { error: unknown }) {
+export function ErrorMessage({ error }: { error: unknown }) {
   const problem = error instanceof ProblemError ? error.problem : null;
   return (
     <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
@@ -148,8 +156,8 @@ export function Trouble({ error }: { error: unknown }) {
 type Result<T> = { data: T | undefined; error: unknown; isPending: boolean };
 
 /** A query's three faces: being read, failed, there. */
-export function Shown<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
-  if (of.error) return <Trouble error={of.error} />;
+export function Loaded<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
+  if (of.error) return <ErrorMessage error={of.error} />;
   if (of.isPending || of.data === undefined) return <Loading what={what} />;
   return <>{children(of.data)}</>;
 }

@@ -1,15 +1,15 @@
 // Which requirements fail together: a column per set, a stone where the requirement is in it.
-import { Scroll, Slab } from "./parts";
+import { Panel, Scroll } from "./parts";
 
-type Set_ = { requirements: string[]; devices: number };
+type FailingTogether = { requirements: string[]; devices: number };
 
-export function Together({ combinations, requirements }: { combinations: Set_[]; requirements: string[] }) {
+export function Together({ combinations, requirements }: { combinations: FailingTogether[]; requirements: string[] }) {
   const sets = combinations.slice(0, 12);
   const most = Math.max(1, ...sets.map((set) => set.devices));
   const names = requirements.filter((name) => sets.some((set) => set.requirements.includes(name)));
   if (sets.length === 0) return null;
   return (
-    <Slab title="What fails together">
+    <Panel title="What fails together">
       <Scroll label="Sets of requirements that fail together">
         <table className="text-sm">
           <thead>
@@ -60,6 +60,6 @@ export function Together({ combinations, requirements }: { combinations: Set_[];
           The {sets.length} most frequent of {combinations.length} sets.
         </p>
       )}
-    </Slab>
+    </Panel>
   );
 }

@@ -25,7 +25,7 @@ class ReadingsRequest(ImportRequest):
 
 
 class NewDisputeResponse(ApiModel):
-    """Devices on which a requirement would become disputed: settle it, or mend the source that is wrong."""
+    """Devices on which a requirement would become disputed: settle it, or correct the source that is wrong."""
 
     platform: str
     release: str

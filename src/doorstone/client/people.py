@@ -110,7 +110,7 @@ class PeopleCalls(Transport):
     def revoke_token(self, token: str) -> TokenResponse:
         return self._made(TokenResponse, "DELETE", f"/tokens/{token}")
 
-    # -------------------------------------------------------------- telling
+    # ------------------------------------------------------------ notifications
 
     def due(self, *, mine: bool = False, kind: str = "") -> list[DueResponse]:
         """What is due, by day; only of one kind if it is named, such as `drift` or `uncovered`."""

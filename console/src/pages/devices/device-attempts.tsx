@@ -1,7 +1,7 @@
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
-import { day, Empty, Go, Shown, Slab } from "../../ui/parts";
+import { day, Empty, Loaded, PageLink, Panel } from "../../ui/parts";
 import { Drift, FollowUps } from "./device-followups";
 import { History } from "./device-history";
 import type { DeviceProps } from "./device-props";
@@ -24,8 +24,8 @@ function Attributed({ of }: { of: Attribution[] }) {
     <ul className="mt-3 text-sm">
       {of.map((one) => (
         <li key={one.exception + one.update_class}>
-          <Go to={`/exceptions/${one.exception}`}>{one.exception}</Go> alone makes {one.update_class} updates{" "}
-          <strong>{one.alone}</strong>
+          <PageLink to={`/exceptions/${one.exception}`}>{one.exception}</PageLink> alone makes {one.update_class}{" "}
+          updates <strong>{one.alone}</strong>
           {one.shared_with.length > 0 && `, as does ${one.shared_with.join(", ")}`}; if it were fixed they would be{" "}
           {one.restored}.
         </li>
@@ -41,8 +41,8 @@ export function AfterTab({ device, release }: DeviceProps) {
   const attempts = api.useQuery("get", "/api/v1/attempts", { params: { query: { device } } });
   return (
     <div className="grid gap-4">
-      <Slab title="Updates, expected and seen">
-        <Shown of={standing} what="the standing">
+      <Panel title="Updates, expected and seen">
+        <Loaded of={standing} what="the standing">
           {(data) => (
             // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
             <section className="relative overflow-x-auto" tabIndex={0} aria-label="Standing">
@@ -84,15 +84,15 @@ export function AfterTab({ device, release }: DeviceProps) {
               </table>
             </section>
           )}
-        </Shown>
+        </Loaded>
         <Attributed of={standing.data?.attributions ?? []} />
         <History device={device} />
         {hands && <RecordObservation device={device} release={release} />}
-      </Slab>
+      </Panel>
       <FollowUps device={device} />
       <Drift device={device} />
-      <Slab title="Attempts">
-        <Shown of={attempts} what="the attempts">
+      <Panel title="Attempts">
+        <Loaded of={attempts} what="the attempts">
           {(data) =>
             data.items.length === 0 ? (
               <Empty>No attempt is recorded.</Empty>
@@ -115,9 +115,9 @@ export function AfterTab({ device, release }: DeviceProps) {
               </ol>
             )
           }
-        </Shown>
+        </Loaded>
         {hands && <RecordAttempt device={device} release={release} />}
-      </Slab>
+      </Panel>
     </div>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { client, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Labelled, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, ErrorMessage, Labelled } from "../../ui/parts";
 import type { Detail } from "./device-props";
 
 export function ChangeDevice({ data }: { data: Detail }) {
@@ -47,7 +47,7 @@ export function ChangeDevice({ data }: { data: Detail }) {
           />
         </Labelled>
         <div className="self-center">
-          <Tick label="The organisation lives on it: critical" checked={critical} set={setCritical} />
+          <CheckboxField label="The organisation lives on it: critical" checked={critical} set={setCritical} />
         </div>
         <div className="sm:col-span-2">
           <Button type="submit" quiet disabled={send.isPending || same}>
@@ -56,7 +56,7 @@ export function ChangeDevice({ data }: { data: Detail }) {
         </div>
         {send.error && (
           <div className="sm:col-span-2">
-            <Trouble error={send.error} />
+            <ErrorMessage error={send.error} />
           </div>
         )}
       </form>

@@ -1,6 +1,6 @@
 // The account of a device: who allowed what, on what evidence, until when, and whether it still holds.
 import { type AccountOf, api } from "../../api/api";
-import { day, Empty, Go, Shown, Slab } from "../../ui/parts";
+import { day, Empty, Loaded, PageLink, Panel } from "../../ui/parts";
 import { ExceptionTable } from "../exceptions/exceptions";
 import type { DeviceProps } from "./device-props";
 
@@ -11,15 +11,15 @@ export function ExceptionsTab({ device, release }: DeviceProps) {
   const target = api.useQuery("get", "/api/v1/devices/{device}/account", { params: { path, query: { release } } });
   return (
     <div className="grid gap-4">
-      <Shown of={runs} what="the account">
+      <Loaded of={runs} what="the account">
         {(data) => <Account data={data} />}
-      </Shown>
+      </Loaded>
       {runs.data && target.data && runs.data.release !== target.data.release && <Account data={target.data} />}
-      <Shown of={found} what="the exceptions">
+      <Loaded of={found} what="the exceptions">
         {(data) =>
           data.items.length ? <ExceptionTable items={data.items} /> : <Empty>No exception names this device.</Empty>
         }
-      </Shown>
+      </Loaded>
     </div>
   );
 }
@@ -27,7 +27,7 @@ export function ExceptionsTab({ device, release }: DeviceProps) {
 function Account({ data }: { data: AccountOf }) {
   const here = data.runs === data.release;
   return (
-    <Slab title={here ? `What permits it to run ${data.runs}` : `What permits it to go to ${data.release}`}>
+    <Panel title={here ? `What permits it to run ${data.runs}` : `What permits it to go to ${data.release}`}>
       {data.permissions.length === 0 && (
         <p className="text-met">It meets all that {data.release} asks for; nobody has to permit anything.</p>
       )}
@@ -45,7 +45,7 @@ function Account({ data }: { data: AccountOf }) {
             </p>
             {one.exception && (
               <p>
-                <Go to={`/exceptions/${one.exception}`}>{one.exception}</Go>, approved by{" "}
+                <PageLink to={`/exceptions/${one.exception}`}>{one.exception}</PageLink>, approved by{" "}
                 {one.approved_by.join(" and ")}
                 {one.self_approved && <strong className="text-floor"> (their own request)</strong>} on{" "}
                 {day(one.approved_at)}, through {day(one.through)}
@@ -66,6 +66,6 @@ function Account({ data }: { data: AccountOf }) {
           </li>
         ))}
       </ul>
-    </Slab>
+    </Panel>
   );
 }

@@ -1,7 +1,7 @@
 import { api, type Dispute, type Exception, type Finding, type Leaf, type Platform } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { Mark } from "../../ui/mark";
-import { count, day, Go } from "../../ui/parts";
+import { count, day, PageLink } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
 import { DisputeSlab } from "./disputes";
 
@@ -46,12 +46,12 @@ export function FindingsTab({
         checks.length > 0 &&
         mayAsk && (
           <p>
-            <Go
+            <PageLink
               to={`/exceptions/new?${query}`}
               className="inline-block rounded-md bg-accent px-3.5 py-1.5 font-semibold text-on-accent no-underline"
             >
               Request an exception for {count(checks.length, "check")}
-            </Go>
+            </PageLink>
           </p>
         )
       )}
@@ -62,7 +62,7 @@ export function FindingsTab({
             .filter((finding) => excepted.has(finding.requirement.id))
             .map((finding) => finding.requirement.title)
             .join(", ")}
-          . <Go to={`/devices/${device}?tab=exceptions`}>By which exceptions</Go>
+          . <PageLink to={`/devices/${device}?tab=exceptions`}>By which exceptions</PageLink>
         </p>
       )}
       {ORDER.flatMap((mark) => findings.filter((finding) => finding.mark === mark)).map((finding) => (

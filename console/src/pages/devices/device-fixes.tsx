@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, client, type Fixes, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { StateMark } from "../../ui/mark";
-import { Button, day, Empty, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, day, Empty, ErrorMessage, Labelled, Loaded, Panel } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
 
 const WORDS: Record<string, string> = {
@@ -17,13 +17,13 @@ export function FixesTab({ device, release }: DeviceProps) {
   const query = { params: { path: { device }, query: { release } } };
   const found = api.useQuery("get", "/api/v1/devices/{device}/fixes", query);
   return (
-    <Shown of={found} what="the fixes">
+    <Loaded of={found} what="the fixes">
       {(data) => (
         <div className="grid gap-4">
           {data.steps.length === 0 ? (
             <Empty>No fix applies to this device for {release}.</Empty>
           ) : (
-            <Slab title={`${data.minutes} minutes, ${data.cost} for parts`}>
+            <Panel title={`${data.minutes} minutes, ${data.cost} for parts`}>
               <ol className="list-decimal space-y-2 pl-6">
                 {data.steps.map((step) => (
                   <li key={step.fix.title}>
@@ -54,12 +54,12 @@ export function FixesTab({ device, release }: DeviceProps) {
                 Now <StateMark state={data.state} /> then <StateMark state={data.after} />
                 {data.left.length > 0 && <span className="text-ink-2">No fix meets {data.left.join(", ")}.</span>}
               </p>
-            </Slab>
+            </Panel>
           )}
           {data.done.length > 0 && <Done done={data.done} />}
         </div>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 
@@ -89,7 +89,7 @@ function RecordFix({ device, title }: { device: string; title: string }) {
             It failed
           </Button>
         </div>
-        {send.error && <Trouble error={send.error} />}
+        {send.error && <ErrorMessage error={send.error} />}
       </div>
     </details>
   );
@@ -97,7 +97,7 @@ function RecordFix({ device, title }: { device: string; title: string }) {
 
 function Done({ done }: { done: Fixes["done"] }) {
   return (
-    <Slab title="Recorded">
+    <Panel title="Recorded">
       <ul className="space-y-1">
         {done.map((one) => (
           <li key={one.id}>
@@ -109,6 +109,6 @@ function Done({ done }: { done: Fixes["done"] }) {
           </li>
         ))}
       </ul>
-    </Slab>
+    </Panel>
   );
 }

@@ -3,7 +3,18 @@ import { useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, count, day, Empty, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
+import {
+  Button,
+  CheckboxField,
+  Choice,
+  count,
+  day,
+  Empty,
+  ErrorMessage,
+  Labelled,
+  Loaded,
+  Panel,
+} from "../../ui/parts";
 
 type Step = components["schemas"]["FollowUpResponse"];
 const STATES = ["done", "failed", "skipped"] as const;
@@ -18,8 +29,8 @@ export function FollowUps({ device }: { device: string }) {
   const hands = allows(me, "settle_followup");
   const found = api.useQuery("get", "/api/v1/devices/{device}/follow-ups", { params: { path: { device } } });
   return (
-    <Slab title="Follow-ups">
-      <Shown of={found} what="the follow-ups">
+    <Panel title="Follow-ups">
+      <Loaded of={found} what="the follow-ups">
         {(data) =>
           data.steps.length === 0 ? (
             <Empty>No upgrade has left anything to do.</Empty>
@@ -50,8 +61,8 @@ export function FollowUps({ device }: { device: string }) {
             </>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }
 
@@ -100,7 +111,7 @@ function Settle({ step, until }: { step: Step; until: string | null }) {
         )}
         {ends && (
           <div className="self-end">
-            <Tick
+            <CheckboxField
               label={until ? `End going back, possible through ${day(until)}` : "This ends going back, and is meant"}
               checked={sure}
               set={setSure}
@@ -111,7 +122,7 @@ function Settle({ step, until }: { step: Step; until: string | null }) {
       <Button quiet className="mt-3" disabled={send.isPending || (ends && !sure)} onClick={() => send.mutate()}>
         Record
       </Button>
-      {send.error && <Trouble error={send.error} />}
+      {send.error && <ErrorMessage error={send.error} />}
     </details>
   );
 }
@@ -119,8 +130,8 @@ function Settle({ step, until }: { step: Step; until: string | null }) {
 export function Drift({ device }: { device: string }) {
   const found = api.useQuery("get", "/api/v1/devices/{device}/verifications", { params: { path: { device } } });
   return (
-    <Slab title="Settings, verified again">
-      <Shown of={found} what="the verifications">
+    <Panel title="Settings, verified again">
+      <Loaded of={found} what="the verifications">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>
@@ -150,7 +161,7 @@ export function Drift({ device }: { device: string }) {
             </ol>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

@@ -1,5 +1,5 @@
-import { api, type Forecast, type Line } from "../../api/api";
-import { day, Shown, Slab } from "../../ui/parts";
+import { api, type Forecast, type UpgradePath } from "../../api/api";
+import { day, Loaded, Panel } from "../../ui/parts";
 import { Timeline } from "../../ui/timeline";
 import type { DeviceProps } from "./device-props";
 import { DeviceScenarios } from "./device-scenarios";
@@ -18,10 +18,10 @@ export function ForecastTab({ device, release }: DeviceProps) {
   const query = { params: { path: { device }, query: { release } } };
   const found = api.useQuery("get", "/api/v1/devices/{device}/forecast", query);
   return (
-    <Shown of={found} what="the forecast">
+    <Loaded of={found} what="the forecast">
       {(data) => (
         <div className="grid gap-4">
-          <Slab title="How long it stays serviced" aside={<span className="text-ink-2">as of {day(data.as_of)}</span>}>
+          <Panel title="How long it stays serviced" aside={<span className="text-ink-2">as of {day(data.as_of)}</span>}>
             <Timeline data={data} />
             <div className="mt-4 grid gap-4 sm:grid-cols-2">
               <LineWords title="Technically" line={data.forecast.technical} />
@@ -32,16 +32,16 @@ export function ForecastTab({ device, release }: DeviceProps) {
                 Out of servicing since {day(data.forecast.gap_so_far.first)} ({data.forecast.gap_so_far.days} days).
               </p>
             )}
-          </Slab>
+          </Panel>
           <Reaches data={data} />
           <DeviceScenarios device={device} />
         </div>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 
-function LineWords({ title, line }: { title: string; line: Line }) {
+function LineWords({ title, line }: { title: string; line: UpgradePath }) {
   return (
     <section>
       <h3 className="text-ink-2">{title}</h3>

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api, client, once, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, Empty, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+import { Button, Choice, Empty, ErrorMessage, Labelled, Loaded, Panel, Scroll, useParam } from "../../ui/parts";
 import { KitTable } from "../kits/kits";
 import type { DeviceProps } from "./device-props";
 import { Gates, MediaChoice, Routes, Sets } from "./device-ready";
@@ -40,7 +40,7 @@ export function KitTab({ device, release }: DeviceProps) {
   const mayMake = allows(me, "make_kit");
   return (
     <div className="space-y-4">
-      <Slab
+      <Panel
         title="Overrides"
         aside={
           <RadioGroup.Root value={route} onValueChange={setRoute} aria-label="Route" className="flex gap-4">
@@ -59,10 +59,10 @@ export function KitTab({ device, release }: DeviceProps) {
           </RadioGroup.Root>
         }
       >
-        <Shown of={choice} what="the overrides">
+        <Loaded of={choice} what="the overrides">
           {(data) => <Chosen answer={data} />}
-        </Shown>
-      </Slab>
+        </Loaded>
+      </Panel>
       <Routes device={device} release={release} />
       <div className="grid gap-3 sm:grid-cols-2">
         <MediaChoice release={release} media={media} set={setMedia} />
@@ -94,12 +94,12 @@ export function KitTab({ device, release }: DeviceProps) {
           <Button onClick={() => make.mutate()} disabled={make.isPending}>
             {make.isPending ? "Making the kit…" : `Make the kit for ${release}, ${route}`}
           </Button>
-          {make.error && <Trouble error={make.error} />}
+          {make.error && <ErrorMessage error={make.error} />}
         </div>
       )}
-      <Shown of={kits} what="the kits">
+      <Loaded of={kits} what="the kits">
         {(data) => (data.items.length ? <KitTable items={data.items} /> : <Empty>No kit was made for it yet.</Empty>)}
-      </Shown>
+      </Loaded>
     </div>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { client, LIVES, type Life, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, day, Go, Labelled, Trouble } from "../../ui/parts";
+import { Button, Choice, day, ErrorMessage, Labelled, PageLink } from "../../ui/parts";
 import type { Detail } from "./device-props";
 
 /** What a device that is not in service is, since when and why. */
@@ -16,7 +16,7 @@ export function LifeBanner({ data }: { data: Detail }) {
         {life.replaced_by && (
           <>
             {" "}
-            by <Go to={`/devices/${life.replaced_by}`}>{life.replaced_by}</Go>
+            by <PageLink to={`/devices/${life.replaced_by}`}>{life.replaced_by}</PageLink>
           </>
         )}
         {life.look_on && <>, to be looked at again on {day(life.look_on)}</>}. {life.reason}
@@ -135,7 +135,7 @@ export function ChangeLife({ data }: { data: Detail }) {
         </div>
         {send.error && (
           <div className="sm:col-span-2">
-            <Trouble error={send.error} />
+            <ErrorMessage error={send.error} />
           </div>
         )}
       </form>

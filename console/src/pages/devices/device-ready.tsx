@@ -2,7 +2,7 @@
 import { api } from "../../api/api";
 import type { operations } from "../../api/schema";
 import { useHere } from "../../frame/here";
-import { Choice, Labelled, Scroll, Shown, Slab, Tick } from "../../ui/parts";
+import { CheckboxField, Choice, Labelled, Loaded, Panel, Scroll } from "../../ui/parts";
 
 type GateQuery = NonNullable<operations["device_gates"]["parameters"]["query"]>;
 
@@ -35,14 +35,14 @@ export function Sets({
   const found = api.useQuery("get", "/api/v1/devices/{device}/sets", { params: { path: { device } } });
   if (found.data?.items.length === 0) return null;
   return (
-    <Slab title="Settings for afterwards">
-      <Shown of={found} what="the settings sets">
+    <Panel title="Settings for afterwards">
+      <Loaded of={found} what="the settings sets">
         {(data) => (
           <ul className="space-y-3">
             {data.items.map((one) => (
               <li key={one.id}>
                 {choose ? (
-                  <Tick
+                  <CheckboxField
                     label={one.title}
                     checked={chosen.includes(one.id)}
                     set={(on) => choose(on ? [...chosen, one.id] : chosen.filter((name) => name !== one.id))}
@@ -58,8 +58,8 @@ export function Sets({
             ))}
           </ul>
         )}
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }
 
@@ -68,8 +68,8 @@ export function Routes({ device, release }: { device: string; release: string })
   const path = { path: { device }, query: { release } };
   const found = api.useQuery("get", "/api/v1/devices/{device}/routes", { params: path });
   return (
-    <Slab title="Routes side by side">
-      <Shown of={found} what="the routes">
+    <Panel title="Routes side by side">
+      <Loaded of={found} what="the routes">
         {(data) => (
           <Scroll label="Routes side by side">
             <table className="w-full">
@@ -111,8 +111,8 @@ export function Routes({ device, release }: { device: string; release: string })
             </table>
           </Scroll>
         )}
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }
 
@@ -139,8 +139,8 @@ export function Gates({
     params: { path: { device }, query },
   });
   return (
-    <Slab title="Gates">
-      <Shown of={found} what="the gates">
+    <Panel title="Gates">
+      <Loaded of={found} what="the gates">
         {(data) => (
           <ul>
             {data.items.map((gate) => (
@@ -168,7 +168,7 @@ export function Gates({
             ))}
           </ul>
         )}
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

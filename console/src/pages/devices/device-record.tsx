@@ -2,7 +2,7 @@
 import { type FormEvent, type ReactNode, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, Labelled, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, ErrorMessage, Labelled } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
 
 const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
@@ -54,7 +54,7 @@ function Recorder({
         </div>
         {send.error != null && (
           <div className="sm:col-span-3">
-            <Trouble error={send.error} />
+            <ErrorMessage error={send.error} />
           </div>
         )}
       </form>
@@ -120,7 +120,7 @@ export function RecordAttempt({ device, release }: DeviceProps) {
         />
       </Labelled>
       <div className="self-end">
-        <Tick label="The vendor's notice was accepted" checked={accepted} set={setAccepted} />
+        <CheckboxField label="The vendor's notice was accepted" checked={accepted} set={setAccepted} />
       </div>
       <Labelled label="Kit">
         <select className="field" value={kit} onChange={(e) => setKit(e.target.value)}>

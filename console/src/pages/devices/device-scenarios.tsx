@@ -1,7 +1,7 @@
 // A device's forecast under several assumptions, what each exception adds, what each way costs.
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
-import { day, Go, Scroll, Shown, Slab } from "../../ui/parts";
+import { day, Loaded, PageLink, Panel, Scroll } from "../../ui/parts";
 
 type Scenarios = components["schemas"]["ScenarioComparisonResponse"];
 type Way = components["schemas"]["WayCostResponse"];
@@ -23,10 +23,10 @@ const WAYS = {
 export function DeviceScenarios({ device }: { device: string }) {
   const found = api.useQuery("get", "/api/v1/devices/{device}/scenarios", { params: { path: { device } } });
   return (
-    <Shown of={found} what="the scenarios">
+    <Loaded of={found} what="the scenarios">
       {(data) => (
         <>
-          <Slab title="If…">
+          <Panel title="If…">
             <ul className="grid gap-3 md:grid-cols-3">
               {data.assumed.map((one) => (
                 <li key={one.assumption} className="rounded-md border border-edge p-3">
@@ -41,18 +41,18 @@ export function DeviceScenarios({ device }: { device: string }) {
                 </li>
               ))}
             </ul>
-          </Slab>
+          </Panel>
           {data.exceptions.length > 0 && <Weights data={data} />}
           <Costs data={data} />
         </>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 
 function Weights({ data }: { data: Scenarios }) {
   return (
-    <Slab title="What each exception does">
+    <Panel title="What each exception does">
       <Scroll label="What each exception does">
         <table className="w-full">
           <thead>
@@ -67,7 +67,7 @@ function Weights({ data }: { data: Scenarios }) {
             {data.exceptions.map((one) => (
               <tr key={one.exception}>
                 <th scope="row" className="cell text-base text-ink">
-                  <Go to={`/exceptions/${one.exception}`}>{one.exception}</Go>
+                  <PageLink to={`/exceptions/${one.exception}`}>{one.exception}</PageLink>
                   <span className="block text-sm font-normal text-ink-2">{one.requirements.join(", ")}</span>
                 </th>
                 <td className="cell">{day(one.with_it)}</td>
@@ -81,13 +81,13 @@ function Weights({ data }: { data: Scenarios }) {
           </tbody>
         </table>
       </Scroll>
-    </Slab>
+    </Panel>
   );
 }
 
 function Costs({ data }: { data: Scenarios }) {
   return (
-    <Slab title="What each way costs">
+    <Panel title="What each way costs">
       {data.runs && <p className="mb-2">Since its upgrade it runs {data.runs.replace("-", " ")}.</p>}
       <Scroll label="What each way costs, in figures">
         <table className="w-full">
@@ -126,7 +126,7 @@ function Costs({ data }: { data: Scenarios }) {
           </tbody>
         </table>
       </Scroll>
-    </Slab>
+    </Panel>
   );
 }
 

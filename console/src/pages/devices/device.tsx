@@ -4,7 +4,7 @@ import { useParams } from "react-router";
 import { api, type Course } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { StateMark } from "../../ui/mark";
-import { day, Heading, Shown, Slab, useParam } from "../../ui/parts";
+import { day, Heading, Loaded, Panel, useParam } from "../../ui/parts";
 import { FindingStrip } from "../../ui/strip";
 import { AfterTab } from "./device-attempts";
 import { ExceptionsTab } from "./device-exceptions";
@@ -44,7 +44,7 @@ export function DevicePage() {
     if (own && own !== platform.id) setPlatform(own);
   }, [own, platform.id]);
   return (
-    <Shown of={found} what={device}>
+    <Loaded of={found} what={device}>
       {(data) => (
         <>
           <Heading title={device}>
@@ -54,7 +54,7 @@ export function DevicePage() {
           </Heading>
           <LifeBanner data={data} />
           <div className="mb-5 grid gap-4">
-            <Slab
+            <Panel
               title={`Against ${release}`}
               aside={
                 <span className="flex flex-wrap items-center gap-x-3">
@@ -63,10 +63,10 @@ export function DevicePage() {
                 </span>
               }
             >
-              <Shown of={assessment} what="the findings">
+              <Loaded of={assessment} what="the findings">
                 {(found) => <FindingStrip findings={found.findings} />}
-              </Shown>
-            </Slab>
+              </Loaded>
+            </Panel>
             <CourseSlab course={data.course} away={!!data.life && data.life.life !== "in-service"} />
           </div>
           <Tabs.Root value={tab} onValueChange={setTab}>
@@ -81,7 +81,7 @@ export function DevicePage() {
               ))}
             </Tabs.List>
             <Tabs.Content value="findings">
-              <Shown of={assessment} what="the findings">
+              <Loaded of={assessment} what="the findings">
                 {(found) => (
                   <FindingsTab
                     device={device}
@@ -90,7 +90,7 @@ export function DevicePage() {
                     findings={found.findings}
                   />
                 )}
-              </Shown>
+              </Loaded>
             </Tabs.Content>
             <Tabs.Content value="fixes">
               <FixesTab device={device} release={release} />
@@ -116,7 +116,7 @@ export function DevicePage() {
           </Tabs.Root>
         </>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 

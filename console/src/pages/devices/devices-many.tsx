@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, LIVES, type Life, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, count, Labelled, Scroll, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Labelled, Scroll } from "../../ui/parts";
 
 const DEEDS = {
   change: "Change site, role or criticality",
@@ -199,7 +199,7 @@ export function ManyDevices({ sites }: { sites: readonly string[] }) {
       </form>
       {act.error != null && (
         <div className="mt-3">
-          <Trouble error={act.error} />
+          <ErrorMessage error={act.error} />
         </div>
       )}
       {act.data && (

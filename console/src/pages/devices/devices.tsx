@@ -4,7 +4,7 @@ import { api, client } from "../../api/api";
 import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { isMark, MARKS, STATE_NAMES, STATES, StateMark } from "../../ui/mark";
-import { Button, Choice, count, day, Empty, Go, Heading, Labelled, Shown, useParam } from "../../ui/parts";
+import { Button, Choice, count, day, Empty, Heading, Labelled, Loaded, PageLink, useParam } from "../../ui/parts";
 import { Strip } from "../../ui/strip";
 import { ManyDevices } from "./devices-many";
 
@@ -59,17 +59,17 @@ export function DevicesPage() {
       </search>
       {unplaced.data && unplaced.data.items.length > 0 && (
         <p className="mb-2 text-open">
-          <Go to="/unplaced">{count(unplaced.data.items.length, "device")}</Go>{" "}
+          <PageLink to="/unplaced">{count(unplaced.data.items.length, "device")}</PageLink>{" "}
           {unplaced.data.items.length === 1 ? "is" : "are"} unplaced: no sheet knows the platform or release.
         </p>
       )}
       {away.data && away.data.items.length > 0 && (
         <p className="mb-2 text-ink-2">
-          <Go to="/lives">{count(away.data.items.length, "device")}</Go> {away.data.items.length === 1 ? "is" : "are"}{" "}
-          not in service and not listed here.
+          <PageLink to="/lives">{count(away.data.items.length, "device")}</PageLink>{" "}
+          {away.data.items.length === 1 ? "is" : "are"} not in service and not listed here.
         </p>
       )}
-      <Shown of={found} what="the devices">
+      <Loaded of={found} what="the devices">
         {(data) => (
           <>
             <p role="status" className="mb-2 text-ink-2">
@@ -113,7 +113,7 @@ export function DevicesPage() {
             )}
           </>
         )}
-      </Shown>
+      </Loaded>
       <ManyDevices sites={first?.sites ?? []} />
     </>
   );
@@ -141,9 +141,9 @@ const DeviceRow = memo(function DeviceRow({ device }: { device: Device }) {
   return (
     <tr className="hover:bg-slab-2">
       <td className="cell">
-        <Go to={`/devices/${device.id}`} className="font-semibold whitespace-nowrap">
+        <PageLink to={`/devices/${device.id}`} className="font-semibold whitespace-nowrap">
           {device.id}
-        </Go>
+        </PageLink>
         {device.critical && <span className="block text-sm text-ink-2">critical</span>}
       </td>
       <td className="cell">

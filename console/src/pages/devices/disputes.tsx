@@ -2,7 +2,19 @@
 import { useState } from "react";
 import { api, client, type Dispute, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, count, day, Empty, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble } from "../../ui/parts";
+import {
+  Button,
+  count,
+  day,
+  Empty,
+  ErrorMessage,
+  Heading,
+  Labelled,
+  Loaded,
+  PageLink,
+  Panel,
+  Scroll,
+} from "../../ui/parts";
 
 export function DisputesPage() {
   const { platform, release } = useHere();
@@ -13,7 +25,7 @@ export function DisputesPage() {
       <Heading title="Disputes">
         Where sources disagree and it matters for {release}. What changes no outcome is not asked about.
       </Heading>
-      <Shown of={found} what="the disputes">
+      <Loaded of={found} what="the disputes">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing is disputed.</Empty>
@@ -30,7 +42,7 @@ export function DisputesPage() {
             </>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -118,16 +130,16 @@ export function DisputeSlab({ dispute, bare = false }: { dispute: Dispute; bare?
           </Button>
         </form>
       )}
-      {send.error && <Trouble error={send.error} />}
+      {send.error && <ErrorMessage error={send.error} />}
     </>
   );
   if (bare) return <div className="mt-3 border-t border-edge pt-3">{table}</div>;
   return (
-    <Slab
+    <Panel
       title={`${dispute.device}: ${dispute.title}`}
-      aside={<Go to={`/devices/${dispute.device}`}>{dispute.name || dispute.device}</Go>}
+      aside={<PageLink to={`/devices/${dispute.device}`}>{dispute.name || dispute.device}</PageLink>}
     >
       {table}
-    </Slab>
+    </Panel>
   );
 }

@@ -1,6 +1,6 @@
 // Devices that are not in service: since when, why, and what is left to do.
 import { api, LIVES } from "../../api/api";
-import { Choice, count, day, Empty, Go, Heading, Scroll, Shown, useParam } from "../../ui/parts";
+import { Choice, count, day, Empty, Heading, Loaded, PageLink, Scroll, useParam } from "../../ui/parts";
 
 export function LivesPage() {
   const [life, setLife] = useParam("life");
@@ -18,7 +18,7 @@ export function LivesPage() {
           of={Object.entries(LIVES).filter(([name]) => name !== "in-service")}
         />
       </div>
-      <Shown of={found} what="the devices that are not in service">
+      <Loaded of={found} what="the devices that are not in service">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>{life ? "No such device." : "Every device is in service."}</Empty>
@@ -42,7 +42,7 @@ export function LivesPage() {
                     {data.items.map((one) => (
                       <tr key={one.device}>
                         <th scope="row" className="cell font-normal text-ink">
-                          <Go to={`/devices/${one.device}?tab=facts`}>{one.device}</Go>
+                          <PageLink to={`/devices/${one.device}?tab=facts`}>{one.device}</PageLink>
                           <span className="block text-sm text-ink-2">
                             {one.model || "unknown model"}, {one.site || "no site"}
                           </span>
@@ -52,7 +52,7 @@ export function LivesPage() {
                           {one.replaced_by && (
                             <>
                               {" "}
-                              by <Go to={`/devices/${one.replaced_by}`}>{one.replaced_by}</Go>
+                              by <PageLink to={`/devices/${one.replaced_by}`}>{one.replaced_by}</PageLink>
                             </>
                           )}
                           <span className="block text-sm text-ink-2">
@@ -80,7 +80,7 @@ export function LivesPage() {
             </>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }

@@ -1,6 +1,6 @@
 // Devices that no sheet places: nothing that was imported vanishes from sight.
 import { api, type Unplaced } from "../../api/api";
-import { count, day, Empty, Heading, Scroll, Shown } from "../../ui/parts";
+import { count, day, Empty, Heading, Loaded, Scroll } from "../../ui/parts";
 
 const REASONS: Record<Unplaced["reason"], string> = {
   "no-platform": "Its readings name no platform",
@@ -17,7 +17,7 @@ export function UnplacedPage() {
         No sheet knows their platform or release. Without a platform they are in no list, without a release they have no
         forecast.
       </Heading>
-      <Shown of={found} what="the devices that no sheet places">
+      <Loaded of={found} what="the devices that no sheet places">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>A sheet knows every device.</Empty>
@@ -56,7 +56,7 @@ export function UnplacedPage() {
             </>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }

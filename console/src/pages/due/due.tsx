@@ -1,7 +1,7 @@
 // What is due: by day, for oneself or for everybody.
 import { clsx } from "clsx";
 import { api, type DueKind, type LateCost } from "../../api/api";
-import { Choice, day, Empty, Go, Heading, Scroll, Shown, Tick, useParam } from "../../ui/parts";
+import { CheckboxField, Choice, day, Empty, Heading, Loaded, PageLink, Scroll, useParam } from "../../ui/parts";
 
 const KINDS: Record<DueKind, string> = {
   "request-waits": "Decide",
@@ -63,9 +63,9 @@ export function DuePage() {
       </Heading>
       <div className="mb-3 flex flex-wrap items-end gap-4">
         <Choice label="What" value={kind} set={setKind} of={Object.entries(KINDS)} />
-        <Tick label="Everybody's, not only mine" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
+        <CheckboxField label="Everybody's, not only mine" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
       </div>
-      <Shown of={found} what="what is due">
+      <Loaded of={found} what="what is due">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing is due{all ? "" : " for you"}.</Empty>
@@ -89,7 +89,7 @@ export function DuePage() {
                       </td>
                       <td className="cell font-semibold whitespace-nowrap">{KINDS[one.kind]}</td>
                       <td className="cell">
-                        <Go to={placeOf(one)}>{one.object}</Go>
+                        <PageLink to={placeOf(one)}>{one.object}</PageLink>
                         <span className="text-ink-2">{one.words.replace(one.object, "")}</span>
                       </td>
                       <td className="cell text-ink-2">{IF_LATE[one.late_cost]}</td>
@@ -100,7 +100,7 @@ export function DuePage() {
             </Scroll>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }

@@ -1,7 +1,7 @@
 // What is looked after while an exception stands: conditions, evidence, what is said, who answers, reviews.
 import { type FormEvent, useState } from "react";
 import { api, client, type Exception, useSend } from "../../api/api";
-import { Button, day, Empty, Go, Labelled, Slab, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, day, Empty, ErrorMessage, Labelled, PageLink, Panel } from "../../ui/parts";
 
 const WORD_COLOURS: Record<string, string> = {
   kept: "text-met",
@@ -19,7 +19,7 @@ export function Conditions({ data }: { data: Exception }) {
     }),
   );
   return (
-    <Slab title="Conditions to keep">
+    <Panel title="Conditions to keep">
       {data.conditions.length === 0 && <Empty>It was granted on no condition.</Empty>}
       <ul>
         {data.conditions.map((one) => (
@@ -36,7 +36,7 @@ export function Conditions({ data }: { data: Exception }) {
               </span>
               {Object.entries(one.devices).map(([device, measured]) => (
                 <span key={device} className="block text-sm text-floor">
-                  <Go to={`/devices/${device}`}>{device}</Go>: {measured}
+                  <PageLink to={`/devices/${device}`}>{device}</PageLink>: {measured}
                 </span>
               ))}
             </span>
@@ -51,9 +51,9 @@ export function Conditions({ data }: { data: Exception }) {
           </li>
         ))}
       </ul>
-      {attest.error && <Trouble error={attest.error} />}
+      {attest.error && <ErrorMessage error={attest.error} />}
       {data.actions.includes("review") && <Care data={data} />}
-    </Slab>
+    </Panel>
   );
 }
 
@@ -93,7 +93,7 @@ function Care({ data }: { data: Exception }) {
           It was reviewed
         </Button>
       </form>
-      {review.error && <Trouble error={review.error} />}
+      {review.error && <ErrorMessage error={review.error} />}
       <form
         className="mt-3 grid items-end gap-3 sm:grid-cols-[1fr_auto]"
         onSubmit={(event) => {
@@ -117,10 +117,10 @@ function Care({ data }: { data: Exception }) {
           Transfer
         </Button>
       </form>
-      {transfer.error && <Trouble error={transfer.error} />}
+      {transfer.error && <ErrorMessage error={transfer.error} />}
       {asks && !data.renewed_by && (
         <p className="mt-3">
-          <Go to={`/exceptions/new?renews=${data.id}`}>Ask to renew it</Go>
+          <PageLink to={`/exceptions/new?renews=${data.id}`}>Ask to renew it</PageLink>
         </p>
       )}
     </details>
@@ -154,7 +154,7 @@ export function Attachments({ data }: { data: Exception }) {
     attach.mutate();
   };
   return (
-    <Slab title="Evidence attached">
+    <Panel title="Evidence attached">
       {data.attachments.length === 0 && <Empty>Nothing is attached.</Empty>}
       <ul className="space-y-2">
         {data.attachments.map((one) => (
@@ -193,11 +193,11 @@ export function Attachments({ data }: { data: Exception }) {
                 Attach
               </Button>
             </div>
-            {attach.error && <Trouble error={attach.error} />}
+            {attach.error && <ErrorMessage error={attach.error} />}
           </form>
         </details>
       )}
-    </Slab>
+    </Panel>
   );
 }
 
@@ -219,7 +219,7 @@ export function Said({ data }: { data: Exception }) {
   );
   const answers = data.actions.includes("answer");
   return (
-    <Slab title="Said about it">
+    <Panel title="Said about it">
       {data.comments.length === 0 && <p className="text-ink-2">Nothing yet.</p>}
       <ul className="space-y-2">
         {data.comments.map((one) => (
@@ -248,16 +248,20 @@ export function Said({ data }: { data: Exception }) {
             />
           </Labelled>
           {data.actions.includes("ask-back") && (
-            <Tick label="Ask the requester back; it waits for the answer" checked={question} set={setQuestion} />
+            <CheckboxField
+              label="Ask the requester back; it waits for the answer"
+              checked={question}
+              set={setQuestion}
+            />
           )}
           <div>
             <Button type="submit" quiet disabled={say.isPending}>
               {answers ? "Answer" : question ? "Ask back" : "Say it"}
             </Button>
           </div>
-          {say.error && <Trouble error={say.error} />}
+          {say.error && <ErrorMessage error={say.error} />}
         </form>
       )}
-    </Slab>
+    </Panel>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, type Exception, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, count, Labelled, Slab, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, count, ErrorMessage, Labelled, Panel } from "../../ui/parts";
 
 type Decision = "approve" | "decline" | "revoke" | "close" | "confirm";
 const WORDS: Record<string, string> = { confirm: "Let it stand" };
@@ -30,7 +30,7 @@ export function Decide({ data }: { data: Exception }) {
     setOut((old) => (on ? old.filter((known) => known !== name) : [...old, name]));
   const parts = data.devices.length + data.requirements.length;
   return (
-    <Slab title="Decide">
+    <Panel title="Decide">
       {!moves.includes("approve") && (
         <p className="mb-3 text-ink-2">
           {data.state === "requested" &&
@@ -50,7 +50,7 @@ export function Decide({ data }: { data: Exception }) {
               <fieldset className="mt-2 max-h-64 space-y-1 overflow-y-auto">
                 <legend className="sr-only">What is approved</legend>
                 {[...data.requirements, ...data.devices].map((name) => (
-                  <Tick key={name} label={name} checked={!out.includes(name)} set={toggle(name)} />
+                  <CheckboxField key={name} label={name} checked={!out.includes(name)} set={toggle(name)} />
                 ))}
               </fieldset>
             </details>
@@ -74,10 +74,10 @@ export function Decide({ data }: { data: Exception }) {
               </Button>
             ))}
           </div>
-          {decide.error && <Trouble error={decide.error} />}
+          {decide.error && <ErrorMessage error={decide.error} />}
         </div>
       )}
-    </Slab>
+    </Panel>
   );
 }
 

@@ -2,7 +2,7 @@
 import { type FormEvent, useState } from "react";
 import { client, type Exception, useSend } from "../../api/api";
 import { type AskedCondition, ConditionFields } from "../../ui/conditions";
-import { Button, Labelled, Trouble } from "../../ui/parts";
+import { Button, ErrorMessage, Labelled } from "../../ui/parts";
 
 export function EditTerms({ data }: { data: Exception }) {
   const [conditions, setConditions] = useState<AskedCondition[]>(() =>
@@ -53,7 +53,7 @@ export function EditTerms({ data }: { data: Exception }) {
           {field("expires_on", "Expiry", "date")}
           {field("review_on", "Review", "date")}
         </div>
-        {send.error && <Trouble error={send.error} />}
+        {send.error && <ErrorMessage error={send.error} />}
         <div>
           <Button type="submit" disabled={send.isPending}>
             {send.isPending ? "Writing…" : "Keep the edit"}

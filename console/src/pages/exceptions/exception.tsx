@@ -2,7 +2,7 @@
 import type { ReactNode } from "react";
 import { useParams } from "react-router";
 import { api, type Exception } from "../../api/api";
-import { count, day, Go, Heading, Shown, Slab } from "../../ui/parts";
+import { count, day, Heading, Loaded, PageLink, Panel } from "../../ui/parts";
 import { Attachments, Conditions, Said } from "./exception-activity";
 import { Decide } from "./exception-decide";
 import { EditTerms } from "./exception-edit";
@@ -13,7 +13,7 @@ export function ExceptionPage() {
   const path = { params: { path: { exception } } };
   const found = api.useQuery("get", "/api/v1/exceptions/{exception}", path);
   return (
-    <Shown of={found} what={exception}>
+    <Loaded of={found} what={exception}>
       {(data) => (
         <>
           <Heading title={data.id}>
@@ -45,7 +45,7 @@ export function ExceptionPage() {
           </div>
         </>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 
@@ -73,7 +73,7 @@ function StillTrue({ data }: { data: Exception }) {
         <ul className="mt-1">
           {stale.map(([device, changes]) => (
             <li key={device}>
-              <Go to={`/devices/${device}`}>{device}</Go>: {changes.join("; ")}
+              <PageLink to={`/devices/${device}`}>{device}</PageLink>: {changes.join("; ")}
             </li>
           ))}
         </ul>
@@ -87,7 +87,7 @@ function StillTrue({ data }: { data: Exception }) {
       <ul className="mt-1">
         {relying.map((one) => (
           <li key={one.device}>
-            <Go to={`/devices/${one.device}`}>{one.device}</Go>: {one.steps.join(". ")}.
+            <PageLink to={`/devices/${one.device}`}>{one.device}</PageLink>: {one.steps.join(". ")}.
           </li>
         ))}
       </ul>
@@ -100,7 +100,7 @@ function Residual({ data }: { data: Exception }) {
   const { points, parts, device } = data.residual;
   const several = data.devices.length > 1 && device;
   return (
-    <Slab title="Residual risk" aside={<strong className="font-head text-2xl">{points}</strong>}>
+    <Panel title="Residual risk" aside={<strong className="font-head text-2xl">{points}</strong>}>
       <ul>
         {parts.map((part) => (
           <li key={part.words} className="flex justify-between gap-4 border-t border-edge py-1 first:border-0">
@@ -114,25 +114,25 @@ function Residual({ data }: { data: Exception }) {
         {several && (
           <>
             {" "}
-            Of its devices <Go to={`/devices/${device}`}>{device}</Go> weighs most.
+            Of its devices <PageLink to={`/devices/${device}`}>{device}</PageLink> weighs most.
           </>
         )}
         {data.approvals_needed > 1 && ` It takes ${data.approvals_needed} approvers.`}
       </p>
-    </Slab>
+    </Panel>
   );
 }
 
 function Terms({ data }: { data: Exception }) {
   return (
-    <Slab title="What it permits">
+    <Panel title="What it permits">
       <dl>
         <Row label="Requirements unmet">{data.requirements.join(", ")}</Row>
         <Row label="Devices">
           <ul className="flex flex-wrap gap-x-3">
             {data.devices.map((device) => (
               <li key={device}>
-                <Go to={`/devices/${device}?tab=exceptions`}>{device}</Go>
+                <PageLink to={`/devices/${device}?tab=exceptions`}>{device}</PageLink>
               </li>
             ))}
           </ul>
@@ -157,12 +157,12 @@ function Terms({ data }: { data: Exception }) {
           <Row label="Renewal">
             {data.renews && (
               <>
-                Renews <Go to={`/exceptions/${data.renews}`}>{data.renews}</Go>.{" "}
+                Renews <PageLink to={`/exceptions/${data.renews}`}>{data.renews}</PageLink>.{" "}
               </>
             )}
             {data.renewed_by && (
               <>
-                <Go to={`/exceptions/${data.renewed_by}`}>{data.renewed_by}</Go>{" "}
+                <PageLink to={`/exceptions/${data.renewed_by}`}>{data.renewed_by}</PageLink>{" "}
                 {data.renewed_state === "requested" ? "is asked for to renew it." : "renews it."}
               </>
             )}
@@ -203,7 +203,7 @@ function Terms({ data }: { data: Exception }) {
         )}
       </dl>
       {data.actions.includes("edit") && <EditTerms key={data.version} data={data} />}
-    </Slab>
+    </Panel>
   );
 }
 
@@ -211,8 +211,8 @@ function Story({ name }: { name: string }) {
   const query = { kind: "exception", object: name };
   const found = api.useQuery("get", "/api/v1/ledger/story", { params: { query } });
   return (
-    <Slab title="What happened">
-      <Shown of={found} what="the ledger">
+    <Panel title="What happened">
+      <Loaded of={found} what="the ledger">
         {(data) => (
           <ol className="space-y-1.5">
             {data.items.map((line) => (
@@ -223,7 +223,7 @@ function Story({ name }: { name: string }) {
             ))}
           </ol>
         )}
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

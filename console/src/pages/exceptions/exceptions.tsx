@@ -1,6 +1,6 @@
 import { api, type Exception } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Choice, day, Empty, Go, Heading, Shown, useParam } from "../../ui/parts";
+import { Choice, day, Empty, Heading, Loaded, PageLink, useParam } from "../../ui/parts";
 import { ReviewedFolder } from "./folder";
 
 const STATES = ["requested", "approved", "declined", "withdrawn", "lapsed", "revoked", "closed"];
@@ -37,11 +37,11 @@ export function ExceptionsPage() {
           />
         </div>
         <p className="flex flex-wrap gap-x-4 gap-y-1">
-          <Go to="/uncovered">Who runs what without permission</Go>
+          <PageLink to="/uncovered">Who runs what without permission</PageLink>
           {allows(me, "request_exception") && (
             <>
-              <Go to="/devices?state=needs-exception">Find a device that needs one</Go>
-              <Go to="/exceptions/new?selection=">Ask for a saved selection</Go>
+              <PageLink to="/devices?state=needs-exception">Find a device that needs one</PageLink>
+              <PageLink to="/exceptions/new?selection=">Ask for a saved selection</PageLink>
             </>
           )}
           <span className="text-ink-2">
@@ -51,7 +51,7 @@ export function ExceptionsPage() {
           </span>
         </p>
       </div>
-      <Shown of={found} what="the exceptions">
+      <Loaded of={found} what="the exceptions">
         {(data) =>
           data.items.length ? (
             <ExceptionTable items={data.items} />
@@ -59,7 +59,7 @@ export function ExceptionsPage() {
             <Empty>{state ? `No exception is ${state}.` : "No exception has been requested yet."}</Empty>
           )
         }
-      </Shown>
+      </Loaded>
       <ReviewedFolder />
     </>
   );
@@ -86,9 +86,9 @@ export function ExceptionTable({ items }: { items: Exception[] }) {
           {items.map((item) => (
             <tr key={item.id} className="hover:bg-slab-2">
               <td className="cell">
-                <Go to={`/exceptions/${item.id}`} className="font-semibold whitespace-nowrap">
+                <PageLink to={`/exceptions/${item.id}`} className="font-semibold whitespace-nowrap">
                   {item.id}
-                </Go>
+                </PageLink>
               </td>
               <td className={`cell font-semibold ${STATE_COLOURS[item.state] ?? "text-ink-2"}`}>
                 {item.state}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { client, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { textOf } from "../../ui/file-field";
-import { Button, count, Go, Labelled, Scroll, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, count, ErrorMessage, Labelled, PageLink, Scroll } from "../../ui/parts";
 
 const read = async (files: File[]) =>
   Object.fromEntries(await Promise.all(files.map(async (file) => [file.name, await textOf(file)] as const)));
@@ -73,7 +73,11 @@ export function ReviewedFolder() {
       {wanted.some((one) => one.deeds.some((deed) => deed === "request" || deed === "request-anew")) && (
         <div className="mt-3">
           <p className="mb-1 text-ink-2">{me.risk_statement}</p>
-          <Tick label="I have read this, and the vendor's notice, and take it on." checked={seen} set={setSeen} />
+          <CheckboxField
+            label="I have read this, and the vendor's notice, and take it on."
+            checked={seen}
+            set={setSeen}
+          />
         </div>
       )}
       <div className="mt-3 flex gap-2">
@@ -91,7 +95,7 @@ export function ReviewedFolder() {
       </div>
       {(look.error ?? ask.error) != null && (
         <div className="mt-3">
-          <Trouble error={look.error ?? ask.error} />
+          <ErrorMessage error={look.error ?? ask.error} />
         </div>
       )}
       {ask.data && (
@@ -118,7 +122,7 @@ export function ReviewedFolder() {
                   <tr key={`${one.file}${one.exception}`}>
                     <td className="cell">{one.file || "no file"}</td>
                     <td className="cell">
-                      {one.exception ? <Go to={`/exceptions/${one.exception}`}>{one.exception}</Go> : "new"}
+                      {one.exception ? <PageLink to={`/exceptions/${one.exception}`}>{one.exception}</PageLink> : "new"}
                     </td>
                     <td className="cell">
                       {one.changes.map((change) => (

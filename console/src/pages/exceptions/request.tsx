@@ -8,7 +8,7 @@ import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { type AskedCondition, ConditionFields } from "../../ui/conditions";
 import { Mark } from "../../ui/mark";
-import { Button, Choice, count, Empty, Heading, Labelled, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+import { Button, Choice, count, Empty, ErrorMessage, Heading, Labelled, Loaded, Panel, useParam } from "../../ui/parts";
 
 const plus = (iso: string, days: number) => formatISO(addDays(parseISO(iso), days), { representation: "date" });
 
@@ -55,13 +55,13 @@ function OfDevice({ device, asked }: { device: string; asked: string[] }) {
     can: one.finding === "unmet" && one.sort === "installer-check",
   });
   return (
-    <Shown of={found} what="the findings">
+    <Loaded of={found} what="the findings">
       {(data) => {
         const choices = data.findings.filter((one) => one.mark !== "met").map(choice);
         const start = { devices: device, selection: "", choices, named: asked, old: null };
         return <Form key={device} start={start} title={`What ${device} lacks for ${release}`} />;
       }}
-    </Shown>
+    </Loaded>
   );
 }
 
@@ -69,7 +69,7 @@ function OfSelection({ selection }: { selection: string }) {
   const { platform, release } = useHere();
   const found = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
   return (
-    <Shown of={found} what="the requirements">
+    <Loaded of={found} what="the requirements">
       {(data) => {
         const choices = data.items
           .filter((row) => row.sort === "installer-check")
@@ -77,20 +77,20 @@ function OfSelection({ selection }: { selection: string }) {
         const start = { devices: "", selection, choices, named: [], old: null };
         return <Form start={start} title={`Installer checks of ${release}`} />;
       }}
-    </Shown>
+    </Loaded>
   );
 }
 
 function Renewal({ name }: { name: string }) {
   const found = api.useQuery("get", "/api/v1/exceptions/{exception}", { params: { path: { exception: name } } });
   return (
-    <Shown of={found} what={name}>
+    <Loaded of={found} what={name}>
       {(old) => {
         const choices = old.requirements.map((id) => ({ id, title: id, mark: "installer-check", can: true }));
         const start = { devices: old.devices.join(", "), selection: "", choices, named: old.requirements, old };
         return <Form key={name} start={start} title="What it permits" />;
       }}
-    </Shown>
+    </Loaded>
   );
 }
 
@@ -194,7 +194,7 @@ function Form({ start, title }: { start: Start; title: string }) {
   const saved = (selections.data?.items ?? []).filter((one) => one.platform === platform.id);
   return (
     <form onSubmit={submit} className="grid gap-4">
-      <Slab title={title}>
+      <Panel title={title}>
         {many && (
           <fieldset className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
             <legend className="sr-only">What is requested</legend>
@@ -219,8 +219,8 @@ function Form({ start, title }: { start: Start; title: string }) {
             <Need key={one.id} one={one} on={named.has(one.id)} set={(on) => toggle(one.id, on)} />
           ))}
         </ul>
-      </Slab>
-      <Slab title="The devices">
+      </Panel>
+      <Panel title="The devices">
         <div className="grid items-start gap-4 sm:grid-cols-[1fr_15rem_auto]">
           <Labelled label="Devices" hint="Separate more than one by commas.">
             <input
@@ -250,7 +250,7 @@ function Form({ start, title }: { start: Start; title: string }) {
                 : "Who could have it?"}
           </Button>
         </div>
-        {!each && check.error && <Trouble error={check.error} />}
+        {!each && check.error && <ErrorMessage error={check.error} />}
         {!each && check.data && (
           <div role="status" className="mt-3">
             <p>
@@ -269,17 +269,17 @@ function Form({ start, title }: { start: Start; title: string }) {
             )}
           </div>
         )}
-        {each && preview.error && <Trouble error={preview.error} />}
+        {each && preview.error && <ErrorMessage error={preview.error} />}
         {each && preview.data && <Preview data={preview.data} />}
         {!each && (
           <div className="mt-3">
-            <Tick id="go-on" on={goOn} set={setGoOn}>
+            <CheckboxField id="go-on" on={goOn} set={setGoOn}>
               Leave out the devices that cannot have it, and ask for the rest
-            </Tick>
+            </CheckboxField>
           </div>
         )}
-      </Slab>
-      <Slab title="The terms">
+      </Panel>
+      <Panel title="The terms">
         <div className="grid gap-4 sm:grid-cols-3">
           <div className="sm:col-span-3">
             <Labelled label="Reason" hint="Why it can be neither fixed nor replaced.">
@@ -300,14 +300,14 @@ function Form({ start, title }: { start: Start; title: string }) {
           {field("review_on", "Review", "date")}
           {field("owner", "Owner")}
           <div className="self-end sm:col-span-2">
-            <Tick id="up-to" on={upTo} set={setUpTo}>
+            <CheckboxField id="up-to" on={upTo} set={setUpTo}>
               Also for the releases before {release}
-            </Tick>
+            </CheckboxField>
           </div>
         </div>
-      </Slab>
-      <Slab title="The risk">
-        <Shown of={risk} what="the statement">
+      </Panel>
+      <Panel title="The risk">
+        <Loaded of={risk} what="the statement">
           {(data) => (
             <>
               <blockquote className="mb-3 border-l-4 border-check pl-3">{data.text}</blockquote>
@@ -317,14 +317,14 @@ function Form({ start, title }: { start: Start; title: string }) {
                   <blockquote className="mb-3 border-l-4 border-check pl-3">{data.notice}</blockquote>
                 </>
               )}
-              <Tick id="risk" on={taken} set={setTaken}>
+              <CheckboxField id="risk" on={taken} set={setTaken}>
                 I, {me.display}, acknowledge {data.notice ? "both word for word" : "this statement"}.
-              </Tick>
+              </CheckboxField>
             </>
           )}
-        </Shown>
-      </Slab>
-      {request.error && <Trouble error={request.error} />}
+        </Loaded>
+      </Panel>
+      {request.error && <ErrorMessage error={request.error} />}
       <div>
         <Button type="submit" disabled={!taken || (!each && named.size === 0) || request.isPending}>
           {request.isPending ? "Asking…" : each ? "Request the exceptions" : "Request the exception"}
@@ -369,9 +369,9 @@ function Preview({ data }: { data: components["schemas"]["ExceptionBatchResponse
 function Need({ one, on, set }: { one: Start["choices"][number]; on: boolean; set: (on: boolean) => void }) {
   return (
     <li className="flex flex-wrap items-center justify-between gap-x-4">
-      <Tick id={one.id} on={on} set={set} disabled={!one.can}>
+      <CheckboxField id={one.id} on={on} set={set} disabled={!one.can}>
         {one.title}
-      </Tick>
+      </CheckboxField>
       <span className="flex items-center gap-2">
         {!one.can && <span className="text-sm text-ink-2">cannot be excepted</span>}
         <Mark mark={one.mark} />
@@ -380,7 +380,7 @@ function Need({ one, on, set }: { one: Start["choices"][number]; on: boolean; se
   );
 }
 
-function Tick({
+function CheckboxField({
   id,
   on,
   set,

@@ -2,7 +2,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { client, type Uncovered } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, Choice, count, day, Empty, Go, Heading, Scroll, Shown, useParam } from "../../ui/parts";
+import { Button, Choice, count, day, Empty, Heading, Loaded, PageLink, Scroll, useParam } from "../../ui/parts";
 
 const CAUSES: Record<Uncovered["cause"], string> = {
   never: "Nobody has asked",
@@ -38,7 +38,7 @@ export function UncoveredPage() {
       <search className="mb-4 block max-w-xs">
         <Choice label="Site" value={site} set={setSite} of={sites.map((name) => [name, name])} />
       </search>
-      <Shown of={found} what="who runs what without permission">
+      <Loaded of={found} what="who runs what without permission">
         {(data) => {
           const items = data.pages.flatMap((page) => page.items);
           const total = data.pages[0]?.total ?? 0;
@@ -81,7 +81,7 @@ export function UncoveredPage() {
             </>
           );
         }}
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -90,7 +90,7 @@ function Row({ one }: { one: Uncovered }) {
   return (
     <tr>
       <th scope="row" className="cell font-normal text-ink">
-        <Go to={`/devices/${one.device}?tab=exceptions`}>{one.device}</Go>
+        <PageLink to={`/devices/${one.device}?tab=exceptions`}>{one.device}</PageLink>
         <span className="block text-sm text-ink-2">
           {siteOf(one)}
           {one.critical && ", critical"}
@@ -102,7 +102,7 @@ function Row({ one }: { one: Uncovered }) {
         <span className="block text-sm text-ink-2">
           {one.last && (
             <>
-              <Go to={`/exceptions/${one.last}`}>{one.last}</Go>{" "}
+              <PageLink to={`/exceptions/${one.last}`}>{one.last}</PageLink>{" "}
             </>
           )}
           {CAUSES[one.cause]}

@@ -1,8 +1,8 @@
 // Fixes first: the list to take on a round of the sites, to read, to print, or as a table.
-import { api, type Round } from "../../api/api";
+import { api, type FixRound } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { Chooser, useChosen } from "../../ui/chooser";
-import { Button, count, Empty, Go, Heading, Scroll, Shown, Slab } from "../../ui/parts";
+import { Button, count, Empty, Heading, Loaded, PageLink, Panel, Scroll } from "../../ui/parts";
 
 const hours = (minutes: number) =>
   minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
@@ -21,7 +21,7 @@ export function FixesPage() {
       <div className="mb-4 print:hidden">
         <Chooser />
       </div>
-      <Shown of={found} what="the fixes">
+      <Loaded of={found} what="the fixes">
         {(data) =>
           data.devices === 0 ? (
             <Empty>Nothing here needs a fix that would help.</Empty>
@@ -47,7 +47,7 @@ export function FixesPage() {
                 </div>
               </div>
               {data.parts.length > 0 && (
-                <Slab title="Buy before you go">
+                <Panel title="Buy before you go">
                   <ul>
                     {data.parts.map((part) => (
                       <li key={part.title}>
@@ -55,7 +55,7 @@ export function FixesPage() {
                       </li>
                     ))}
                   </ul>
-                </Slab>
+                </Panel>
               )}
               <div className="mt-4 grid min-w-0 gap-4">
                 {data.sites.map((site) => (
@@ -65,14 +65,14 @@ export function FixesPage() {
             </>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }
 
-function Site({ site }: { site: Round["sites"][number] }) {
+function Site({ site }: { site: FixRound["sites"][number] }) {
   return (
-    <Slab
+    <Panel
       title={site.site || "No site"}
       aside={
         <span className="text-ink-2">
@@ -110,7 +110,7 @@ function Site({ site }: { site: Round["sites"][number] }) {
                         <span aria-hidden="true" className="inline-block size-3.5 rounded-[3px] border border-ink-2" />
                       </td>
                       <td className="cell w-48 whitespace-nowrap">
-                        <Go to={`/devices/${visit.device}`}>{visit.device}</Go>
+                        <PageLink to={`/devices/${visit.device}`}>{visit.device}</PageLink>
                         {visit.of > 1 && (
                           <span className="text-ink-2">
                             {" "}
@@ -131,6 +131,6 @@ function Site({ site }: { site: Round["sites"][number] }) {
           </section>
         ))}
       </div>
-    </Slab>
+    </Panel>
   );
 }

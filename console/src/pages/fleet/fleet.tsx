@@ -1,23 +1,23 @@
 // The fleet by place and kind, two targets side by side, and what if something were done.
 import { Tabs } from "radix-ui";
 import { useState } from "react";
-import { api, client, type Supposed, useSend } from "../../api/api";
+import { api, client, useSend, type WhatIf } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { StateBar } from "../../ui/bars";
 import { Chooser, useChosen } from "../../ui/chooser";
 import { STATES } from "../../ui/mark";
 import {
   Button,
+  CheckboxField,
   Choice,
   count,
   Empty,
-  Go,
+  ErrorMessage,
   Heading,
+  Loaded,
+  PageLink,
+  Panel,
   Scroll,
-  Shown,
-  Slab,
-  Tick,
-  Trouble,
   useParam,
 } from "../../ui/parts";
 import { Together } from "../../ui/together";
@@ -78,13 +78,13 @@ function Groups() {
   const found = api.useQuery("get", "/api/v1/fleet", { params: { query } });
   const link = (name: string) => (by === "runs" ? null : `/devices?${by}=${encodeURIComponent(name)}`);
   return (
-    <Shown of={found} what="the fleet">
+    <Loaded of={found} what="the fleet">
       {(data) =>
         data.devices === 0 ? (
           <Empty>No device fits. Take a condition away.</Empty>
         ) : (
           <div className="grid gap-4">
-            <Slab
+            <Panel
               title={count(data.devices, "device")}
               aside={<Choice label="By" value={by} set={setBy} of={Object.entries(GROUPS)} needed />}
             >
@@ -110,7 +110,7 @@ function Groups() {
                       return (
                         <tr key={group.name}>
                           <th scope="row" className="cell text-base font-normal whitespace-nowrap text-ink">
-                            {to ? <Go to={to}>{group.name}</Go> : group.name}
+                            {to ? <PageLink to={to}>{group.name}</PageLink> : group.name}
                           </th>
                           <td className="cell">{group.devices}</td>
                           <td className="cell min-w-48">
@@ -127,12 +127,12 @@ function Groups() {
                   </tbody>
                 </table>
               </Scroll>
-            </Slab>
+            </Panel>
             <Together combinations={data.combinations} requirements={data.requirements.map((r) => r.requirement)} />
           </div>
         )
       }
-    </Shown>
+    </Loaded>
   );
 }
 
@@ -159,13 +159,13 @@ function Compare() {
         <Choice label="Beside release" value={other} set={setOther} of={releases} needed />
         <Choice label="By the route" value={otherRoute} set={setOtherRoute} of={ROUTES} needed />
       </div>
-      <Shown of={found} what="both sides">
+      <Loaded of={found} what="both sides">
         {(data) => {
           const names = [...new Set([...Object.keys(data.one.outcomes), ...Object.keys(data.other.outcomes)])];
           const most = Math.max(1, ...Object.values(data.one.outcomes), ...Object.values(data.other.outcomes));
           return (
             <>
-              <Slab title={count(data.devices, "device")}>
+              <Panel title={count(data.devices, "device")}>
                 <Scroll label="Both sides">
                   <table className="w-full">
                     <thead>
@@ -204,12 +204,12 @@ function Compare() {
                     </p>
                   ) : null,
                 )}
-              </Slab>
+              </Panel>
               <Moves title="Come out differently" moves={data.shifts} />
             </>
           );
         }}
-      </Shown>
+      </Loaded>
     </div>
   );
 }
@@ -231,7 +231,7 @@ type Move = { one: string; other: string; count: number; devices: string[] };
 
 function Moves({ title, moves }: { title: string; moves: Move[] }) {
   return (
-    <Slab title={title}>
+    <Panel title={title}>
       {moves.length === 0 && <p className="text-ink-2">None.</p>}
       <ul className="space-y-2">
         {moves.map((move) => (
@@ -242,7 +242,7 @@ function Moves({ title, moves }: { title: string; moves: Move[] }) {
               {move.devices.map((device, at) => (
                 <span key={device}>
                   {at > 0 && ", "}
-                  <Go to={`/devices/${device}`}>{device}</Go>
+                  <PageLink to={`/devices/${device}`}>{device}</PageLink>
                 </span>
               ))}
               {move.count > move.devices.length && ` and ${move.count - move.devices.length} more`}
@@ -250,7 +250,7 @@ function Moves({ title, moves }: { title: string; moves: Move[] }) {
           </li>
         ))}
       </ul>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -287,7 +287,7 @@ function WhatIf() {
     setApprove((old) => (on ? [...old, name] : old.filter((known) => known !== name)));
   return (
     <div className="grid gap-4">
-      <Shown of={table} what="the requirements">
+      <Loaded of={table} what="the requirements">
         {(data) => (
           <form
             className="slab grid gap-4"
@@ -296,14 +296,14 @@ function WhatIf() {
               send.mutate();
             }}
           >
-            <Tick label="Every fix that applies is made" checked={fixes} set={setFixes} />
+            <CheckboxField label="Every fix that applies is made" checked={fixes} set={setFixes} />
             <fieldset>
               <legend className="mb-1 font-semibold">These checks are excepted on the chosen devices</legend>
               <div className="grid gap-1 sm:grid-cols-2 lg:grid-cols-3">
                 {data.items
                   .filter((row) => row.sort !== "floor")
                   .map((row) => (
-                    <Tick
+                    <CheckboxField
                       key={row.requirement}
                       label={row.title}
                       checked={approve.includes(row.requirement)}
@@ -327,19 +327,19 @@ function WhatIf() {
             </div>
           </form>
         )}
-      </Shown>
-      {send.error && <Trouble error={send.error} />}
+      </Loaded>
+      {send.error && <ErrorMessage error={send.error} />}
       {send.data && <Answer data={send.data} />}
     </div>
   );
 }
 
-function Answer({ data }: { data: Supposed }) {
+function Answer({ data }: { data: WhatIf }) {
   const names = [...new Set([...Object.keys(data.before), ...Object.keys(data.after)])];
   const most = Math.max(1, ...Object.values(data.before), ...Object.values(data.after));
   return (
     <>
-      <Slab title={`${count(data.devices, "device")}, before and after`}>
+      <Panel title={`${count(data.devices, "device")}, before and after`}>
         <Scroll label="Before and after">
           <table className="w-full" aria-live="polite">
             <thead>
@@ -372,7 +372,7 @@ function Answer({ data }: { data: Supposed }) {
             <strong>{data.cost}</strong> for parts.
           </p>
         )}
-      </Slab>
+      </Panel>
       <Moves title="Would move" moves={data.moves} />
     </>
   );

@@ -3,7 +3,7 @@ import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { MarkBar, StateBar } from "../../ui/bars";
 import { Glyph, MARKS, STATE_NAMES, StateMark } from "../../ui/mark";
-import { count, day, Empty, Go, Heading, Shown, Slab } from "../../ui/parts";
+import { count, day, Empty, Heading, Loaded, PageLink, Panel } from "../../ui/parts";
 import { Together } from "../../ui/together";
 import { placeOf } from "../due/due";
 
@@ -17,9 +17,9 @@ export function OverviewPage() {
       <Heading title="Overview">
         What stands between {platform.name} devices and release {release}.
       </Heading>
-      <Shown of={found} what="the overview">
+      <Loaded of={found} what="the overview">
         {(data) => (data.roll_up.devices === 0 ? <NoDevices /> : <Body data={data} />)}
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -27,7 +27,7 @@ export function OverviewPage() {
 function NoDevices() {
   return (
     <Empty>
-      No device has been read yet. Import readings on the <Go to="/readings">Readings page</Go>, or with{" "}
+      No device has been read yet. Import readings on the <PageLink to="/readings">Readings page</PageLink>, or with{" "}
       <code>doorstone reading import FILE</code>.
     </Empty>
   );
@@ -56,39 +56,39 @@ function Body({ data }: { data: Overview }) {
 function States({ data }: { data: Overview }) {
   const { states, devices } = data.roll_up;
   return (
-    <Slab title={`${count(devices, "device")} against ${data.release}`}>
+    <Panel title={`${count(devices, "device")} against ${data.release}`}>
       <ul className="grid grid-cols-2 gap-2 sm:grid-cols-6">
         {STATE_NAMES.map((state) => (
           <li key={state}>
-            <Go
+            <PageLink
               to={`/devices?state=${state}`}
               className="block h-full rounded-md border border-edge px-2 py-3 text-sm text-ink no-underline hover:border-ink-2"
             >
               <span className="block font-head text-3xl font-semibold">{states[state] ?? 0}</span>
               <StateMark state={state} />
-            </Go>
+            </PageLink>
           </li>
         ))}
       </ul>
       {data.uncovered > 0 && (
         <p className="mt-3">
-          <Go to="/uncovered">{count(data.uncovered, "device")}</Go> {data.uncovered === 1 ? "runs" : "run"} what no
-          exception in force permits.
+          <PageLink to="/uncovered">{count(data.uncovered, "device")}</PageLink> {data.uncovered === 1 ? "runs" : "run"}{" "}
+          what no exception in force permits.
         </p>
       )}
-    </Slab>
+    </Panel>
   );
 }
 
 function Requirements({ data }: { data: Overview }) {
   return (
-    <Slab title="Requirements" aside={<Go to="/sorting">How they are sorted</Go>}>
+    <Panel title="Requirements" aside={<PageLink to="/sorting">How they are sorted</PageLink>}>
       <ul className="space-y-2">
         {data.roll_up.requirements.map((row) => {
           const unmet = Object.entries(row.marks).reduce((sum, [mark, n]) => sum + (mark === "met" ? 0 : n), 0);
           return (
             <li key={row.requirement} className="grid items-center gap-x-3 sm:grid-cols-[15rem_1fr_8rem]">
-              <Go to={`/devices?requirement=${row.requirement}`}>{row.title}</Go>
+              <PageLink to={`/devices?requirement=${row.requirement}`}>{row.title}</PageLink>
               <MarkBar marks={row.marks} />
               <span className="text-sm text-ink-2 sm:text-right">
                 {unmet ? `${unmet} do not meet it` : "all meet it"}
@@ -107,7 +107,7 @@ function Requirements({ data }: { data: Overview }) {
           </span>
         ))}
       </p>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -117,8 +117,11 @@ function Due() {
   const found = api.useQuery("get", "/api/v1/due", { params: { query: { mine: true } } });
   const more = (found.data?.items.length ?? 0) - MOST_DUE;
   return (
-    <Slab title="Due for you" aside={<Go to="/due">{more > 0 ? `All of it, ${more} more` : "All of it"}</Go>}>
-      <Shown of={found} what="what is due">
+    <Panel
+      title="Due for you"
+      aside={<PageLink to="/due">{more > 0 ? `All of it, ${more} more` : "All of it"}</PageLink>}
+    >
+      <Loaded of={found} what="what is due">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing is due for you.</Empty>
@@ -126,7 +129,7 @@ function Due() {
             <ul className="space-y-2">
               {data.items.slice(0, MOST_DUE).map((item) => (
                 <li key={`${item.kind}${item.object}${item.words}`}>
-                  <Go to={placeOf(item)}>{item.object}</Go>
+                  <PageLink to={placeOf(item)}>{item.object}</PageLink>
                   {item.words.replace(item.object, "")}
                   <span className={`block text-sm ${item.overdue ? "text-floor" : "text-ink-2"}`}>
                     by {day(item.on)}
@@ -137,40 +140,40 @@ function Due() {
             </ul>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }
 
 function Sites({ data }: { data: Overview }) {
   return (
-    <Slab title="Sites">
+    <Panel title="Sites">
       <ul className="space-y-2.5">
         {data.sites.map((site) => {
           const total = Object.values(site.states).reduce((sum, n) => sum + n, 0);
           return (
             <li key={site.site}>
               <span className="flex justify-between">
-                <Go to={`/devices?site=${encodeURIComponent(site.site)}`}>{site.site}</Go>
+                <PageLink to={`/devices?site=${encodeURIComponent(site.site)}`}>{site.site}</PageLink>
                 <span className="text-ink-2">{total}</span>
               </span>
               <StateBar states={site.states} />
               {site.uncovered > 0 && (
-                <Go to={`/uncovered?site=${encodeURIComponent(site.site)}`} className="text-sm">
+                <PageLink to={`/uncovered?site=${encodeURIComponent(site.site)}`} className="text-sm">
                   {site.uncovered} without permission
-                </Go>
+                </PageLink>
               )}
             </li>
           );
         })}
       </ul>
-    </Slab>
+    </Panel>
   );
 }
 
 function Running({ data }: { data: Overview }) {
   return (
-    <Slab title="Running today">
+    <Panel title="Running today">
       <ul className="space-y-2">
         {Object.entries(data.running).map(([release, n]) => {
           const known = data.releases.find((one) => one.id === release);
@@ -191,6 +194,6 @@ function Running({ data }: { data: Overview }) {
           );
         })}
       </ul>
-    </Slab>
+    </Panel>
   );
 }

@@ -1,7 +1,7 @@
 // The budget paper: budgets side by side, replacements per quarter, prices, the minimum specification of a new machine.
 import { api } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { count, Empty, Go, Heading, Labelled, Scroll, Shown, useParam } from "../../ui/parts";
+import { count, Empty, Heading, Labelled, Loaded, PageLink, Scroll, useParam } from "../../ui/parts";
 import { WAY_WORDS } from "./ways";
 
 const counted = (of: Record<string, number>) => Object.entries(of);
@@ -15,7 +15,8 @@ export function BudgetPaperPage() {
   return (
     <>
       <Heading title="Budget paper">
-        For the owner of the budget and whoever buys. One budget, device by device: <Go to="/plan">Plan</Go>.
+        For the owner of the budget and whoever buys. One budget, device by device: <PageLink to="/plan">Plan</PageLink>
+        .
       </Heading>
       <div className="slab my-4 flex flex-wrap items-end gap-x-6 gap-y-3">
         <Labelled label="Budgets" hint="Up to six amounts, parted by commas.">
@@ -32,7 +33,7 @@ export function BudgetPaperPage() {
           <a href={address("budget-paper.csv")}>Quarters as a table (CSV)</a>
         </p>
       </div>
-      <Shown of={found} what="the paper">
+      <Loaded of={found} what="the paper">
         {(paper) => (
           <>
             <p role="status" className="mb-3">
@@ -112,7 +113,7 @@ export function BudgetPaperPage() {
             />
           </>
         )}
-      </Shown>
+      </Loaded>
     </>
   );
 }

@@ -2,7 +2,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, Choice, count, Labelled, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Labelled, Panel } from "../../ui/parts";
 
 const SORTS = ["floor", "installer-check", "unsorted"] as const;
 type Sort = (typeof SORTS)[number];
@@ -36,7 +36,7 @@ export function WhatIf() {
     send.mutate();
   };
   return (
-    <Slab title="What if">
+    <Panel title="What if">
       <form onSubmit={submit} className="grid items-end gap-3 sm:grid-cols-2 lg:grid-cols-5">
         <Choice label="The release" value={later} set={setLater} of={releases} nothing="none" />
         <Labelled label="comes on">
@@ -65,7 +65,7 @@ export function WhatIf() {
           {send.isPending ? "Counting…" : "Suppose"}
         </Button>
       </form>
-      {send.error && <Trouble error={send.error} />}
+      {send.error && <ErrorMessage error={send.error} />}
       {send.data && (
         <div role="status" className="mt-3">
           <p>
@@ -94,6 +94,6 @@ export function WhatIf() {
           </table>
         </div>
       )}
-    </Slab>
+    </Panel>
   );
 }

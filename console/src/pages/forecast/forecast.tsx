@@ -1,7 +1,7 @@
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
-import { count, day, Empty, Go, Heading, Shown, Slab } from "../../ui/parts";
+import { count, day, Empty, Heading, Loaded, PageLink, Panel } from "../../ui/parts";
 import { WhatIf } from "./forecast-what-if";
 
 type Fleet = components["schemas"]["FleetForecastResponse"];
@@ -21,15 +21,15 @@ export function ForecastPage() {
   return (
     <>
       <Heading title="Forecast">When {platform.name} devices leave servicing, and what ends it.</Heading>
-      <Shown of={found} what="the forecast">
+      <Loaded of={found} what="the forecast">
         {(data) =>
           data.devices === 0 ? (
             <Empty>
-              No device has been read yet. Start on the <Go to="/readings">Readings page</Go>.
+              No device has been read yet. Start on the <PageLink to="/readings">Readings page</PageLink>.
             </Empty>
           ) : (
             <div className="grid gap-4">
-              <Slab
+              <Panel
                 title="Last serviced month"
                 aside={
                   <span className="text-ink-2">
@@ -39,7 +39,7 @@ export function ForecastPage() {
               >
                 <Months data={data} />
                 <Legend data={data} />
-              </Slab>
+              </Panel>
               <WhatIf />
               <div className="grid gap-4 lg:grid-cols-[1fr_18rem]">
                 <Counted title="What ends it" counts={data.ends} />
@@ -51,7 +51,7 @@ export function ForecastPage() {
             </div>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -143,7 +143,7 @@ function Bar(given: { n: number; most: number; words: string; causes?: Record<st
 
 function Counted({ title, counts }: { title: string; counts: Record<string, number> }) {
   return (
-    <Slab title={title}>
+    <Panel title={title}>
       <ul>
         {Object.entries(counts).map(([words, n]) => (
           <li key={words} className="flex justify-between gap-4 border-t border-edge py-1.5 first:border-0">
@@ -152,6 +152,6 @@ function Counted({ title, counts }: { title: string; counts: Record<string, numb
           </li>
         ))}
       </ul>
-    </Slab>
+    </Panel>
   );
 }

@@ -2,7 +2,18 @@
 import { api, client, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { Chooser, useChosen } from "../../ui/chooser";
-import { Button, count, Empty, Go, Heading, Labelled, Scroll, Shown, Tick, useParam } from "../../ui/parts";
+import {
+  Button,
+  CheckboxField,
+  count,
+  Empty,
+  Heading,
+  Labelled,
+  Loaded,
+  PageLink,
+  Scroll,
+  useParam,
+} from "../../ui/parts";
 
 const WAYS = {
   take: "what is offered",
@@ -42,7 +53,7 @@ export function PlanPage() {
     <>
       <Heading title="Plan">
         What a budget buys: the most serviced device-months for the money. Several budgets side by side, replacements
-        per quarter and what a new machine has to meet: <Go to="/budget-paper">Budget paper</Go>.
+        per quarter and what a new machine has to meet: <PageLink to="/budget-paper">Budget paper</PageLink>.
       </Heading>
       <Chooser />
       <div className="slab my-4 flex flex-wrap items-end gap-x-6 gap-y-3">
@@ -60,12 +71,17 @@ export function PlanPage() {
           <legend className="mb-1 font-semibold">Ways to think of</legend>
           <div className="flex flex-wrap gap-x-5 gap-y-1">
             {(Object.keys(WAYS) as Way[]).map((way) => (
-              <Tick key={way} label={WAYS[way]} checked={!without.includes(way)} set={(on) => leave(way, on)} />
+              <CheckboxField
+                key={way}
+                label={WAYS[way]}
+                checked={!without.includes(way)}
+                set={(on) => leave(way, on)}
+              />
             ))}
           </div>
         </fieldset>
       </div>
-      <Shown of={found} what="the plan">
+      <Loaded of={found} what="the plan">
         {(data) => (
           <>
             <Button
@@ -121,7 +137,7 @@ export function PlanPage() {
             )}
           </>
         )}
-      </Shown>
+      </Loaded>
     </>
   );
 }

@@ -3,14 +3,14 @@ import Markdown from "react-markdown";
 import { useParams } from "react-router";
 import remarkGfm from "remark-gfm";
 import { api } from "../../api/api";
-import { day, Go, Heading, Shown, Slab, useParam } from "../../ui/parts";
+import { day, Heading, Loaded, PageLink, Panel, useParam } from "../../ui/parts";
 
 export function KitPage() {
   const { kit: name = "" } = useParams();
   const [file, setFile] = useParam("file", "runbook.md");
   const found = api.useQuery("get", "/api/v1/kits/{kit}", { params: { path: { kit: name } } });
   return (
-    <Shown of={found} what={name}>
+    <Loaded of={found} what={name}>
       {({ kit, files }) => {
         const shown = files.find((one) => one.path === file) ?? files[0];
         return (
@@ -19,14 +19,14 @@ export function KitPage() {
               {kit.devices.map((device, at) => (
                 <span key={device}>
                   {at > 0 && ", "}
-                  <Go to={`/devices/${device}?tab=kit`}>{device}</Go>
+                  <PageLink to={`/devices/${device}?tab=kit`}>{device}</PageLink>
                 </span>
               ))}{" "}
               to {kit.release}, {kit.route}, carries over {kit.carry_over} · made {day(kit.made_at)} by {kit.made_by}
               {kit.exceptions.map((exception) => (
                 <span key={exception}>
                   {" "}
-                  · <Go to={`/exceptions/${exception}`}>{exception}</Go>
+                  · <PageLink to={`/exceptions/${exception}`}>{exception}</PageLink>
                 </span>
               ))}
             </Heading>
@@ -80,7 +80,7 @@ export function KitPage() {
                 )}
               </nav>
               {shown && (
-                <Slab title={shown.path}>
+                <Panel title={shown.path}>
                   {shown.path.endsWith(".md") ? (
                     <div className="runbook">
                       <Markdown remarkPlugins={[remarkGfm]} components={{ input: Box }}>
@@ -93,7 +93,7 @@ export function KitPage() {
                       {shown.text}
                     </pre>
                   )}
-                </Slab>
+                </Panel>
               )}
             </div>
             <p className="mt-3 text-sm text-ink-2">
@@ -103,7 +103,7 @@ export function KitPage() {
           </>
         );
       }}
-    </Shown>
+    </Loaded>
   );
 }
 

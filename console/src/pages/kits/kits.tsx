@@ -2,7 +2,7 @@ import { useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
-import { Button, count, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, count, day, Empty, ErrorMessage, Heading, Labelled, Loaded, PageLink, Panel } from "../../ui/parts";
 import { MakeEach } from "./make-each";
 
 type Kit = components["schemas"]["KitResponse"];
@@ -12,7 +12,7 @@ export function KitsPage() {
   return (
     <>
       <Heading title="Kits">The bundles that carry devices through: settings, undo, verification, runbook.</Heading>
-      <Shown of={found} what="the kits">
+      <Loaded of={found} what="the kits">
         {(data) =>
           data.items.length ? (
             <KitTable items={data.items} />
@@ -20,7 +20,7 @@ export function KitsPage() {
             <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
           )
         }
-      </Shown>
+      </Loaded>
       <div className="mt-4 space-y-4">
         <MakeEach />
         <Rates />
@@ -39,7 +39,7 @@ function Rates() {
   if (items.length === 0) return null;
   const share = (part: number) => `${Math.round(100 * part)} %`;
   return (
-    <Slab title="How often it works">
+    <Panel title="How often it works">
       <ul>
         {items.map((one) => (
           <li key={one.key}>
@@ -50,7 +50,7 @@ function Rates() {
           </li>
         ))}
       </ul>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -69,7 +69,7 @@ function DaysWork() {
   );
   if (!allows(me, "make_kit")) return null;
   return (
-    <Slab title="A day's attempts">
+    <Panel title="A day's attempts">
       <Labelled label="One a line, in the order of the first line" hint="All are recorded, or none.">
         <textarea
           className="field font-mono text-sm"
@@ -86,8 +86,8 @@ function DaysWork() {
           {count(send.data.recorded, "attempt")} recorded.
         </span>
       )}
-      {send.error && <Trouble error={send.error} />}
-    </Slab>
+      {send.error && <ErrorMessage error={send.error} />}
+    </Panel>
   );
 }
 
@@ -111,12 +111,12 @@ export function KitTable({ items }: { items: Kit[] }) {
           {items.map((kit) => (
             <tr key={kit.id} className="hover:bg-slab-2">
               <td className="cell">
-                <Go to={`/kits/${kit.id}`} className="font-semibold whitespace-nowrap">
+                <PageLink to={`/kits/${kit.id}`} className="font-semibold whitespace-nowrap">
                   {kit.id}
-                </Go>
+                </PageLink>
               </td>
               <td className="cell">
-                <Go to={`/devices/${kit.device}`}>{kit.device}</Go>
+                <PageLink to={`/devices/${kit.device}`}>{kit.device}</PageLink>
                 {kit.devices.length > 1 && ` and ${kit.devices.length - 1} more`}
               </td>
               <td className="cell">

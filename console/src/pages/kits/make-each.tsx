@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, count, Go, Labelled, Scroll, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Labelled, PageLink, Panel, Scroll } from "../../ui/parts";
 
 const ROUTES = { "in-place": "In place", clean: "Clean" } as const;
 type Route = keyof typeof ROUTES;
@@ -38,7 +38,7 @@ export function MakeEach() {
   const cases = look.data?.cases ?? [];
   const ready = cases.reduce((sum, one) => sum + one.devices.length, 0);
   return (
-    <Slab title="Kits for many devices">
+    <Panel title="Kits for many devices">
       <div className="grid gap-3 sm:grid-cols-3">
         <Choice
           label="A saved selection"
@@ -81,7 +81,7 @@ export function MakeEach() {
       </div>
       {(look.error ?? make.error) != null && (
         <div className="mt-3">
-          <Trouble error={look.error ?? make.error} />
+          <ErrorMessage error={look.error ?? make.error} />
         </div>
       )}
       {look.data && (
@@ -121,11 +121,11 @@ export function MakeEach() {
           {make.data.made.map((kit, at) => (
             <span key={kit.id}>
               {at > 0 && ", "}
-              <Go to={`/kits/${kit.id}`}>{kit.id}</Go> for {count(kit.devices.length, "device")}
+              <PageLink to={`/kits/${kit.id}`}>{kit.id}</PageLink> for {count(kit.devices.length, "device")}
             </span>
           ))}
         </p>
       )}
-    </Slab>
+    </Panel>
   );
 }

@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, client } from "../../api/api";
-import { Button, day, Heading, Shown } from "../../ui/parts";
+import { Button, day, Heading, Loaded } from "../../ui/parts";
 import { EvidencePack } from "./evidence";
 
 export function LedgerPage() {
@@ -25,7 +25,7 @@ export function LedgerPage() {
           {check.data.ok ? `All ${check.data.entries} entries hold.` : check.data.faults.join("; ")}
         </p>
       )}
-      <Shown of={found} what="the ledger">
+      <Loaded of={found} what="the ledger">
         {(data) => (
           // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable
           <section className="slab relative overflow-x-auto p-0 sm:p-0" tabIndex={0} aria-label="Entries">
@@ -61,7 +61,7 @@ export function LedgerPage() {
             </table>
           </section>
         )}
-      </Shown>
+      </Loaded>
       {found.hasNextPage && (
         <Button quiet className="mt-3" onClick={() => found.fetchNextPage()}>
           Earlier entries

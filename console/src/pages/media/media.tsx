@@ -3,7 +3,7 @@ import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { Chooser, useChosen } from "../../ui/chooser";
-import { count, day, Empty, Go, Heading, Scroll, Shown, Slab } from "../../ui/parts";
+import { count, day, Empty, Heading, Loaded, PageLink, Panel, Scroll } from "../../ui/parts";
 
 type Media = components["schemas"]["MediaResponse"];
 type Plan = components["schemas"]["MediaPlanResponse"];
@@ -14,7 +14,7 @@ export function MediaPage() {
   return (
     <>
       <Heading title="Media">What set-up is started from, and which of it the devices need for {release}.</Heading>
-      <Shown of={found} what="the media">
+      <Loaded of={found} what="the media">
         {(data) =>
           data.items.length ? (
             <MediaTable items={data.items} />
@@ -24,7 +24,7 @@ export function MediaPage() {
             </Empty>
           )
         }
-      </Shown>
+      </Loaded>
       <h2 className="mt-6 mb-3 text-xl">Plan for a batch</h2>
       <Chooser />
       <PlanOf />
@@ -88,9 +88,9 @@ function PlanOf() {
   const found = api.useQuery("post", "/api/v1/media/plan", { body });
   return (
     <div className="mt-4">
-      <Shown of={found} what="the plan">
+      <Loaded of={found} what="the plan">
         {(data) => <PlanShown plan={data} />}
-      </Shown>
+      </Loaded>
     </div>
   );
 }
@@ -105,7 +105,7 @@ function PlanShown({ plan }: { plan: Plan }) {
         {left > 0 && <span className="text-floor">; {count(left, "device")} have none that fits</span>}.
       </p>
       {plan.mismatches.length > 0 && (
-        <Slab title="Before anybody travels">
+        <Panel title="Before anybody travels">
           <ul className="space-y-2">
             {plan.mismatches.map((one) => (
               <li key={one.why}>
@@ -114,10 +114,10 @@ function PlanShown({ plan }: { plan: Plan }) {
               </li>
             ))}
           </ul>
-        </Slab>
+        </Panel>
       )}
       {plan.uses.map((use) => (
-        <Slab key={use.media} title={`${use.media}: ${use.what}`}>
+        <Panel key={use.media} title={`${use.media}: ${use.what}`}>
           {use.defects.length > 0 && <p className="mb-2 text-floor">{use.defects.join("; ")}</p>}
           <ul className="mb-2 flex flex-wrap gap-x-6">
             {Object.entries(use.sticks).map(([site, sticks]) => (
@@ -127,7 +127,7 @@ function PlanShown({ plan }: { plan: Plan }) {
             ))}
           </ul>
           <Devices names={use.devices} />
-        </Slab>
+        </Panel>
       ))}
     </div>
   );
@@ -141,7 +141,7 @@ function Devices({ names }: { names: string[] }) {
       {shown.map((name, at) => (
         <span key={name}>
           {at > 0 && ", "}
-          <Go to={`/devices/${name}?tab=kit`}>{name}</Go>
+          <PageLink to={`/devices/${name}?tab=kit`}>{name}</PageLink>
         </span>
       ))}
       {names.length > shown.length && ` and ${names.length - shown.length} more`}

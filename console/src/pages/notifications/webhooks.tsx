@@ -2,7 +2,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, day, Empty, Heading, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, Panel, Scroll, useParam } from "../../ui/parts";
 
 export function WebhooksPage() {
   const { me } = useHere();
@@ -37,7 +37,7 @@ function Add() {
     add.mutate();
   };
   return (
-    <Slab title="Tell an address">
+    <Panel title="Tell an address">
       <form onSubmit={submit} className="grid items-start gap-3 sm:grid-cols-[1fr_1fr_auto]">
         <Labelled label="Address">
           <input
@@ -56,14 +56,14 @@ function Add() {
           Add
         </Button>
       </form>
-      {add.error && <Trouble error={add.error} />}
+      {add.error && <ErrorMessage error={add.error} />}
       {add.data?.secret && (
         <p role="status" className="mt-2">
           {add.data.id} signs with this secret, shown this once:{" "}
           <code className="font-semibold break-all">{add.data.secret}</code>
         </p>
       )}
-    </Slab>
+    </Panel>
   );
 }
 
@@ -78,8 +78,8 @@ function List() {
     () => undefined,
   );
   return (
-    <Slab title="Addresses">
-      <Shown of={found} what="the webhooks">
+    <Panel title="Addresses">
+      <Loaded of={found} what="the webhooks">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>No address gets messages yet.</Empty>
@@ -116,9 +116,9 @@ function List() {
             </ul>
           )
         }
-      </Shown>
-      {(remove.error ?? tried.error) != null && <Trouble error={remove.error ?? tried.error} />}
-    </Slab>
+      </Loaded>
+      {(remove.error ?? tried.error) != null && <ErrorMessage error={remove.error ?? tried.error} />}
+    </Panel>
   );
 }
 
@@ -126,8 +126,8 @@ function Log({ name }: { name: string }) {
   const path = { params: { path: { webhook: name } } };
   const found = api.useQuery("get", "/api/v1/webhooks/{webhook}/deliveries", path, { refetchInterval: 5000 });
   return (
-    <Slab title={`What was sent to ${name}`}>
-      <Shown of={found} what="the log">
+    <Panel title={`What was sent to ${name}`}>
+      <Loaded of={found} what="the log">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing yet.</Empty>
@@ -158,7 +158,7 @@ function Log({ name }: { name: string }) {
             </Scroll>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

@@ -1,6 +1,6 @@
 // Check-up of the service, for administrators: what is well, what to look at, what to do.
 import { api } from "../../api/api";
-import { Heading, Scroll, Shown, Tick, useParam } from "../../ui/parts";
+import { CheckboxField, Heading, Loaded, Scroll, useParam } from "../../ui/parts";
 
 const LEVELS = {
   ok: { words: "well", style: "text-met" },
@@ -24,13 +24,13 @@ export function DoctorPage() {
         The service itself: its records, disk, history, imports, deliveries and rounds.
       </Heading>
       <div className="mb-3">
-        <Tick
+        <CheckboxField
           label="Read all records and the whole ledger as well (takes long on large ones)"
           checked={deep === "1"}
           set={(on) => setDeep(on ? "1" : "")}
         />
       </div>
-      <Shown of={found} what="the check-up">
+      <Loaded of={found} what="the check-up">
         {(data) => (
           <>
             <p role="status" className={`mb-2 font-semibold ${LEVELS[data.level].style}`}>
@@ -63,7 +63,7 @@ export function DoctorPage() {
             </Scroll>
           </>
         )}
-      </Shown>
+      </Loaded>
     </>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, Choice, day, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, day, ErrorMessage, Labelled, Loaded, Panel } from "../../ui/parts";
 
 export function DeputiesSlab() {
   const { me } = useHere();
@@ -27,12 +27,12 @@ export function DeputiesSlab() {
   });
   if (me.in_place_of) return null;
   return (
-    <Slab title="My deputy">
+    <Panel title="My deputy">
       <p className="mb-3 text-ink-2">
         For some days somebody decides in your place, in your role. What they decide says so for ever. Nobody approves
         what they or you have asked for.
       </p>
-      <Shown of={found} what="the deputies">
+      <Loaded of={found} what="the deputies">
         {(data) => {
           const mine = data.items.filter((one) => !one.ended_at && one.end_on >= me.today && one.person === me.name);
           return (
@@ -54,7 +54,7 @@ export function DeputiesSlab() {
             </ul>
           );
         }}
-      </Shown>
+      </Loaded>
       <form
         className="grid gap-3 sm:grid-cols-2"
         onSubmit={(event) => {
@@ -98,7 +98,7 @@ export function DeputiesSlab() {
           </Button>
         </div>
       </form>
-      {(name.error ?? stop.error) != null && <Trouble error={name.error ?? stop.error} />}
-    </Slab>
+      {(name.error ?? stop.error) != null && <ErrorMessage error={name.error ?? stop.error} />}
+    </Panel>
   );
 }

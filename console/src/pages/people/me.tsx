@@ -1,7 +1,7 @@
 // Oneself: which mail one gets and where, the calendar of due dates, the password.
 import { type FormEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
-import { Button, Heading, Labelled, Shown, Slab, Tick, Trouble } from "../../ui/parts";
+import { Button, CheckboxField, ErrorMessage, Heading, Labelled, Loaded, Panel } from "../../ui/parts";
 import { DeputiesSlab } from "./deputies";
 
 const NEWS = [
@@ -19,7 +19,7 @@ export function MePage() {
   return (
     <>
       <Heading title="Me">Your mail, your deputy, your calendar, your password.</Heading>
-      <Shown of={found} what="what you have chosen">
+      <Loaded of={found} what="what you have chosen">
         {(me) => (
           <div className="grid items-start gap-4 lg:grid-cols-2">
             <NewsByMail key={me.version} email={me.email} news={me.news} version={me.version} />
@@ -31,7 +31,7 @@ export function MePage() {
             </div>
           </div>
         )}
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -50,7 +50,7 @@ function NewsByMail({ email: held, news: had, version }: { email: string; news: 
     send.mutate();
   };
   return (
-    <Slab title="News by mail">
+    <Panel title="News by mail">
       <form onSubmit={submit} className="grid gap-3">
         <Labelled label="Mail address" hint="Without an address no mail is sent.">
           <input className="field" type="email" value={email} onChange={(event) => setEmail(event.target.value)} />
@@ -58,7 +58,7 @@ function NewsByMail({ email: held, news: had, version }: { email: string; news: 
         <fieldset className="grid gap-1">
           <legend className="mb-1 font-semibold">Tell me when</legend>
           {NEWS.map(([name, words]) => (
-            <Tick
+            <CheckboxField
               key={name}
               label={words}
               checked={news.includes(name)}
@@ -72,9 +72,9 @@ function NewsByMail({ email: held, news: had, version }: { email: string; news: 
           </Button>
         </div>
         {send.isSuccess && <p role="status">Kept.</p>}
-        {send.error && <Trouble error={send.error} />}
+        {send.error && <ErrorMessage error={send.error} />}
       </form>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -87,7 +87,7 @@ function CalendarSlab({ has }: { has: boolean }) {
     () => make.reset(),
   );
   return (
-    <Slab title="Calendar of due dates">
+    <Panel title="Calendar of due dates">
       <p className="mb-3 text-ink-2">
         An address that a calendar program subscribes to. Whoever has it can read it; a new one revokes the one before.
       </p>
@@ -110,8 +110,8 @@ function CalendarSlab({ has }: { has: boolean }) {
           </Button>
         )}
       </div>
-      {(make.error ?? revoke.error) != null && <Trouble error={make.error ?? revoke.error} />}
-    </Slab>
+      {(make.error ?? revoke.error) != null && <ErrorMessage error={make.error ?? revoke.error} />}
+    </Panel>
   );
 }
 
@@ -122,7 +122,7 @@ function PasswordSlab() {
     await client.PUT("/api/v1/me/password", { body: { old, new: next } });
   });
   return (
-    <Slab title="Password">
+    <Panel title="Password">
       <form
         className="grid gap-3"
         onSubmit={(event) => {
@@ -155,9 +155,9 @@ function PasswordSlab() {
             Set it
           </Button>
         </div>
-        {send.error && <Trouble error={send.error} />}
+        {send.error && <ErrorMessage error={send.error} />}
       </form>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -178,7 +178,7 @@ function SecondFactorSlab() {
     await client.DELETE("/api/v1/me/second-factor");
   });
   return (
-    <Slab title="Second factor">
+    <Panel title="Second factor">
       <p className="mb-2">A sign-in takes a code of your authenticator as well as the password.</p>
       {address ? (
         <form
@@ -219,8 +219,8 @@ function SecondFactorSlab() {
       )}
       {confirm.isSuccess && !address && <p role="status">It is set.</p>}
       {(begin.error ?? confirm.error ?? remove.error) != null && (
-        <Trouble error={begin.error ?? confirm.error ?? remove.error} />
+        <ErrorMessage error={begin.error ?? confirm.error ?? remove.error} />
       )}
-    </Slab>
+    </Panel>
   );
 }

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, type Person, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, day, Empty, Go, Heading, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, PageLink, Panel } from "../../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
 type Role = (typeof ROLES)[number];
@@ -18,13 +18,13 @@ export function PeoplePage() {
         {allows(me, "doctor") && (
           <>
             {" "}
-            How the service does: <Go to="/doctor">Check-up</Go>.
+            How the service does: <PageLink to="/doctor">Check-up</PageLink>.
           </>
         )}
       </Heading>
       <div className="grid gap-4 lg:grid-cols-2">
-        <Slab title="People">
-          <Shown of={people} what="the people">
+        <Panel title="People">
+          <Loaded of={people} what="the people">
             {(data) => (
               <ul>
                 {data.items.map((person) => (
@@ -32,8 +32,8 @@ export function PeoplePage() {
                 ))}
               </ul>
             )}
-          </Shown>
-        </Slab>
+          </Loaded>
+        </Panel>
         {administers && <AddPerson />}
         <Issue />
         <Tokens />
@@ -111,7 +111,7 @@ function Change({ person }: { person: Person }) {
           </Button>
         </div>
       </div>
-      {change.error && <Trouble error={change.error} />}
+      {change.error && <ErrorMessage error={change.error} />}
     </details>
   );
 }
@@ -144,7 +144,7 @@ function AddPerson() {
     add.mutate();
   };
   return (
-    <Slab title="Add a person">
+    <Panel title="Add a person">
       <form onSubmit={submit} className="grid gap-3 sm:grid-cols-2">
         <Labelled label="Name to sign in with">
           <input className="field" required value={name} onChange={(e) => setName(e.target.value)} />
@@ -170,11 +170,11 @@ function AddPerson() {
         </div>
         {add.error && (
           <div className="sm:col-span-2">
-            <Trouble error={add.error} />
+            <ErrorMessage error={add.error} />
           </div>
         )}
       </form>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -192,7 +192,7 @@ function Issue() {
     issue.mutate();
   };
   return (
-    <Slab title="Issue a token">
+    <Panel title="Issue a token">
       <form onSubmit={submit} className="grid gap-3 sm:grid-cols-2">
         <Labelled label="What it is for">
           <input className="field" required value={name} onChange={(e) => setName(e.target.value)} />
@@ -214,14 +214,14 @@ function Issue() {
             Issue for 90 days
           </Button>
         </div>
-        {issue.error && <Trouble error={issue.error} />}
+        {issue.error && <ErrorMessage error={issue.error} />}
         {issue.data && (
           <p role="status" className="sm:col-span-2">
             {issue.data.id}, shown this once: <code className="break-all font-semibold">{issue.data.secret}</code>
           </p>
         )}
       </form>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -229,8 +229,8 @@ function Tokens() {
   const found = api.useQuery("get", "/api/v1/tokens");
   const revoke = useSend((token: string) => client.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } }));
   return (
-    <Slab title="Tokens">
-      <Shown of={found} what="the tokens">
+    <Panel title="Tokens">
+      <Loaded of={found} what="the tokens">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>No token has been issued.</Empty>
@@ -259,9 +259,9 @@ function Tokens() {
             </ul>
           )
         }
-      </Shown>
-      {revoke.error && <Trouble error={revoke.error} />}
-    </Slab>
+      </Loaded>
+      {revoke.error && <ErrorMessage error={revoke.error} />}
+    </Panel>
   );
 }
 
@@ -275,8 +275,8 @@ const CAME: Record<string, string> = {
 function SignIns() {
   const found = api.useQuery("get", "/api/v1/sign-ins", { params: { query: { limit: 20 } } });
   return (
-    <Slab title="Sign-ins">
-      <Shown of={found} what="the sign-ins">
+    <Panel title="Sign-ins">
+      <Loaded of={found} what="the sign-ins">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nobody has signed in yet.</Empty>
@@ -298,7 +298,7 @@ function SignIns() {
             </ul>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

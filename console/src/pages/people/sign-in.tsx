@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, client, ProblemError, queries } from "../../api/api";
-import { Button, Heading, Labelled, Trouble } from "../../ui/parts";
+import { Button, ErrorMessage, Heading, Labelled } from "../../ui/parts";
 
 export function SignIn() {
   const [name, setName] = useState("");
@@ -53,7 +53,7 @@ export function SignIn() {
             />
           </Labelled>
         )}
-        {signIn.error && <Trouble error={signIn.error} />}
+        {signIn.error && <ErrorMessage error={signIn.error} />}
         <Button type="submit" disabled={signIn.isPending} className="w-full">
           {signIn.isPending ? "Signing in…" : "Sign in"}
         </Button>

@@ -2,7 +2,19 @@
 import { type ChangeEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, day, Go, Heading, Labelled, Scroll, Shown, Slab, Trouble, useParam } from "../../ui/parts";
+import {
+  Button,
+  Choice,
+  day,
+  ErrorMessage,
+  Heading,
+  Labelled,
+  Loaded,
+  PageLink,
+  Panel,
+  Scroll,
+  useParam,
+} from "../../ui/parts";
 import { Changes, Shows } from "./impact";
 import { VendorList } from "./vendor-list";
 
@@ -49,7 +61,7 @@ export function LoadSheet() {
   };
   const impact = look.data;
   return (
-    <Slab title="Load a sheet">
+    <Panel title="Load a sheet">
       <div className="grid gap-3">
         <Labelled label="Sheet and lists" hint="The .toml file together with every file beside it that it names.">
           <input
@@ -65,7 +77,7 @@ export function LoadSheet() {
             {look.isPending ? "Looking…" : "See what it changes"}
           </Button>
         </div>
-        {look.error && <Trouble error={look.error} />}
+        {look.error && <ErrorMessage error={look.error} />}
         {impact && !load.data && (
           <>
             <Shows impact={impact} />
@@ -78,14 +90,14 @@ export function LoadSheet() {
             )}
           </>
         )}
-        {load.error && <Trouble error={load.error} />}
+        {load.error && <ErrorMessage error={load.error} />}
         {load.data && (
           <p role="status" className="font-semibold text-met">
             {load.data.platform}, revision {load.data.revision} is loaded.
           </p>
         )}
       </div>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -108,9 +120,9 @@ function Compare({ id, numbers }: { id: string; numbers: number[] }) {
         <Choice label="Compare" value={one} needed set={setOne} of={choices} />
         <Choice label="with" value={other} needed set={setOther} of={choices} />
       </div>
-      <Shown of={found} what="the comparison">
+      <Loaded of={found} what="the comparison">
         {(data) => <Changes changes={data.items} />}
-      </Shown>
+      </Loaded>
     </div>
   );
 }
@@ -118,8 +130,8 @@ function Compare({ id, numbers }: { id: string; numbers: number[] }) {
 function Revisions({ id }: { id: string }) {
   const found = api.useQuery("get", "/api/v1/platforms/{platform}/revisions", { params: { path: { platform: id } } });
   return (
-    <Slab title="Revisions" aside={<Go to="/sorting">What it asks, requirement by requirement</Go>}>
-      <Shown of={found} what="the revisions">
+    <Panel title="Revisions" aside={<PageLink to="/sorting">What it asks, requirement by requirement</PageLink>}>
+      <Loaded of={found} what="the revisions">
         {(data) => (
           <Scroll label="Revisions">
             <table className="w-full">
@@ -146,8 +158,8 @@ function Revisions({ id }: { id: string }) {
             </table>
           </Scroll>
         )}
-      </Shown>
+      </Loaded>
       <Compare id={id} numbers={(found.data?.items ?? []).map((one) => one.revision)} />
-    </Slab>
+    </Panel>
   );
 }

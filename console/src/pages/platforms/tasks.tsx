@@ -8,12 +8,12 @@ import {
   count,
   day,
   Empty,
-  Go,
+  ErrorMessage,
   Heading,
   Labelled,
+  Loaded,
+  PageLink,
   Scroll,
-  Shown,
-  Trouble,
   useParam,
 } from "../../ui/parts";
 
@@ -35,7 +35,7 @@ export function TasksPage() {
       <div className="mb-3 max-w-xs">
         <Choice label="State" value={state} needed set={setState} of={[...STATES, ["all", "all"]]} />
       </div>
-      <Shown of={found} what="the tasks">
+      <Loaded of={found} what="the tasks">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>No task is {state === "all" ? "there" : state}.</Empty>
@@ -59,7 +59,7 @@ export function TasksPage() {
             </Scroll>
           )
         }
-      </Shown>
+      </Loaded>
     </>
   );
 }
@@ -82,14 +82,14 @@ function Row({ task }: { task: SheetTask }) {
         {task.object_kind !== "platform" && (
           <>
             {" "}
-            <Go to={`${PLACES[task.object_kind]}/${task.object}`}>{task.object}</Go>
+            <PageLink to={`${PLACES[task.object_kind]}/${task.object}`}>{task.object}</PageLink>
           </>
         )}
         <span className="block text-sm text-ink-2">
           {shown.map((device, at) => (
             <span key={device}>
               {at > 0 && ", "}
-              <Go to={`/devices/${device}`}>{device}</Go>
+              <PageLink to={`/devices/${device}`}>{device}</PageLink>
             </span>
           ))}
           {task.devices.length > shown.length && ` and ${count(task.devices.length - shown.length, "more device")}`}
@@ -135,7 +135,7 @@ function Settle({ task }: { task: SheetTask }) {
           Drop it
         </Button>
       </div>
-      {send.error && <Trouble error={send.error} />}
+      {send.error && <ErrorMessage error={send.error} />}
     </div>
   );
 }

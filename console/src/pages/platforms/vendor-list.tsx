@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, client, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { FileField, textOf } from "../../ui/file-field";
-import { Button, Choice, count, Labelled, Scroll, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Labelled, Panel, Scroll } from "../../ui/parts";
 import { Shows } from "./impact";
 
 const MATCHES = {
@@ -63,7 +63,7 @@ export function VendorList() {
     load.reset();
   };
   return (
-    <Slab title="A vendor's list, as it comes">
+    <Panel title="A vendor's list, as it comes">
       <div className="grid gap-3 sm:grid-cols-2">
         <Choice
           label="The list beside the sheet"
@@ -105,7 +105,7 @@ export function VendorList() {
       </div>
       {(look.error ?? load.error) != null && (
         <div className="mt-3">
-          <Trouble error={look.error ?? load.error} />
+          <ErrorMessage error={look.error ?? load.error} />
         </div>
       )}
       {load.data && (
@@ -167,6 +167,6 @@ export function VendorList() {
           <Shows impact={found.impact} />
         </div>
       )}
-    </Slab>
+    </Panel>
   );
 }

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { api, client, type FailureMessage, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
-import { Button, Choice, count, Go, Labelled, Shown, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Labelled, Loaded, PageLink, Panel } from "../../ui/parts";
 
 export function FailureMessages() {
   const { platform } = useHere();
@@ -10,19 +10,19 @@ export function FailureMessages() {
   const found = api.useQuery("get", "/api/v1/failure-messages", { params: { query } });
   return (
     <div className="mt-4">
-      <Shown of={found} what="failure messages">
+      <Loaded of={found} what="failure messages">
         {(data) =>
           data.items.length === 0 ? null : (
-            <Slab title="Failure messages">
+            <Panel title="Failure messages">
               <ul className="space-y-4">
                 {data.items.map((message) => (
                   <OneText key={message.text} message={message} />
                 ))}
               </ul>
-            </Slab>
+            </Panel>
           )
         }
-      </Shown>
+      </Loaded>
     </div>
   );
 }
@@ -34,7 +34,7 @@ function OneText({ message }: { message: FailureMessage }) {
       <p>
         “{message.text}” <span className="text-ink-2">from {message.sources.join(", ")} on</span>{" "}
         {count(message.devices, "device")}, such as{" "}
-        <Go to={`/devices/${message.example}?tab=readings`}>{message.example}</Go>
+        <PageLink to={`/devices/${message.example}?tab=readings`}>{message.example}</PageLink>
       </p>
       {message.requirement ? (
         <p className="text-ink-2">
@@ -96,7 +96,7 @@ function Place({ message }: { message: FailureMessage }) {
           Make it, unsorted
         </Button>
       </form>
-      {(match.error ?? make.error) != null && <Trouble error={match.error ?? make.error} />}
+      {(match.error ?? make.error) != null && <ErrorMessage error={match.error ?? make.error} />}
     </div>
   );
 }

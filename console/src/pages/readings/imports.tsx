@@ -5,7 +5,20 @@ import { api, client, type Import, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { ProgressBar } from "../../ui/bars";
 import { FileField, RECORDS, textOf } from "../../ui/file-field";
-import { Button, count, day, Empty, Go, Heading, Scroll, Shown, Slab, Tick, Trouble, useParam } from "../../ui/parts";
+import {
+  Button,
+  CheckboxField,
+  count,
+  day,
+  Empty,
+  ErrorMessage,
+  Heading,
+  Loaded,
+  PageLink,
+  Panel,
+  Scroll,
+  useParam,
+} from "../../ui/parts";
 import { formOf } from "./forms";
 import { RecordFiles } from "./record-files";
 
@@ -52,7 +65,7 @@ function Bring({ begun }: { begun: (name: string) => void }) {
     set(chosen);
   };
   return (
-    <Slab title="Import readings">
+    <Panel title="Import readings">
       <div className="grid gap-3 sm:grid-cols-2">
         <FileField
           label="File of readings"
@@ -66,8 +79,8 @@ function Bring({ begun }: { begun: (name: string) => void }) {
           accept=".toml"
           set={choose(setMapping)}
         />
-        <Tick label="Only say what would change" checked={dry} set={setDry} />
-        <Tick label="Leave bad lines out instead of refusing the file" checked={skip} set={setSkip} />
+        <CheckboxField label="Only say what would change" checked={dry} set={setDry} />
+        <CheckboxField label="Leave bad lines out instead of refusing the file" checked={skip} set={setSkip} />
         <div className="sm:col-span-2">
           <Button disabled={!file || send.isPending} onClick={() => file && send.mutate(file)}>
             {send.isPending ? "Sending…" : dry ? "Try it out" : "Import"}
@@ -75,11 +88,11 @@ function Bring({ begun }: { begun: (name: string) => void }) {
         </div>
         {send.error && (
           <div className="sm:col-span-2">
-            <Trouble error={send.error} />
+            <ErrorMessage error={send.error} />
           </div>
         )}
       </div>
-    </Slab>
+    </Panel>
   );
 }
 
@@ -140,13 +153,13 @@ function Watched({ name, hands }: { name: string; hands: boolean }) {
   if (!found) return error ? <Empty>There is no import {name}, or the service does not answer.</Empty> : null;
   const good = found.state === "done";
   return (
-    <Slab title={`${name}: ${found.name || found.form}`}>
+    <Panel title={`${name}: ${found.name || found.form}`}>
       <p role="status" className={`font-semibold ${found.ended ? (good ? "text-met" : "text-floor") : ""}`}>
         {name} {STAGES[found.state]}
         {good && !found.dry && (
           <>
             : {count(found.readings, "reading")} of {count(found.devices, "device")}, {found.added} of them new.{" "}
-            <Go to="/devices">To the devices</Go>
+            <PageLink to="/devices">To the devices</PageLink>
           </>
         )}
       </p>
@@ -164,10 +177,10 @@ function Watched({ name, hands }: { name: string; hands: boolean }) {
         </div>
       )}
       {found.why && <p className="mt-1">{found.why}.</p>}
-      {cancel.error && <Trouble error={cancel.error} />}
+      {cancel.error && <ErrorMessage error={cancel.error} />}
       {found.changes && <Changes changes={found.changes} />}
       {found.rejected > 0 && <Rejected name={name} />}
-    </Slab>
+    </Panel>
   );
 }
 
@@ -220,7 +233,7 @@ function Changes({ changes }: { changes: NonNullable<Import["changes"]> }) {
 function Rejected({ name }: { name: string }) {
   const found = api.useQuery("get", "/api/v1/imports/{name}/problems", { params: { path: { name } } });
   return (
-    <Shown of={found} what="the rejected lines">
+    <Loaded of={found} what="the rejected lines">
       {(data) => (
         <Scroll label="Rejected lines" className="mt-3">
           <table className="w-full">
@@ -249,15 +262,15 @@ function Rejected({ name }: { name: string }) {
           )}
         </Scroll>
       )}
-    </Shown>
+    </Loaded>
   );
 }
 
 function Imports() {
   const found = api.useQuery("get", "/api/v1/imports");
   return (
-    <Slab title="Imports">
-      <Shown of={found} what="the imports">
+    <Panel title="Imports">
+      <Loaded of={found} what="the imports">
         {(data) =>
           data.items.length === 0 ? (
             <Empty>Nothing has been imported yet.</Empty>
@@ -279,7 +292,7 @@ function Imports() {
                   {data.items.map((one) => (
                     <tr key={one.id}>
                       <td className="cell whitespace-nowrap">
-                        <Go to={`/readings?import=${one.id}`}>{one.id}</Go>
+                        <PageLink to={`/readings?import=${one.id}`}>{one.id}</PageLink>
                       </td>
                       <td className="cell">{one.name || one.form}</td>
                       <td className="cell">
@@ -302,8 +315,8 @@ function Imports() {
             </Scroll>
           )
         }
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }
 
@@ -312,8 +325,8 @@ const kept = (days: number | null) => (days === null ? "always" : count(days, "d
 function Sources() {
   const found = api.useQuery("get", "/api/v1/sources");
   return (
-    <Slab title="Sources">
-      <Shown of={found} what="the sources">
+    <Panel title="Sources">
+      <Loaded of={found} what="the sources">
         {(data) => (
           <Scroll label="Sources">
             <table className="w-full">
@@ -343,7 +356,7 @@ function Sources() {
             </table>
           </Scroll>
         )}
-      </Shown>
-    </Slab>
+      </Loaded>
+    </Panel>
   );
 }

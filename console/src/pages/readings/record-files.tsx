@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { client, once, type RecordedRows, type RecordKind, useSend } from "../../api/api";
 import { FileField, RECORDS, textOf } from "../../ui/file-field";
-import { Button, Choice, count, Scroll, Slab, Trouble } from "../../ui/parts";
+import { Button, Choice, count, ErrorMessage, Panel, Scroll } from "../../ui/parts";
 import { formOf } from "./forms";
 
 const KINDS: Record<RecordKind, [words: string, columns: string]> = {
@@ -46,7 +46,7 @@ export function RecordFiles() {
   };
   const [, columns] = KINDS[kind];
   return (
-    <Slab title="Records from a file">
+    <Panel title="Records from a file">
       <div className="grid gap-3 sm:grid-cols-2">
         <Choice
           label="What the rows are"
@@ -76,12 +76,12 @@ export function RecordFiles() {
       </div>
       {send.error && (
         <div className="mt-3">
-          <Trouble error={send.error} />
+          <ErrorMessage error={send.error} />
         </div>
       )}
       {tried && <Rows rows={tried} words="would be recorded" />}
       {done && <Rows rows={done} words="recorded" />}
-    </Slab>
+    </Panel>
   );
 }
 

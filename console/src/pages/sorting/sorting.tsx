@@ -4,7 +4,7 @@ import { api, client, once, type SortingRow, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { MarkBar } from "../../ui/bars";
 import { Mark } from "../../ui/mark";
-import { Button, count, day, Go, Heading, Labelled, Shown, Trouble, useParam } from "../../ui/parts";
+import { Button, count, day, ErrorMessage, Heading, Labelled, Loaded, PageLink, useParam } from "../../ui/parts";
 import { FailureMessages } from "../readings/failure-messages";
 
 const EVIDENCE = ["vendor-statement", "trial", "attempt", "report"] as const;
@@ -18,7 +18,7 @@ export function SortingPage() {
       <Heading title="Sorting">
         What {release} asks, and whether each is a floor that no setting moves or a check that only set-up makes.
       </Heading>
-      <Shown of={found} what="the requirements">
+      <Loaded of={found} what="the requirements">
         {(data) => (
           <ul className="space-y-3">
             {data.items.map((row) => (
@@ -26,7 +26,7 @@ export function SortingPage() {
             ))}
           </ul>
         )}
-      </Shown>
+      </Loaded>
       <FailureMessages />
     </>
   );
@@ -42,7 +42,7 @@ function Row({ row }: { row: SortingRow }) {
         <div className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[1fr_10rem_9rem_auto]">
           <h2 className="text-lg">{row.title}</h2>
           <Mark mark={row.sort} />
-          <Go to={`/devices?requirement=${row.requirement}`}>{count(unmet, "device")} without</Go>
+          <PageLink to={`/devices?requirement=${row.requirement}`}>{count(unmet, "device")} without</PageLink>
           <Collapsible.Trigger className="cursor-pointer rounded-md border border-ink-2 px-3 py-1 font-semibold hover:bg-slab-2">
             {open === row.requirement ? "Less" : "More"}
             <span className="sr-only"> about {row.title}</span>
@@ -137,7 +137,7 @@ function OneDecision({ decision }: { decision: SortingRow["decisions"][number] }
               Withdraw {decision.id}
             </Button>
           </form>
-          {withdraw.error && <Trouble error={withdraw.error} />}
+          {withdraw.error && <ErrorMessage error={withdraw.error} />}
         </details>
       )}
     </li>
@@ -205,7 +205,7 @@ function Decide({ row }: { row: SortingRow }) {
       </div>
       {decide.error && (
         <div className="sm:col-span-2">
-          <Trouble error={decide.error} />
+          <ErrorMessage error={decide.error} />
         </div>
       )}
     </form>

@@ -110,7 +110,11 @@ def soak(folder: Path, days: int, devices: int, seed: int, tell: bool = False) -
         for _ in range(-(-devices // DEVICES)):  # the scheduler has far more rounds in a day
             thin_history(context)
         counted = forecasts.overview(context, "tarn", "9.1").roll_up.devices
-        held = sum(file.stat().st_size for file in folder.glob("doorstone.db*")) / 2**20
+        with database.read() as db:  # the write-ahead log beside them is up to 64 MiB, however many devices there are
+            held = (
+                db.execute("SELECT page_count * page_size FROM pragma_page_count, pragma_page_size").fetchone()[0]
+                / 2**20
+            )
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         found.append(Day(number + 1, imported - began, listed - imported, asked - listed, held, memory, counted))
         if tell and number % 10 in (0, 9):

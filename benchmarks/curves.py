@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import tempfile
 from collections import Counter
-from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
 
 from benchmarks import fleet as made_up
+from benchmarks.curves_page import Point
 from benchmarks.fleet import DAY, Fleet
 from benchmarks.fleet_measures import by_hand, sorted_anew
 from benchmarks.measures import processor_time, same, timed
@@ -21,7 +21,6 @@ from doorstone.work.context.context import Context
 from doorstone.work.platforms import revisions
 from doorstone.work.readings.history import DEVICES, thin_history
 
-Point = dict[str, float]
 SIZES = (2_500, 5_000, 10_000, 20_000, 40_000)
 KINDS = (10, 100, 1_000, 10_000)
 DAYS = 12
@@ -91,55 +90,3 @@ def _import(context: Context, scratch: Path, fleet: Fleet, day: int) -> float:
 def _check(context: Context, fleet: Fleet, day: int, mib: int) -> None:
     slow = by_hand(fleet, [fleet.facts(number, day) for number in range(len(fleet))], mib)
     same("states", +Counter(dict(sorted_anew(context).states)), slow)
-
-
-# ------------------------------------------------------------------- writing
-
-HEADS: Mapping[str, str] = {
-    "devices": "devices", "kinds": "kinds of machines, 10,000 devices", "days": "days of readings, 5,000 devices",
-    "classes": "classes", "import": "import, µs a reading", "counts": "counts, ms", "bytes": "records, bytes a device",
-}  # fmt: skip
-
-
-def markdown(found: Mapping[str, Sequence[Point]]) -> str:
-    """A table for each curve."""
-    return "\n\n".join(_table(points) for points in found.values())
-
-
-def _table(points: Sequence[Point]) -> str:
-    heads = [HEADS[name] for name in points[0]]
-    lines = [heads, ["---:"] * len(heads), *(list(map(_cell, point.values())) for point in points)]
-    return "\n".join(f"| {' | '.join(cells)} |" for cells in lines)
-
-
-def _cell(value: float) -> str:
-    return f"{value:,.3g}" if value < 100 else f"{value:,.0f}"
-
-
-def draw(found: Mapping[str, Sequence[Point]], path: Path) -> None:
-    """Import, counts and records, one above the other, against what each curve follows."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
-    shown = ("import", "counts", "bytes")
-    figure, grid = pyplot.subplots(3, len(found), figsize=(11, 7), layout="constrained", sharex="col", sharey="row")
-    for column, (along, points) in enumerate(found.items()):
-        for row, name in enumerate(shown):
-            axes = grid[row][column]
-            axes.plot([p[along] for p in points], [p[name] for p in points], marker="o", linewidth=1.6, color="#2f5d50")
-            axes.grid(visible=True, which="major", alpha=0.25)
-            if along != "days":
-                axes.set_xscale("log")
-                axes.set_xticks([p[along] for p in points], [f"{p[along]:,.0f}" for p in points])
-                axes.minorticks_off()
-            if column == 0:
-                axes.set_ylabel(HEADS[name])
-            if row == len(shown) - 1:
-                axes.set_xlabel(HEADS[along])
-            for side in ("top", "right"):
-                axes.spines[side].set_visible(False)
-    for row in grid:
-        row[0].set_ylim(bottom=0)
-    figure.savefig(path, dpi=110)

@@ -22,6 +22,7 @@ from benchmarks import (
     console_measures,
     core_measures,
     curves,
+    curves_page,
     daily_measures,
     every_page,
     fleet_measures,
@@ -108,7 +109,7 @@ def keep(
     rows: list[Row],
     curve: dict[str, dict[str, float]],
     every: dict[str, list[dict[str, Any]]],
-    grown: dict[str, list[curves.Point]],
+    grown: dict[str, list[curves_page.Point]],
     sizes: tuple[int, ...],
     mark: str,
 ) -> None:
@@ -123,12 +124,12 @@ def keep(
     (HERE / ("last-full.json" if mark == "full" else "last.json")).write_text(json.dumps(data, indent=1) + "\n")
     page = DOCS / "performance.md"
     text = page.read_text("utf-8")
-    parts = {mark: markdown(rows), **({"curves": curves.markdown(grown)} if mark == "table" else {})}
+    parts = {mark: markdown(rows), **({"curves": curves_page.markdown(grown)} if mark == "table" else {})}
     for name, made in parts.items():
         text = re.sub(rf"(<!-- {name} -->\n).*?(<!-- end -->)", lambda m: f"{m[1]}{made}\n{m[2]}", text, flags=re.S)  # noqa: B023
     page.write_text(text)
     if mark == "table":
-        curves.draw(grown, DOCS / "performance.png")
+        curves_page.draw(grown, DOCS / "performance.png")
 
 
 def markdown(rows: Iterable[Row]) -> str:

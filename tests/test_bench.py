@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 import pytest
-from benchmarks import curves, fleet
+from benchmarks import curves_page, fleet
 from benchmarks.load import percentile
 from benchmarks.measures import bound, cells, in_turns, ratio, same, table
 from benchmarks.pages import pages
@@ -81,6 +81,6 @@ def test_the_page_of_the_last_run_says_what_was_written_down(name: str, mark: st
 def test_the_curves_of_the_page_are_those_that_were_written_down() -> None:
     last = json.loads((ROOT / "benchmarks" / "last.json").read_text("utf-8"))
     page = (ROOT / "docs" / "performance.md").read_text("utf-8")
-    assert page.split("<!-- curves -->\n")[1].split("\n<!-- end -->")[0] == curves.markdown(last["curves"])
-    first = curves.markdown({"days": [{"days": 1, "import": 587.4, "bytes": 1149.2}]}).splitlines()
+    assert page.split("<!-- curves -->\n")[1].split("\n<!-- end -->")[0] == curves_page.markdown(last["curves"])
+    first = curves_page.markdown({"days": [{"days": 1, "import": 587.4, "bytes": 1149.2}]}).splitlines()
     assert first[2] == "| 1 | 587 | 1,149 |"

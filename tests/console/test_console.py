@@ -44,6 +44,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
 
     # No kit before the approval.
     page.goto("/devices/nbt-012?tab=kit")
+    settled(page)  # what is read above the button moves it
     page.get_by_role("button", name="Make the kit for 9.1, in-place").click()
     expect(page.get_by_role("alert")).to_contain_text("has no approved exception in force")
 
@@ -248,7 +249,7 @@ def test_an_administrator_loads_a_sheet_with_its_list(sign_in: SignIn, tmp_path:
     look.click()
     expect(page.get_by_role("status")).to_contain_text("storage")
     page.get_by_role("button", name="Load it as revision 3").click()
-    expect(page.get_by_role("status")).to_have_text("tarn, revision 3 is loaded.")
+    expect(page.get_by_role("status").filter(has_text="tarn, revision 3 is loaded.")).to_be_visible(timeout=60_000)
 
 
 def test_attempts_and_observations_are_recorded_where_they_are_read(sign_in: SignIn) -> None:

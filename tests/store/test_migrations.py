@@ -7,6 +7,7 @@ import sqlite3
 from importlib import resources
 from pathlib import Path
 
+from doorstone.store import people
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
@@ -78,3 +79,19 @@ def test_readings_become_shared_contents(tmp_path: Path) -> None:
         assert profiles.sizes(db, "tarn") == {5: 2}
         assert db.execute("PRAGMA foreign_key_check").fetchall() == []
         assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
+
+
+def test_the_news_that_people_had_chosen_come_along(tmp_path: Path) -> None:
+    path = tmp_path / "records.db"
+    db = at_schema(path, 20)
+    db.execute(
+        "INSERT INTO people (name, display, role, password_hash, added_at, told_of)"
+        """ VALUES ('petra', 'Petra', 'technician', '', '2027-01-01', '["due", "request"]')"""
+    )
+    db.close()
+    database = Database(path)
+    with database.read() as now:
+        petra = people.get(now, "petra")
+    assert petra is not None
+    assert petra.news == ("due", "request")
+    database.close()

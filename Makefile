@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test tests-python tests-console check lint lint-python lint-console types reference browser fuzz oracle soak torture rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console biome types reference browser fuzz oracle soak torture rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data$(if $(AS_OF),-$(AS_OF))
@@ -51,12 +51,15 @@ lint-python: $(VENV)/installed.stamp
 	@$(BIN)/mypy --no-error-summary docs/examples
 	@$(BIN)/vulture
 
-lint-console: console/node_modules/installed.stamp
-	@cd console && npm run --silent lint && npm run --silent check-types
+lint-console: biome
+	@cd console && npm run --silent check-types
+
+biome: console/node_modules/installed.stamp
+	@cd console && npm run --silent lint
 
 # Everything; with FAST=1 what needs neither a browser nor a process of its own and plays no years. Lint and types run beside the tests.
 test: $(VENV)/installed.stamp console/node_modules/installed.stamp $(if $(FAST),,$(PAGES) browser) ## Lint, types, and every test; FAST=1 for the quick ones
-	@$(MAKE) --no-print-directory -j4 tests-python tests-console lint-python $(if $(FAST),,lint-console)
+	@$(MAKE) --no-print-directory -j4 tests-python tests-console lint-python $(if $(FAST),biome,lint-console)
 
 tests-python:
 	@$(BIN)/python -m pytest -n 2 $(if $(FAST),-m "not browser and not process and not long")

@@ -54,7 +54,7 @@ export function FleetPage() {
           <Compare />
         </Tabs.Content>
         <Tabs.Content value="what-if">
-          <WhatIf />
+          <WhatIfPanel />
         </Tabs.Content>
       </Tabs.Root>
     </>
@@ -259,7 +259,7 @@ const SORTS = [
   ["installer-check", "an installer check"],
 ] as const;
 
-function WhatIf() {
+function WhatIfPanel() {
   const { platform, release } = useHere();
   const { where } = useChosen();
   const table = api.useQuery("get", "/api/v1/sorting", { params: { query: { platform: platform.id, release } } });
@@ -329,12 +329,12 @@ function WhatIf() {
         )}
       </Loaded>
       {send.error && <ErrorMessage error={send.error} />}
-      {send.data && <Answer data={send.data} />}
+      {send.data && <Outcome data={send.data} />}
     </div>
   );
 }
 
-function Answer({ data }: { data: WhatIf }) {
+function Outcome({ data }: { data: WhatIf }) {
   const names = [...new Set([...Object.keys(data.before), ...Object.keys(data.after)])];
   const most = Math.max(1, ...Object.values(data.before), ...Object.values(data.after));
   return (

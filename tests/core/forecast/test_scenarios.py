@@ -17,8 +17,8 @@ from doorstone.core.attempts.success_rates import rate, rates_by
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
 from doorstone.core.fixes.plan import plan_fixes
 from doorstone.core.followups import StepKind, follow_ups
-from doorstone.core.forecast.budget import Group, Option, plan
-from doorstone.core.forecast.costs import CostModel, add_months, months_between, ways
+from doorstone.core.forecast.budget import Group, Option, plan, plans
+from doorstone.core.forecast.costs import CostModel, WayPrices, add_months, months_between, ways, ways_of
 from doorstone.core.forecast.device_forecast import forecast
 from doorstone.core.forecast.scenarios import (
     Assumption,
@@ -206,6 +206,15 @@ def test_months_between() -> None:
     assert months_between(D("2027-01-01"), D("2027-12-31")) == Decimal("12.0")
 
 
+def test_ways_priced_together_are_those_priced_alone() -> None:
+    bare = replace(tarn(), overrides=())
+    every = [view(facts) for facts in (GOOD, CHIPLESS, UNLISTED, SMALL, {**GOOD, "os.edition": "studio"}, GOOD)]
+    pairs = [(forecast(tarn(), "d1", one, (), []), forecast(bare, "d1", one, (), [])) for one in every]
+    together = WayPrices(TODAY, CostModel())
+    assert [together.ways_of(*pair) for pair in pairs] == [ways_of(*pair, TODAY, CostModel()) for pair in pairs]
+    assert len({together.ways_of(*pair) for pair in pairs}) > 2
+
+
 # ------------------------------------------------------------------------ budget
 
 
@@ -242,6 +251,7 @@ def test_a_plan_fits_its_budget_and_its_bound_holds(made: Sequence[Any], budget:
     assert found.cost <= budget
     assert found.tenths <= best <= found.bound
     assert sum(c.devices for c in found.chosen) == len(each)
+    assert plans(groups, [0, budget, 2 * budget]) == [plan(groups, amount) for amount in (0, budget, 2 * budget)]
 
 
 # ------------------------------------------------------------------------- rates

@@ -1,13 +1,13 @@
-"""A plan for a budget: which way each device takes so that the money buys the most serviced device-months.
+"""Plans for budgets: which way each device takes so that the money buys the most serviced device-months.
 
-In: per group of like devices its number and its ways (cost in cents, months in tenths), a budget. Out: a `Plan`: the
+In: per group of like devices its number and its ways (cost in cents, months in tenths), budgets. Out: a `Plan` each: the
 choice, what it costs and gives, and the most that any choice could give: the optimum of the linear relaxation, as in
 P. Sinha and A. A. Zoltners, "The multiple-choice knapsack problem", Operations Research 27 (1979).
 """
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass
 
 
@@ -57,14 +57,28 @@ class _Step:
 
 
 def plan(groups: Sequence[Group], budget: int) -> Plan:
-    """The plan. Raises `ValueError` if a group has no way that costs nothing."""
-    hulls = [_hull(group) for group in groups]
+    """The plan for a budget in cents. Raises `ValueError` if a group has no way that costs nothing."""
+    return plans(groups, [budget])[0]
+
+
+def plans(groups: Sequence[Group], budgets: Iterable[int]) -> list[Plan]:
+    """The plan for each budget in cents, over the same groups. Raises as `plan` does."""
+    known: dict[tuple[Option, ...], list[Option]] = {}
+    for group in groups:
+        if group.options not in known:
+            known[group.options] = _hull(group)
+    hulls = [known[group.options] for group in groups]
     steps = [
         _Step(number, at, hull[at].cost - hull[at - 1].cost, hull[at].tenths - hull[at - 1].tenths)
         for number, hull in enumerate(hulls)
         for at in range(1, len(hull))
     ]
     steps.sort(key=lambda s: (-s.gain / s.cost, s.group, s.at))
+    return [_plan(groups, hulls, steps, budget) for budget in budgets]
+
+
+def _plan(groups: Sequence[Group], hulls: Sequence[list[Option]], steps: Sequence[_Step], budget: int) -> Plan:
+    """The plan for a budget by the steps of all groups, those that give most for their money first."""
     start = sum(hull[0].tenths * group.devices for hull, group in zip(hulls, groups, strict=True))
     placed = [{0: group.devices} for group in groups]
     left, tenths, bound, full = budget, start, float(start), True

@@ -135,6 +135,29 @@ def ways_of(
     return (price.way("stay", through, [], f"It stays on {whole.release}"), *found)
 
 
+class WayPrices:
+    """The ways of many devices on one day by one model of costs: devices whose forecasts ask the same cost the same."""
+
+    def __init__(self, today: date, model: CostModel) -> None:
+        self._today, self._model = today, model
+        self._known: dict[tuple[object, ...], tuple[WayCost, ...]] = {}
+
+    def ways_of(self, whole: Forecast, plain: Forecast) -> tuple[WayCost, ...]:
+        """As the function `ways_of`."""
+        key = whole.release, whole.serviced_through, _priced(whole.technical), _priced(plain.technical)
+        if key not in self._known:
+            self._known[key] = ways_of(whole, plain, self._today, self._model)
+        return self._known[key]
+
+
+def _priced(line: UpgradePath) -> tuple[object, ...]:
+    """What a path's price and words rest on."""
+    return line.runway, *(
+        (move.release, move.first, move.way, move.route, *((fix.title, fix.minutes, fix.cost) for fix in move.steps))
+        for move in line.moves
+    )
+
+
 def add_months(day: date, months: int) -> date:
     """The same day so many months on; the last of the month where there is none."""
     return day + relativedelta(months=months)

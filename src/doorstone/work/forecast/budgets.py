@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from doorstone.core.devices.filter import DeviceFilter
-from doorstone.core.forecast.budget import Group, Option, plan
-from doorstone.core.forecast.costs import WayCost, ways_of
+from doorstone.core.forecast.budget import Group, Option, Plan, plans
+from doorstone.core.forecast.costs import WayCost, WayPrices
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
 from doorstone.work.snapshot.selecting import choose_devices, counts
@@ -76,23 +76,32 @@ def budget_plans(
     for count in counts(context, chosen):
         sizes[count.profile, count.model] += count.devices
     ahead = now.two_forecasts(chosen.platform, {number for number, _ in sizes})
+    priced = WayPrices(now.today, context.policy.costs)
     groups: list[Group] = []
     offered: dict[tuple[int, str], dict[str, WayCost]] = {}
     for key, size in sizes.items():
         whole, plain = ahead[key[0]]
         if whole is None or plain is None:
             continue
-        every = ways_of(whole, plain, now.today, context.policy.costs)
+        every = priced.ways_of(whole, plain)
         offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
         options = tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items())
         groups.append(Group(key, size, options))
-    return [_planned(platform_id, budget, groups, offered) for budget in budgets]
+    nothing, *made = plans(groups, [0, *(int(budget * 100) for budget in budgets)])
+    return [
+        _planned(platform_id, budget, plan, nothing, groups, offered)
+        for budget, plan in zip(budgets, made, strict=True)
+    ]
 
 
 def _planned(
-    platform: str, budget: Decimal, groups: Sequence[Group], offered: dict[tuple[int, str], dict[str, WayCost]]
+    platform: str,
+    budget: Decimal,
+    made: Plan,
+    nothing: Plan,
+    groups: Sequence[Group],
+    offered: dict[tuple[int, str], dict[str, WayCost]],
 ) -> BudgetPlan:
-    made, nothing = plan(groups, int(budget * 100)), plan(groups, 0)
     held: Counter[tuple[str, str, Decimal, Decimal, str]] = Counter()
     for one in made.chosen:
         assert isinstance(one.key, tuple)

@@ -1,8 +1,8 @@
 """Plans for budgets: which way each device takes so that the money buys the most serviced device-months.
 
-In: per group of like devices its number and its ways (cost in cents, months in tenths), budgets. Out: a `Plan` each: the
-choice, what it costs and gives, and the most that any choice could give: the optimum of the linear relaxation, as in
-P. Sinha and A. A. Zoltners, "The multiple-choice knapsack problem", Operations Research 27 (1979).
+In: per group of like devices its number and its ways (cost in cents, months in tenths), budgets. Out: a `Plan` for
+each: the choice, what it costs and gives, and the most that any choice could give: the optimum of the linear
+relaxation, as in P. Sinha and A. A. Zoltners, "The multiple-choice knapsack problem", Operations Research 27 (1979).
 """
 
 from __future__ import annotations

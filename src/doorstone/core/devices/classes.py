@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Hashable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
 from datetime import date, datetime
 from itertools import product
 from typing import Any
@@ -71,10 +71,35 @@ class Classifier:
         rest = [sorted(map(list, content["verdicts"])), sorted(content["ruled"].items()), content["own"]]
         return self.key(outcomes, words, pairs, rest)
 
+    @property
+    def compares(self) -> bool:
+        """Whether a test looks at two facts at once."""
+        return bool(self._pairs)
+
     def key(self, outcomes: list[str], words: list[str], pairs: list[str], rest: list[Any]) -> str:
         """The key of a class: outcomes in the order of `tested`, words in that of `WORDS`."""
         text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+    def torn_by(self, after: Classifier, values: Callable[[str], Iterable[Any]]) -> dict[str, frozenset[str]]:
+        """Fact -> the outcomes that values share here and do not by another sheet of the same facts.
+
+        `values` gives every value, as JSON holds it, that any device may have of a fact.
+        """
+        found = {}
+        for name in self.tested:
+            if self.tests_of(name) != after.tests_of(name):
+                becomes: dict[str, set[str]] = {}
+                for value in values(name):
+                    becomes.setdefault(self.outcome(name, [value]), set()).add(after.outcome(name, [value]))
+                if torn := frozenset(outcome for outcome, others in becomes.items() if len(others) > 1):
+                    found[name] = torn
+        return found
+
+    def holds(self, content: Mapping[str, Any], torn: Mapping[str, Collection[str]]) -> bool:
+        """Whether a class, by the content of one of its devices, has values of torn outcomes."""
+        facts = content["facts"]
+        return any(self.outcome(name, [value]) in torn[name] for name in torn for value in facts.get(name, ()))
 
     def tests_of(self, name: str) -> Hashable:
         """The tests of a fact, and the day if one of them looks at it: equal ones make the same of any value."""

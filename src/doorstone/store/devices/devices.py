@@ -350,6 +350,15 @@ def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:
     return [r["id"] for r in rows]
 
 
+def ids_of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> list[str]:
+    """The devices of these profiles."""
+    rows = db.execute(
+        "SELECT d.id FROM json_each(?) AS p CROSS JOIN devices AS d ON d.profile = p.value",
+        (json.dumps(list(profiles)),),
+    )
+    return [row["id"] for row in rows]
+
+
 # ------------------------------------------------------------------ readings
 
 

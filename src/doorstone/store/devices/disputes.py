@@ -49,6 +49,12 @@ def devices(db: sqlite3.Connection, among: Iterable[str]) -> set[str]:
     return {row["device"] for row in rows}
 
 
+def every_device(db: sqlite3.Connection, platform: str) -> set[str]:
+    """The devices of a platform on which an operator has spoken."""
+    sql = "SELECT DISTINCT s.device FROM settlements AS s JOIN devices AS d ON d.id = s.device WHERE d.platform = ?"
+    return {row["device"] for row in db.execute(sql, (platform,))}
+
+
 def get(db: sqlite3.Connection, number: int) -> SettlementRow | None:
     row = db.execute("SELECT * FROM settlements WHERE id = ?", (number,)).fetchone()
     return _row(row) if row else None

@@ -41,23 +41,30 @@ def number_of(
     content: Mapping[str, Any],
 ) -> int:
     """The profile of this key, made if there is none yet."""
+    if (number := find(db, key)) is not None:
+        return number
     cursor = db.execute(
-        "INSERT OR IGNORE INTO profiles (platform, key, model, running_release, own, content)"
-        " VALUES (?, ?, ?, ?, ?, ?)",
+        "INSERT INTO profiles (platform, key, model, running_release, own, content) VALUES (?, ?, ?, ?, ?, ?)",
         (platform, key, model, running_release, own, json.dumps(content, separators=(",", ":"))),
     )
-    if cursor.rowcount == 1:
-        return int(cursor.lastrowid or 0)
-    return int(db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()["id"])
+    return int(cursor.lastrowid or 0)
 
 
-def rekey(db: sqlite3.Connection, keys: Mapping[int, str]) -> None:
-    """Give profiles other keys. Of several that come to the same one the first has it, and the others none."""
+def find(db: sqlite3.Connection, key: str) -> int | None:
+    """The profile of this key."""
+    row = db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()
+    return None if row is None else int(row["id"])
+
+
+def rekey(db: sqlite3.Connection, keys: Mapping[int, str]) -> set[int]:
+    """Give profiles other keys. Of several that come to the same one the first has it; the others are returned."""
     db.executemany("UPDATE profiles SET key = 'was ' || id || ' ' || key WHERE id = ?", [(number,) for number in keys])
     first: dict[str, int] = {}
     for number, key in sorted(keys.items()):
         first.setdefault(key, number)
     db.executemany("UPDATE OR IGNORE profiles SET key = ? WHERE id = ?", list(first.items()))
+    named = {row[0] for row in db.execute("SELECT id FROM profiles WHERE key NOT LIKE 'was %'")}
+    return keys.keys() - named
 
 
 def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:

@@ -7,14 +7,18 @@ import json
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from doorstone.core.devices.classes import Classifier
+from doorstone.core.facts import FactType
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.platform import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
 from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import disputes
 from doorstone.store.devices import profiles as profile_store
+from doorstone.store.readings import values as value_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
@@ -77,24 +81,43 @@ def load_sheet(
         revision = store.add(db, platform.id, digest, text, lists, context.now(), actor.name)
         new = all_sheets(context)[platform.id]
         if old is None or _seen_by(context, old) != _seen_by(context, new):
-            if old is not None:
-                _rekey(context, db, old, new)
-            place(context, db, device_store.ids(db, platform.id))
+            place(context, db, _perhaps_elsewhere(context, db, old, new))
         body = {"revision": revision, "sha256": digest}
         record(context, db, actor, "sheet loaded", "sheet", platform.id, body)
     return _report(platform, revision, changed=True)
 
 
-def _rekey(context: Context, db: sqlite3.Connection, old: Sheet, new: Sheet) -> None:
-    """Give each class the key that the device which stands for it has by the new sheet.
+def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | None, new: Sheet) -> list[str]:
+    """The devices that the new sheet may put in another class; each class gets the key that it has by that sheet.
 
-    Then only those of its devices move that the new sheet tells apart from it. It cannot be done where the new sheet
-    looks at facts that the old one did not: contents of classes do not hold them.
+    A class goes over as a whole, by the device that stands for it, unless the new sheet takes values apart that gave
+    the same answers. Every device is named where the new sheet looks at other facts, or at words otherwise: contents
+    of classes do not hold what they were not asked for.
     """
+    platform = new.platform.id
+    if old is None:
+        return device_store.ids(db, platform)
     before, after = (Classifier(sheet.platform, context.today()) for sheet in (old, new))
-    if after.names <= before.names:
-        contents = profile_store.contents(db, profile_store.in_use(db, old.platform.id))
-        profile_store.rekey(db, {number: after.of(content) for number, content in contents.items()})
+    if not after.names <= before.names:
+        return device_store.ids(db, platform)
+    contents = profile_store.contents(db, profile_store.in_use(db, platform))
+    moving = profile_store.rekey(db, {number: after.of(content) for number, content in contents.items()})
+    if before.names != after.names or _settled_by(old) != _settled_by(new):
+        return device_store.ids(db, platform)
+
+    def values(fact: str) -> list[Any]:
+        flags = [True, False] if new.platform.specs[fact].type is FactType.FLAG else []
+        return [*flags, *(json.loads(text) for text in value_store.of_fact(db, fact))]
+
+    torn = before.torn_by(after, values)
+    moving |= {number for number, content in contents.items() if before.holds(content, torn)}
+    return sorted({*device_store.ids_of_profiles(db, moving), *disputes.every_device(db, platform)})
+
+
+def _settled_by(sheet: Sheet) -> object:
+    """All of a sheet, beside its tests, by which readings become what a device is believed to be."""
+    judged = {(requirement.id, frozenset(requirement.condition.facts())) for requirement in sheet.platform.requirements}
+    return sheet.platform.specs, judged, sheet.requirement_by_message, sheet.reported
 
 
 def _seen_by(context: Context, sheet: Sheet) -> object:

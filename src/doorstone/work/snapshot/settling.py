@@ -60,6 +60,10 @@ from doorstone.work.snapshot.contents import (
 )
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
+PLACED_BY = frozenset({"os.platform", *WORDS})
+NOTHING_ELSE: list[Any] = [[], [], ""]
+"""What a class rests on beside facts, where there are no verdicts, no words on them, and no decisions of its own."""
+
 
 class Place(NamedTuple):
     """Where a device belongs: its platform and what it is there; no profile without a sheet, or out of service."""
@@ -387,8 +391,46 @@ class Settler:
         case = (picks.platform, self._ages(source, at[:10]), letters, others)
         place = self.known.places.get(case)
         if place is None:
-            place = bounded(self.known.places)[case] = self._place(device, current, [])
+            known = self._in_known_class(picks, source, at[:10], letters, content.shape, codes)
+            place = bounded(self.known.places)[case] = known or self._place(device, current, [])
         return place
+
+    def _in_known_class(
+        self, picks: _Picks, source: str, day: str, letters: Sequence[str], shape: int, codes: Sequence[int]
+    ) -> Place | None:
+        """Where a device of these outcomes belongs if its class is there; None if only settling tells.
+
+        It is what settling comes to where nobody contradicts: what still counts of the one source's word, and that
+        nobody reports a failure.
+        """
+        platform, facts = picks.platform, self.known.contents.shape(self.db, shape)
+        classifier, reported = (
+            self.by.classifier(platform),
+            {f"reported.{r}" for r in self.by.sheets[platform].reported},
+        )
+        if classifier.compares or not reported.isdisjoint(facts):
+            return None
+        own, nobodys = self._ages(source, day), self._ages("nobody", day)
+        outcomes = []
+        for name, letter in zip(classifier.tested, letters, strict=True):
+            outcome = classifier.outcome(name, [False]) if name in reported else letter
+            outcomes.append(outcome if self._counts(name, nobodys if name in reported else own) else "")
+        words = {name: codes[i] for i, name in enumerate(facts) if name in PLACED_BY and self._counts(name, own)}
+        values = {name: self.known.contents.value(self.db, code) for name, code in words.items()}
+        if "os.platform" not in values:
+            return None
+        key = classifier.key(
+            outcomes, [json.dumps([values[n]]) if n in values else "" for n in WORDS], [], NOTHING_ELSE
+        )
+        number = self._numbers.get(key) or store.find(self.db, key)
+        if number is None:
+            return None
+        model, runs, edition = (str(values.get(name, "")) for name in ("machine.model", "os.release", "os.edition"))
+        return Place(platform, model, runs, edition, number)
+
+    def _counts(self, name: str, ages: tuple[bool, bool]) -> bool:
+        spec = self.by.specs.get(name)
+        return spec is not None and ages[0 if spec.lasting else 1]
 
     def _picks(self, shape: int, platform_code: int) -> _Picks:
         """What makes a class of devices of whose readings the shape, and the platform, are these."""

@@ -24,8 +24,8 @@ from doorstone.work.context.errors import BadInputError, MissingError
 class Sheet:
     """A loaded sheet and the platform that it describes.
 
-    `reported` are the requirements that only failure messages know; `told_by_text` maps a text that the sheet foresees,
-    plain, to its requirement.
+    `reported` are the requirements that only failure messages know; `requirement_by_message` maps a text that the
+    sheet foresees, plain, to its requirement.
     """
 
     revision: int

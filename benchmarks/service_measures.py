@@ -83,9 +83,9 @@ def _peak_mib(process: int) -> float:
 # ----------------------------------------------------------- a write between
 
 
-def write_between(records: Records, writes: int = 120) -> Iterator[Row]:
+def write_between(records: Records, writes: int = 60) -> Iterator[Row]:
     """A comment on an exception while 16 readers page and an import runs, against the same write alone: p99."""
-    more = made_up.build(30_000, seed=9)
+    more = made_up.build(10_000, seed=9)
     with tempfile.TemporaryDirectory() as scratch:
         home = shutil.copytree(records.folder, Path(scratch) / "records")
         yield _write_between(replace(records, folder=home), more, Path(scratch), writes)

@@ -58,7 +58,7 @@ WRITING: Mapping[str, str] = {
     "observe": "record import",
     "person": "name-deputy end-deputy add change password bind drop-second-factor",
     "token": "issue revoke",
-    "me": "tell calendar second-factor password",
+    "me": "mail calendar second-factor password",
     "webhook": "add try remove",
 }
 """Commands that write, by group; those of imports and requests have a dry run of their own."""

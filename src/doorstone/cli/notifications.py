@@ -57,9 +57,9 @@ def show_me(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> No
     show(form, me, ["name", "role", "greater at", "mail", "news", "calendar"], rows)
 
 
-@me_app.command("tell")
+@me_app.command("mail")
 @reports_errors
-def tell_me(
+def choose_mail(
     context: typer.Context,
     email: Annotated[str | None, typer.Option(help="Where to write to.")] = None,
     of: Annotated[

@@ -480,8 +480,8 @@ def settle(
 ) -> View:
     """Settle readings into one view: per fact each source's newest, fresh ones only, by trust and then time.
 
-    The order of `readings` does not matter. Facts without a spec are left out. Of several `rulings` on one subject
-    the last counts.
+    The order of `readings` does not matter. Facts without a spec are left out. Of several dispute decisions on
+    one subject the last counts.
     """
     newest: dict[tuple[str, str], Candidate] = {}
     verdicts: dict[tuple[str, str], Verdict] = {}

@@ -67,6 +67,7 @@ def create_app(
     jobs = jobs or ImportWorker(context)
     settings = settings or AuthSettings()
     app = Flask("doorstone", static_folder=None)
+    app.session_interface = auth.SessionCookies()
     app.config.update(
         SECRET_KEY=secret_key,
         SESSION_COOKIE_NAME="doorstone",
@@ -251,8 +252,9 @@ def _response(operation: Operation, answer: Answer) -> Response:
         # The version of what can be edited. Staleness and lapse change without it, so it never answers 304.
         response.headers["ETag"] = f'"{answer.etag}"'
     elif operation.method == "GET" and operation.status == 200:
-        response.set_etag(answer.digest or hashlib.sha256(response.get_data()).hexdigest()[:32])
-        response.make_conditional(request)
+        response.headers["ETag"] = f'"{answer.digest or hashlib.sha256(response.get_data()).hexdigest()[:32]}"'
+        if "If-None-Match" in request.headers:
+            response.make_conditional(request)
     return response
 
 

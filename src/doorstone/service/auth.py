@@ -8,7 +8,9 @@ from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
 
-from flask import current_app, request, session
+from flask import Flask, current_app, request, session
+from flask.sessions import SecureCookieSessionInterface
+from itsdangerous import URLSafeTimedSerializer
 
 from doorstone.core.people import both, rank
 from doorstone.service.auth_settings import AuthSettings
@@ -29,6 +31,18 @@ _SEEN_EVERY = 30.0
 def auth_settings() -> AuthSettings:
     settings: AuthSettings = current_app.extensions["doorstone.auth_settings"]
     return settings
+
+
+class SessionCookies(SecureCookieSessionInterface):
+    """Sessions in signed cookies, as Flask's own; what signs them is made once, not for every call."""
+
+    def __init__(self) -> None:
+        self._signing: URLSafeTimedSerializer | None = None
+
+    def get_signing_serializer(self, app: Flask) -> URLSafeTimedSerializer | None:
+        if self._signing is None:
+            self._signing = super().get_signing_serializer(app)
+        return self._signing
 
 
 def sign_in(person: Person) -> None:

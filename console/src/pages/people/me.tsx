@@ -56,7 +56,7 @@ function NewsByMail({ email: held, news: had, version }: { email: string; news: 
           <input className="field" type="email" value={email} onChange={(event) => setEmail(event.target.value)} />
         </Labelled>
         <fieldset className="grid gap-1">
-          <legend className="mb-1 font-semibold">Tell me when</legend>
+          <legend className="mb-1 font-semibold">Mail me when</legend>
           {NEWS.map(([name, words]) => (
             <CheckboxField
               key={name}

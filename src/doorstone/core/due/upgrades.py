@@ -113,7 +113,7 @@ def _refused(platform: Platform, last: LastAttempt) -> str:
 
 
 def fix_due(name: str, device: DueDevice, title: str, result: str, done_on: date) -> Due:
-    """A fix that failed, or that the next reading does not show; `told` says which."""
+    """A fix that failed, or that the next reading does not show; `result` says which."""
     words = f"{device.id}: {title}, {result}: look again, or except what it was for"
     return _due(DueKind.FIX_NOT_SEEN, done_on, device, words, part=name)
 

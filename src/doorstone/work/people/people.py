@@ -440,8 +440,9 @@ def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Acto
             row = store.token_by_digest(db, digest)
             return row, store.get(db, row.person) if row else None
 
-    row, person = context.cached(("token", digest), (stamp or context.stamp()).people, look)
-    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(context):
+    stamp = stamp or context.stamp()
+    row, person = context.cached(("token", digest), stamp.people, look)
+    if row is None or row.revoked_at is not None or date.fromisoformat(row.expires_on) < _no_earlier(context, stamp):
         return None
     if person is None or not person.active:
         return None
@@ -453,9 +454,9 @@ def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Acto
     return Actor(row.person, both(row.role, person.role), via, sites=sites, device=row.device, session=row.session)
 
 
-def _no_earlier(context: Context) -> date:
+def _no_earlier(context: Context, stamp: Stamp) -> date:
     """Today, or the latest day that the ledger has seen: a clock that is set back revives no token."""
-    return max(context.today(), context.cached(("floor",), context.stamp().ledger, context.floor) or date.min)
+    return max(context.today(), context.cached(("floor",), stamp.ledger, context.floor) or date.min)
 
 
 def keep_token_uses(context: Context) -> None:

@@ -233,13 +233,19 @@ class Snapshot:
         """As they are in this transaction: this snapshot may be older than an import beside it."""
         context = self.context
         with context.database.read():
+            held = context.database.held
+            if held is not None and "excepted devices" in held:
+                return cast(ExceptedDevices, held["excepted devices"])
             now = snapshot(context)
             platforms = {name: sheet.platform for name, sheet in now.sheets.items()}
 
             def after(before: ExceptedDevices, touched: Collection[str], looked: Looked) -> ExceptedDevices:
                 return before.after(touched, looked, platforms, lambda p, r: standings(context, p, r).of)
 
-            return excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
+            found = excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
+            if held is not None:
+                held["excepted devices"] = found
+            return found
 
     # ------------------------------------------------------------ the fleet
 

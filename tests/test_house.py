@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -41,8 +42,14 @@ NEVER_IN_CORE = {
 }  # fmt: skip
 
 
+@cache
+def nodes(path: Path) -> list[ast.AST]:
+    """Every node of a file."""
+    return list(ast.walk(ast.parse(path.read_text())))
+
+
 def imports(path: Path) -> Iterator[str]:
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
@@ -113,7 +120,7 @@ def arrows(floor: str) -> set[tuple[str, str]]:
     found = set()
     for path in sorted((PACKAGE / floor).rglob("*.py")):
         mine = path.relative_to(PACKAGE / floor).parts[0].removesuffix(".py")
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(path):
             if isinstance(node, ast.ImportFrom) and node.module:
                 for name in [f"{node.module}.{alias.name}" for alias in node.names]:
                     found.add((mine, room_of(name, floor)))
@@ -200,7 +207,7 @@ def test_nothing_imports_itself_through_others() -> None:
     imported = {}
     for name, path in names.items():
         found = set(imports(path))
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(path):
             if isinstance(node, ast.ImportFrom) and node.module:
                 found |= {f"{node.module}.{alias.name}" for alias in node.names}
         imported[name] = found & names.keys()
@@ -219,7 +226,7 @@ def test_nothing_in_the_console_imports_itself_through_others() -> None:
 
 def test_only_what_is_part_of_the_package_is_kept_for_good() -> None:
     for path in modules():
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(path):
             if isinstance(node, ast.FunctionDef):
                 marks = {ast.unparse(mark).partition("(")[0] for mark in node.decorator_list}
                 if marks & {"cache", "lru_cache", "cached_property"}:
@@ -231,7 +238,7 @@ def test_only_what_is_part_of_the_package_is_kept_for_good() -> None:
 def test_names_that_only_we_understood_do_not_come_back() -> None:
     found = {}
     for path in PACKAGE.rglob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(path):
             names = {getattr(node, "name", None), getattr(node, "arg", None), getattr(node, "id", None)}
             if words := names & GONE:
                 found[str(path.relative_to(PACKAGE))] = words

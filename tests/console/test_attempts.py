@@ -15,7 +15,7 @@ pytestmark = pytest.mark.browser
 def test_what_ends_going_back_is_asked_a_second_time(sign_in: SignIn) -> None:
     page = sign_in(at="/devices/nbt-102?tab=after")
     step = page.get_by_role("listitem").filter(has_text="The previous release's folder is removed")
-    step.get_by_text("Say what came of it").click()
+    step.get_by_text("Record the outcome").click()
     record = step.get_by_role("button", name="Record")
     expect(record).to_be_disabled()
     step.get_by_label("This ends going back, and is meant").check()
@@ -34,7 +34,7 @@ def test_drift_attribution_and_history_stand_beside_the_standing(visit: SignIn) 
 def test_a_viewer_sees_follow_ups_and_can_record_nothing(visit: SignIn) -> None:
     page = visit("odile", at="/devices/nbt-101?tab=after")
     expect(page.get_by_text("How it runs")).to_be_visible()
-    expect(page.get_by_text("Say what came of it")).to_have_count(0)
+    expect(page.get_by_text("Record the outcome")).to_have_count(0)
 
 
 def test_a_device_under_three_assumptions_and_what_its_ways_cost(visit: SignIn) -> None:

@@ -184,7 +184,7 @@ def test_an_approver_changes_what_rules_rest_on_and_the_approval_is_stale(sign_i
     page.get_by_text("Change site, role or criticality").click()
     change = page.get_by_role("button", name="Change it")
     expect(change).to_be_disabled()
-    page.get_by_label("The organisation lives on it: critical").check()
+    page.get_by_label("Critical to the organisation").check()
     page.get_by_label("Why").fill("The house's climate log moved here.")
     change.click()
     expect(page.get_by_text("· critical")).to_be_visible()

@@ -136,11 +136,12 @@ def change_device(
     site: Annotated[str | None, typer.Option(help="The site where it stands.")] = None,
     role: Annotated[str | None, typer.Option(help="What it is there for.")] = None,
     critical: Annotated[
-        bool | None, typer.Option("--critical/--not-critical", help="Whether the organisation lives on it.")
+        bool | None,
+        typer.Option("--critical/--not-critical", help="Whether the device is critical to the organisation."),
     ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Change what rules rest on: site, role, criticality. Approvals that rest on it are looked at again."""
+    """Change a device's site, role or criticality. Approvals that rely on them need a second look."""
     asked = DevicesChangeRequest(
         devices=devices or [], selection=selection, at_site=at_site, site=site, role=role, critical=critical, note=note
     )
@@ -225,7 +226,7 @@ def replace_device(
     on: OnOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Note that another device has replaced one: it is retired, and its history leads to the other."""
+    """Record that another device replaces one. It is retired; its history links to the other."""
     _change_lives(
         context, form, life="replaced", devices=[device], replaced_by=by, reason=reason, wiped_by=wiped_by, on=on
     )
@@ -237,7 +238,7 @@ def wiped(
     context: typer.Context,
     device: DeviceArgument,
     by: Annotated[str, typer.Option(help="Who erased its data.")],
-    note: Annotated[str, typer.Option(help="How, in a sentence; it stands in the ledger.")],
+    note: Annotated[str, typer.Option(help="How, in a sentence; kept in the ledger.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record who erased the data of a device that is retired or replaced."""
@@ -256,7 +257,7 @@ def bring_back(
     on: OnOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Bring devices back into service. Exceptions that ended with them are asked for anew."""
+    """Bring devices back into service. Request the exceptions again that ended with them."""
     _change_lives(context, form, life="in-service", reason=reason, devices=devices or [], site=site, on=on)
 
 
@@ -348,7 +349,7 @@ def settle(
     reason: Annotated[str, typer.Option(help="Why, in a sentence.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Name the value to believe. It holds until a newer reading of it."""
+    """Settle a dispute: name the value to believe until a newer reading."""
     kind = "fact" if "." in subject else "requirement"
     with client(context) as service:
         asked = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}

@@ -76,7 +76,7 @@ def compare(
     model: ModelOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Compare two releases or two routes: how many devices come out how, and which come out differently."""
+    """Compare two releases or two routes: devices by state, and the devices that differ."""
     routes = route or ["in-place"]
     if not 1 <= len(release) <= 2 or len(routes) > 2:
         fail(USAGE, "Two sides are compared", "Give --release once or twice, --route once or twice")
@@ -225,7 +225,7 @@ def show_fixes(
     release: ReleaseOption = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Show the fixes of one device in order, which of them spares another, and how it then stands."""
+    """Show a device's fixes in order, which fix makes another unnecessary, and its state after them."""
     with client(context) as service:
         found = service.device_fixes(device, release)
     rows = []
@@ -322,7 +322,7 @@ def save_selection(
 @selection_app.command("delete")
 @reports_errors
 def delete_selection(context: typer.Context, name: Annotated[str, typer.Argument(help="Its name.")]) -> None:
-    """Forget a selection."""
+    """Delete a selection."""
     with client(context) as service:
         service.delete_selection(name)
     say(f"{name} is forgotten.")

@@ -61,7 +61,7 @@ def _steps(form: OutputFormat, data: object, steps: list[FollowUpResponse], titl
 @follow_up_app.command("list")
 @reports_errors
 def list_steps(context: typer.Context, device: DeviceArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """List what a device's last upgrade left to do, blocking things first."""
+    """List the follow-ups of a device's last upgrade, blocking ones first."""
     with client(context) as service:
         found = service.follow_ups(device)
     back = f"; it can go back through {found.rollback_until}" if found.rollback_until else ""
@@ -78,10 +78,10 @@ def settle_step(
     state: Annotated[StepState, typer.Argument(help="What came of it.")],
     answer: Annotated[HowItRuns | None, typer.Option(help="How the device runs, where that is asked.")] = None,
     reason: Annotated[str, typer.Option(help="Why it failed or is skipped.")] = "",
-    confirm: Annotated[bool, typer.Option("--confirm", help="That ending rollback is meant.")] = False,
+    confirm: Annotated[bool, typer.Option("--confirm", help="Confirm that rollback ends.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Say what came of a follow-up. One that ends rollback asks a second time."""
+    """Record the outcome of a follow-up. One that ends rollback asks for confirmation."""
     asked = FollowUpRequest(state=state.value, answer=answer.value if answer else "", reason=reason, confirm=confirm)
     with client(context) as service:
         found = service.settle_follow_up(name, asked)
@@ -105,7 +105,7 @@ def verified(
     ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Keep what a kit's verify said on a device; without a report, show what it said before and what has drifted."""
+    """Record the report of a kit's verify on a device; without a report, show earlier ones and what has drifted."""
     with client(context) as service:
         if report is None:
             found = service.verifications(device)
@@ -275,7 +275,7 @@ def _counted(ends: Mapping[str, int]) -> list[str]:
 @reports_errors
 def plan(
     context: typer.Context,
-    budget: Annotated[str, typer.Argument(help="How much money there is.")],
+    budget: Annotated[str, typer.Argument(help="The budget.")],
     platform: PlatformOption = "",
     selection: SelectionOption = "",
     state: StateOption = "",

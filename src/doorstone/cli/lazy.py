@@ -76,7 +76,7 @@ def _model(
             "-n",
             callback=_rehearse,
             expose_value=False,
-            help="Make every check and say what would happen; change nothing.",
+            help="Check everything and say what would happen; change nothing.",
         ),
     ] = False,
 ) -> None:

@@ -44,10 +44,10 @@ def list_entries(
 def story(
     context: typer.Context,
     obj: Annotated[str, typer.Argument(metavar="OBJECT", help="Such as EX-0001, KT-0002, a device or a person.")],
-    kind: Annotated[str, typer.Option(help="Its kind, where the id does not tell: device, person, sheet.")] = "",
+    kind: Annotated[str, typer.Option(help="Its kind, if the id does not say: device, person, sheet.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Tell what happened to one object, oldest first, in sentences."""
+    """Show the history of one object in sentences, oldest first."""
     known = KINDS.get(obj.partition("-")[0], "device")
     with client(context) as service:
         found = service.story(kind or known, obj)

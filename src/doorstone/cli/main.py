@@ -147,10 +147,10 @@ def main(
     ] = "",
     in_place_of: Annotated[
         str,
-        typer.Option("--for", envvar="DOORSTONE_FOR", help="Act as this person's deputy; it says so for ever."),
+        typer.Option("--for", envvar="DOORSTONE_FOR", help="Act as this person's deputy; the ledger says so."),
     ] = "",
     version: Annotated[
-        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and leave.")
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and exit.")
     ] = False,
 ) -> None:
     # The client library is loaded by the command that calls it: help is not to wait for it.

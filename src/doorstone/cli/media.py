@@ -122,7 +122,7 @@ def add(
 def list_media(
     context: typer.Context,
     platform: PlatformOption = "",
-    withdrawn: Annotated[bool, typer.Option("--withdrawn", help="Also those taken out of use.")] = False,
+    withdrawn: Annotated[bool, typer.Option("--withdrawn", help="Include those taken out of use.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List media, newest first, with what is wrong with each."""
@@ -156,7 +156,7 @@ def verify(
     published: Annotated[str, typer.Argument(metavar="SHA256", help="The SHA-256 that the vendor publishes.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Say what the published SHA-256 of a media is; refused if the media has another."""
+    """Record the SHA-256 that the vendor publishes for a media; refused if the media has another."""
     with client(context) as service:
         found = service.verify_media(name, published)
     _print(form, found, [found])

@@ -80,7 +80,7 @@ def choose_mail(
 @reports_errors
 def calendar(
     context: typer.Context,
-    revoke: Annotated[bool, typer.Option("--revoke", help="Make the address answer no more.")] = False,
+    revoke: Annotated[bool, typer.Option("--revoke", help="Revoke the address.")] = False,
 ) -> None:
     """Make an address for your calendar of due dates; the one before is revoked."""
     with client(context) as service:
@@ -98,9 +98,9 @@ def calendar(
 def second_factor(
     context: typer.Context,
     code: Annotated[str, typer.Option(help="Confirm with the first code that the authenticator shows.")] = "",
-    remove: Annotated[bool, typer.Option("--remove", help="Do without one again.")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="Remove your second factor.")] = False,
 ) -> None:
-    """Have a sign-in take a code of an authenticator as well: begin without options, then confirm with --code."""
+    """Set up a second factor: run it without options, then confirm with --code."""
     with client(context) as service:
         if remove:
             service.drop_second_factor()
@@ -117,10 +117,12 @@ def second_factor(
 @reports_errors
 def password(
     context: typer.Context,
-    old: Annotated[str, typer.Option(help="The one so far. Asked for if left out.", show_default=False)] = "",
-    new: Annotated[str, typer.Option(help="10 or more letters. Asked for if left out.", show_default=False)] = "",
+    old: Annotated[str, typer.Option(help="Your current password. Prompted for if left out.", show_default=False)] = "",
+    new: Annotated[
+        str, typer.Option(help="At least 10 characters. Prompted for if left out.", show_default=False)
+    ] = "",
 ) -> None:
-    """Set another password. Every session of yours ends."""
+    """Change your password. All your sessions end."""
     with client(context) as service:
         service.set_my_password(old or asked_for("Old password"), new or asked_for("New password", twice=True))
     say("Set. Sign in again with the new one.")
@@ -137,7 +139,7 @@ def _print(form: OutputFormat, data: object, webhooks: list[WebhookResponse]) ->
 @reports_errors
 def add_webhook(
     context: typer.Context,
-    url: Annotated[str, typer.Argument(help="Where to post events to.")],
+    url: Annotated[str, typer.Argument(help="URL that receives the events.")],
     event: Annotated[list[str] | None, typer.Option(help="Kind of events, such as exception; all if left out.")] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
@@ -153,7 +155,7 @@ def add_webhook(
 @webhook_app.command("list")
 @reports_errors
 def list_webhooks(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
-    """List the addresses that get messages."""
+    """List webhooks."""
     with client(context) as service:
         found = service.webhooks()
     _print(form, found, found)
@@ -162,7 +164,7 @@ def list_webhooks(context: typer.Context, form: FormOption = OutputFormat.TABLE)
 @webhook_app.command("try")
 @reports_errors
 def try_webhook(context: typer.Context, webhook: WebhookArgument) -> None:
-    """Send an event at the next round, to see whether it arrives."""
+    """Send a test event in the next round."""
     with client(context) as service:
         service.try_webhook(webhook)
     say(f"On its way. Look: [bold]doorstone webhook log {webhook}[/]")
@@ -181,7 +183,7 @@ def log(context: typer.Context, webhook: WebhookArgument, form: FormOption = Out
 @webhook_app.command("remove")
 @reports_errors
 def remove_webhook(context: typer.Context, webhook: WebhookArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """Tell an address nothing more."""
+    """Remove a webhook."""
     with client(context) as service:
         found = service.remove_webhook(webhook)
     _print(form, found, [found])

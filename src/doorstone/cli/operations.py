@@ -13,7 +13,7 @@ from doorstone.cli.output import BAD_INPUT, FAILED, REFUSED, FormOption, OutputF
 
 T = TypeVar("T")
 DryOption = Annotated[
-    bool, typer.Option("--dry-run", "-n", help="Make every check and say what would happen; change nothing.")
+    bool, typer.Option("--dry-run", "-n", help="Check everything and say what would happen; change nothing.")
 ]
 DataOption = Annotated[Path, typer.Option(help="Folder of the records.")]
 
@@ -24,7 +24,7 @@ def backup(
     dry: DryOption = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Write a backup of a data folder, with every key, also while a service works there; it is checked once written."""
+    """Write a backup of a data folder with its keys, and check it; the service may run meanwhile."""
     from doorstone.work.operations import backup as work
 
     made = _plainly(lambda: work.make_backup(data, into, dry=dry))
@@ -39,7 +39,7 @@ def restore(
     dry: DryOption = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Make a data folder of a backup. It must be empty or not there; nothing is written over."""
+    """Restore a backup to a data folder that is empty or does not exist."""
     from doorstone.work.operations import backup as work
 
     found = _plainly(lambda: work.restore_backup(file, data, dry=dry))

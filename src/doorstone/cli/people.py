@@ -40,7 +40,7 @@ token_app = typer.Typer(no_args_is_help=True)
 DataOption = Annotated[
     Path | None, typer.Option("--data", help="Work on this data folder directly, with no service: the first person.")
 ]
-PasswordOption = Annotated[str, typer.Option(envvar=PASSWORD, help="Asked for if left out.", show_default=False)]
+PasswordOption = Annotated[str, typer.Option(envvar=PASSWORD, help="Prompted for if left out.", show_default=False)]
 
 
 @reports_errors
@@ -48,8 +48,8 @@ def sign_in(
     context: typer.Context,
     name: Annotated[str, typer.Argument(help="Name to sign in with.")],
     password: PasswordOption = "",
-    days: Annotated[int, typer.Option(min=1, max=730, help="How long the token runs.")] = 30,
-    code: Annotated[str, typer.Option(help="Of your authenticator, if you have set a second factor.")] = "",
+    days: Annotated[int, typer.Option(min=1, max=730, help="How long the token is valid.")] = 30,
+    code: Annotated[str, typer.Option(help="Code of your authenticator, if you have a second factor.")] = "",
     print_only: Annotated[bool, typer.Option("--print", help="Print the token instead of keeping it.")] = False,
 ) -> None:
     """Sign in: a token of your role is issued and kept for the commands that follow."""
@@ -76,7 +76,7 @@ def add_person(
     data: DataOption = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Add a person. With --data it needs no service: so the first administrator is made, and only the first."""
+    """Add a person. With --data, add the first administrator without a service."""
     password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
@@ -119,7 +119,7 @@ def _print_people(form: OutputFormat, data: object, found: list[PersonResponse])
 @reports_errors
 def list_people(
     context: typer.Context,
-    gone: Annotated[bool, typer.Option("--gone", help="Also those who may no longer sign in.")] = False,
+    gone: Annotated[bool, typer.Option("--gone", help="Include disabled accounts.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List people, their roles, and the exceptions that they answer for."""
@@ -137,11 +137,11 @@ def change_person(
     at: Annotated[
         list[str] | None, typer.Option("--at", help="SITE=ROLE, a greater role at one site; repeat for all sites.")
     ] = None,
-    nowhere: Annotated[bool, typer.Option("--no-sites", help="No greater role anywhere.")] = False,
+    nowhere: Annotated[bool, typer.Option("--no-sites", help="Remove the greater roles at all sites.")] = False,
     display: Annotated[str | None, typer.Option(help="Full name.")] = None,
     email: Annotated[str | None, typer.Option(help="Mail address.")] = None,
-    leave: Annotated[bool, typer.Option("--leave", help="They may no longer sign in; their tokens end.")] = False,
-    come_back: Annotated[bool, typer.Option("--come-back", help="They may sign in again.")] = False,
+    leave: Annotated[bool, typer.Option("--leave", help="Disable the account; its tokens end.")] = False,
+    come_back: Annotated[bool, typer.Option("--come-back", help="Enable the account again.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Change a person's role, everywhere or at sites, or whether they may sign in."""
@@ -166,7 +166,7 @@ def change_person(
 @person_app.command("deputies")
 @reports_errors
 def list_deputies(context: typer.Context, form: FormOption = OutputFormat.TABLE) -> None:
-    """List who acts in whose place, and did."""
+    """List deputies, past ones included."""
     with client(context) as service:
         found = service.deputies()
     _print_deputies(form, found)
@@ -192,7 +192,7 @@ def name_deputy(
     of: Annotated[str, typer.Option(help="Who is away; you, if left out.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Name who decides in your place for some days. What a deputy decides says so for ever."""
+    """Name a deputy who decides for you for some days. The ledger marks a deputy's decisions."""
     asked = DeputyRequest(person=of, deputy=deputy, start_on=start.date(), end_on=end.date(), reason=reason)
     with client(context) as service:
         found = service.name_deputy(asked)
@@ -207,7 +207,7 @@ def end_deputy(
     name: Annotated[str, typer.Argument(metavar="DEPUTY", help="Its id, such as DP-0001.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """End a deputy before its time."""
+    """End a deputy's term early."""
     with client(context) as service:
         _print_deputies(form, [service.end_deputy(name)])
 
@@ -222,7 +222,7 @@ def set_password(
         Path | None, typer.Option("--data", help="Work on this data folder directly: when nobody can sign in.")
     ] = None,
 ) -> None:
-    """Set somebody's password. Every session of theirs ends."""
+    """Set a person's password. All their sessions end."""
     password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
@@ -265,7 +265,7 @@ def bind_person(
     subject: Annotated[str, typer.Argument(help="The provider's claim 'sub' of this person.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Have somebody sign in through the provider as this subject from now on."""
+    """Link a person to their subject at the identity provider."""
     with client(context) as service:
         found = service.bind_person(name, subject)
     show(form, found, ["name", "display", "role"], [[found.name, found.display, found.role]])
@@ -274,7 +274,7 @@ def bind_person(
 @person_app.command("drop-second-factor")
 @reports_errors
 def drop_second_factor(context: typer.Context, name: Annotated[str, typer.Argument(help="Who.")]) -> None:
-    """Take away the second factor of somebody who has lost it."""
+    """Remove the second factor of a person who has lost it."""
     with client(context) as service:
         service.drop_second_factor(name)
     say(f"{name} signs in with the password only.")

@@ -280,7 +280,7 @@ def new_sheet(
     ] = "my-platform",
     name: Annotated[str, typer.Option(help="Platform name.")] = "My Platform",
 ) -> None:
-    """Write a sheet to start from, sound and with a word on every part."""
+    """Write a starter sheet with a comment on every part."""
     if file.suffix != ".toml":
         file = file.with_name(f"{file.name}.toml")
     if file.exists():
@@ -357,8 +357,8 @@ PlatformArgument = Annotated[str, typer.Argument(help="Platform id.")]
 ListArgument = Annotated[str, typer.Argument(metavar="LIST", help="The list's file name beside the sheet.")]
 RawFile = Annotated[Path, typer.Argument(exists=True, dir_okay=False, help="The vendor's list: .csv, .tsv, or lines.")]
 ColumnOption = Annotated[str, typer.Option(help="Of a table with several columns: the one with the names.")]
-PrefixOption = Annotated[list[str] | None, typer.Option("--prefix", help="Taken off the beginning; repeat for more.")]
-SuffixOption = Annotated[list[str] | None, typer.Option("--suffix", help="Taken off the end; repeat for more.")]
+PrefixOption = Annotated[list[str] | None, typer.Option("--prefix", help="Prefix of names to ignore; repeat for more.")]
+SuffixOption = Annotated[list[str] | None, typer.Option("--suffix", help="Suffix of names to ignore; repeat for more.")]
 SameOption = Annotated[list[str] | None, typer.Option("--same", help="RAW=NAME: it is that one; repeat for more.")]
 OtherOption = Annotated[list[str] | None, typer.Option("--other", help="RAW: a name of its own; repeat for more.")]
 
@@ -432,7 +432,7 @@ def list_load(
     other: OtherOption = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Load a vendor's list as the sheet's next revision; what was said of names is remembered for the next list."""
+    """Load a vendor's list as the sheet's next revision; matches of names are kept for the next list."""
     with client(context) as service:
         report = service.load_list(platform, name, _raw(file, column, prefix, suffix, same, other))
     fields = report.model_dump()
@@ -492,6 +492,6 @@ def give_task(
     owner: Annotated[str, typer.Argument(help="Who answers for it from now on.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Give a task to somebody else."""
+    """Assign a task to another person."""
     with client(context) as service:
         _print_tasks(form, [service.change_task(name, TaskRequest(owner=owner))])

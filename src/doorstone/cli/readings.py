@@ -101,7 +101,7 @@ def _print_changes(changes: ChangesResponse) -> None:
             None,
             ["fact", "devices", "such as"],
             facts,
-            "\nFacts that a source would tell otherwise",
+            "\nFacts whose value would change",
         )
 
 

@@ -16,7 +16,7 @@ def serve(
     host: Annotated[str | None, typer.Option(help="Address to listen on.  [default: 127.0.0.1]")] = None,
     port: Annotated[int | None, typer.Option(help="Port to listen on.  [default: 8640]")] = None,
     as_of: Annotated[
-        datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Stand the clock still on this day; for trials.")
+        datetime | None, typer.Option(formats=["%Y-%m-%d"], help="Fix the clock to this day; for trials.")
     ] = None,
 ) -> None:
     """Run the service and its console until it is stopped."""

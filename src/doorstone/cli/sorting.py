@@ -204,7 +204,7 @@ def withdraw(
     note: Annotated[str, typer.Option(help="Why it no longer holds.")],
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Take a decision back: the next word in the order of precedence counts again."""
+    """Withdraw a decision: the next one in the order of precedence counts again."""
     with client(context) as service:
         found = service.withdraw_decision(decision, note)
     show(form, found, ["decision", "withdrawn by"], [[found.id, found.withdrawn_by]])

@@ -118,7 +118,7 @@ class ExceptionCalls(Transport):
         return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/comments", asked)
 
     def attest(self, name: str, condition: int, note: str = "") -> ExceptionResponse:
-        """Vouch that a condition is kept, today."""
+        """Attest that a condition is met today."""
         asked = AttestRequest(condition=condition, note=note)
         return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attestations", asked)
 

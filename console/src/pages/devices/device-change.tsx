@@ -47,7 +47,7 @@ export function ChangeDevice({ data }: { data: Detail }) {
           />
         </Labelled>
         <div className="self-center">
-          <CheckboxField label="The organisation lives on it: critical" checked={critical} set={setCritical} />
+          <CheckboxField label="Critical to the organisation" checked={critical} set={setCritical} />
         </div>
         <div className="sm:col-span-2">
           <Button type="submit" quiet disabled={send.isPending || same}>

@@ -92,7 +92,7 @@ function Settle({ step, until }: { step: Step; until: string | null }) {
   });
   return (
     <details className="mt-1">
-      <summary className="cursor-pointer text-sm font-semibold">Say what came of it</summary>
+      <summary className="cursor-pointer text-sm font-semibold">Record the outcome</summary>
       <div className="mt-2 grid gap-3 sm:grid-cols-3">
         <Choice label="Outcome" value={state} set={(value) => setState(value as State)} needed of={named(STATES)} />
         {step.kind === "performance" && state === "done" && (

@@ -37,7 +37,7 @@ function Add() {
     add.mutate();
   };
   return (
-    <Panel title="Tell an address">
+    <Panel title="Add a webhook">
       <form onSubmit={submit} className="grid items-start gap-3 sm:grid-cols-[1fr_1fr_auto]">
         <Labelled label="Address">
           <input

@@ -130,7 +130,7 @@ function PasswordSlab() {
           send.mutate();
         }}
       >
-        <Labelled label="The one so far">
+        <Labelled label="Current password">
           <input
             className="field"
             type="password"
@@ -140,7 +140,7 @@ function PasswordSlab() {
             onChange={(event) => setOld(event.target.value)}
           />
         </Labelled>
-        <Labelled label="The new one" hint="10 characters or more. You are signed out everywhere.">
+        <Labelled label="New password" hint="10 characters or more. You are signed out everywhere.">
           <input
             className="field"
             type="password"

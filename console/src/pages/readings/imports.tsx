@@ -213,7 +213,7 @@ function Changes({ changes }: { changes: NonNullable<Import["changes"]> }) {
         </ul>
       </div>
       <div>
-        <h3 className="font-semibold">Facts told otherwise than before</h3>
+        <h3 className="font-semibold">Facts whose value changes</h3>
         {changes.facts.length === 0 && <p className="text-ink-2">None.</p>}
         <ul>
           {changes.facts.map((fact) => (

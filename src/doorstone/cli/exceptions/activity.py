@@ -31,7 +31,7 @@ class ExportForm(StrEnum):
 def comment(
     context: typer.Context,
     name: NameArgument,
-    text: Annotated[str, typer.Argument(help="What there is to say.")],
+    text: Annotated[str, typer.Argument(help="The comment.")],
     question: Annotated[bool, typer.Option("--ask", help="Ask the requester back; it waits for the answer.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
@@ -50,7 +50,7 @@ def attest(
     note: Annotated[str, typer.Option(help="How you know.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Vouch that a condition is kept, today."""
+    """Attest that a condition is met today."""
     with client(context) as service:
         found = service.attest(name, condition, note)
     rows = [[c.number, c.text, c.word, c.due_on] for c in found.conditions]
@@ -84,7 +84,7 @@ def transfer(
     note: Annotated[str, typer.Option(help="Why, in a sentence.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Make somebody else answer for exceptions: all that are named, or none."""
+    """Transfer exceptions to another owner: all of them, or none."""
     with client(context) as service:
         seen = {name: service.exception(name).version for name in names}
         print_exceptions(form, service.transfer_exceptions(seen, owner, note))
@@ -101,7 +101,7 @@ def review(
     ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Write down that an exception was reviewed, and when it is to be reviewed next."""
+    """Record the review of an exception, and the day of the next."""
     with client(context) as service:
         asked = ReviewRequest(next_on=next_on.date() if next_on else None, note=note)
         found = service.review_exception(name, service.exception(name).version, asked)
@@ -117,7 +117,7 @@ def uncovered(
     device: Annotated[str, typer.Option(help="Only this device.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Say who runs what without permission, since when, and what would end it."""
+    """List devices that run without permission, since when, and what would end it."""
     with client(context) as service:
         found = service.uncovered(platform=platform, site=site, device=device)
     columns = ["device", "site", "runs", "without permission for", "since", "because", "what would end it"]
@@ -145,7 +145,7 @@ def _because(one: UncoveredResponse) -> str:
 
 @reports_errors
 def consequences(context: typer.Context, name: NameArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """Say what must be done for each device once an exception does not hold."""
+    """List what to do for each device once an exception no longer holds."""
     with client(context) as service:
         found = service.consequences(name)
     rows = [[one.device, one.runs, one.relies, one.steps] for one in found]
@@ -159,7 +159,7 @@ def account(
     release: Annotated[str, typer.Option("--release", "-r", help="At this release; the one it runs if left out.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Answer for a device: who allowed what, on what evidence, until when, and whether it still holds."""
+    """Show for a device who allowed what, on what evidence, until when, and whether it still holds."""
     with client(context) as service:
         found = service.account(device, release)
     if form is not OutputFormat.TABLE:

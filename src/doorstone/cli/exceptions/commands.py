@@ -75,7 +75,7 @@ def _conditions(words: list[str] | None, checks: list[str] | None) -> list[Condi
 @reports_errors
 def request(
     context: typer.Context,
-    release: Annotated[str, typer.Option("--release", "-r", help="The release that it lets them have.")],
+    release: Annotated[str, typer.Option("--release", "-r", help="The release that the exception permits.")],
     reason: Annotated[str, typer.Option(help="Why it can be neither fixed nor replaced.")],
     expires: Annotated[datetime, typer.Option(formats=["%Y-%m-%d"], help="Last day it is in force.")],
     requirement: Annotated[
@@ -93,7 +93,7 @@ def request(
     check: CheckOption = None,
     starts: StartsOption = None,
     review: ReviewOption = None,
-    renews: Annotated[str, typer.Option(help="The exception that it follows on.")] = "",
+    renews: Annotated[str, typer.Option(help="The exception that it renews.")] = "",
     only_check: Annotated[bool, typer.Option("--dry-run", "-n", help="Only say what the request would meet.")] = False,
     acknowledge_risk: Annotated[
         bool, typer.Option("--acknowledge-risk", help="You have read the risk statement and take it on.")
@@ -203,7 +203,7 @@ def renew(
     ] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Request a successor of each exception, with its terms, from the day after its last: all, or none."""
+    """Renew exceptions: request a successor of each from the day after its last, all or none."""
     with client(context) as service:
         held = [service.exception(name) for name in names]
         risks = [service.risk(*pair) for pair in sorted({(one.platform, one.release) for one in held})]
@@ -278,7 +278,7 @@ def edit(
     review: ReviewOption = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Edit one's own request while nobody has decided; what is left out stays."""
+    """Edit your own request before it is decided. What you leave out stays."""
     with client(context) as service:
         held = service.exception(name)
         kept = [
@@ -339,7 +339,7 @@ def approve(
     ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Approve requests, or a part of one, on the findings as they are now. Never one's own."""
+    """Approve requests, or a part of one, on the findings as they are now. Not your own."""
     if len(names) > 1:
         if device or requirement:
             fail(
@@ -376,7 +376,7 @@ def confirm(
     device: DeviceOption = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Look again at what is stale, and let the approval rest on today's findings."""
+    """Confirm a stale approval on today's findings."""
     _decide(context, name, "confirm", note, form, device)
 
 
@@ -418,7 +418,7 @@ def close(
 @app.command()
 @reports_errors
 def withdraw(context: typer.Context, name: NameArgument, form: FormOption = OutputFormat.TABLE) -> None:
-    """Withdraw one's own request."""
+    """Withdraw your own request."""
     with client(context) as service:
         found = service.withdraw_exception(name, service.exception(name).version)
     print_exceptions(form, [found])

@@ -40,7 +40,7 @@ def add_to(app: typer.Typer) -> None:
 def to_folder(
     context: typer.Context,
     folder: FolderArgument,
-    every: Annotated[bool, typer.Option("--every", help="Those that have ended too.")] = False,
+    every: Annotated[bool, typer.Option("--every", help="Include those that have ended.")] = False,
 ) -> None:
     """Write the register to a folder, a TOML file for each exception. Other files there stay, and are named."""
     with client(context) as service:
@@ -69,7 +69,7 @@ def _files(folder: Path) -> dict[str, str]:
 def beside_folder(
     context: typer.Context,
     folder: FolderArgument,
-    strict: Annotated[bool, typer.Option("--strict", help="Leave with 3 if anything differs.")] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if anything differs.")] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Show how a reviewed folder differs from the register, and what from-folder would do about it."""
@@ -111,7 +111,7 @@ def from_folder(
     ] = False,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Request what a reviewed folder has otherwise than the register. Nothing is approved by it."""
+    """Request the differences between a reviewed folder and the register. Nothing is approved."""
     files = _files(folder)
     with client(context) as service:
         risk, notices = _statements(service, files, acknowledge_risk)

@@ -130,10 +130,18 @@ class SortedProfile(Mapping[int, Sorted]):
         numbers: defaultdict[tuple[int, ...], int] = defaultdict(count().__next__)
         rows = zip(*codes, strict=True) if codes else repeat((), len(place))
         self._outcome = list(map(numbers.__getitem__, rows))
-        marks = [[finding.mark for finding in column] for column in known]
+        self._rows = list(numbers)
+        self._known = [[finding.mark for finding in column] for column in known]
+        self._marks = [[column[code] for column, code in zip(self._known, row, strict=True)] for row in self._rows]
         reaches = [[reach(finding) for finding in column] for column in known]
-        self._marks = [[column[code] for column, code in zip(marks, row, strict=True)] for row in numbers]
-        self._states = [_state([column[code] for column, code in zip(reaches, row, strict=True)]) for row in numbers]
+        levels, opens = ([[pair[part] for pair in column] for column in reaches] for part in (0, 1))
+        self._states = [
+            state_of(
+                max([column[code] for column, code in zip(levels, row, strict=True)], default=0),
+                max([column[code] for column, code in zip(opens, row, strict=True)], default=0),
+            )  # the worst of the findings, or unsettled where an open one could be worse still
+            for row in self._rows
+        ]
 
     def __getitem__(self, number: int) -> Sorted:
         outcome = self._outcome[self._place[number]]
@@ -162,17 +170,22 @@ class SortedProfile(Mapping[int, Sorted]):
         for number, devices in sizes.items():
             weights[self._outcome[self._place[number]]] += devices
         states: Counter[State] = Counter()
-        counts: list[Counter[str]] = [Counter() for _ in self._requirements]
+        failing = [[mark not in NOT_FAILING for mark in column] for column in self._known]
+        names = [requirement.id for requirement in self._requirements]
         together: Counter[tuple[str, ...]] = Counter()
-        for state, marks, devices in zip(self._states, self._marks, weights, strict=True):
-            if not devices:
-                continue
-            states[state] += devices
-            for found, mark in zip(counts, marks, strict=True):
-                found[mark] += devices
-            pairs = zip(self._requirements, marks, strict=True)
-            together[tuple([r.id for r, mark in pairs if mark not in NOT_FAILING])] += devices
+        sums = [[0] * len(column) for column in self._known]
+        for state, row, devices in zip(self._states, self._rows, weights, strict=True):
+            if devices:
+                states[state] += devices
+                for column, code in zip(sums, row, strict=True):
+                    column[code] += devices
+                together[tuple([r for r, column, at in zip(names, failing, row, strict=True) if column[at]])] += devices
         del together[()]
+        counts: list[Counter[str]] = [Counter() for _ in names]
+        for count_of, marks, column in zip(counts, self._known, sums, strict=True):
+            for mark, devices in zip(marks, column, strict=True):
+                if devices:
+                    count_of[mark] += devices
         return RollUp(
             release,
             states.total(),
@@ -180,8 +193,3 @@ class SortedProfile(Mapping[int, Sorted]):
             tuple(RequirementCount(r.id, r.title, dict(n)) for r, n in zip(self._requirements, counts, strict=True)),
             tuple(Combination(names, -less) for less, names in sorted((-n, names) for names, n in together.items())),
         )
-
-
-def _state(reaches: Sequence[tuple[int, int]]) -> State:
-    """The worst of the findings of a row, or unsettled where an open one could be worse still."""
-    return state_of(max((level for level, _ in reaches), default=0), max((open_ for _, open_ in reaches), default=0))

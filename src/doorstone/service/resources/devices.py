@@ -157,7 +157,7 @@ def assess_device(call: Call[ReleaseQuery, None]) -> BaseModel:
 @operations(
     "GET",
     "/devices/<device>/overrides",
-    "Which overrides would do",
+    "Overrides that would cover the checks of a device",
     roles=EVERYONE,
     query=RouteQuery,
     answer=OverrideAnswerResponse,
@@ -199,7 +199,13 @@ def _set(found: OverrideSet) -> OverrideSetResponse:
     )
 
 
-@operations("GET", "/unplaced", "Devices that no sheet places, and what to do", roles=EVERYONE, answer=UnplacedList)
+@operations(
+    "GET",
+    "/unplaced",
+    "Devices whose platform or release no sheet knows, and what to do",
+    roles=EVERYONE,
+    answer=UnplacedList,
+)
 def list_unplaced(call: Call[None, None]) -> UnplacedList:
     return UnplacedList(
         items=[
@@ -283,7 +289,7 @@ class TextQuery(RequestModel):
     waiting: bool = Field(False, description="Only texts that match no requirement")
 
 
-@operations("GET", "/disputes", "What sources disagree about", roles=EVERYONE, query=DisputeQuery, answer=DisputeList)
+@operations("GET", "/disputes", "List disputes between sources", roles=EVERYONE, query=DisputeQuery, answer=DisputeList)
 def list_disputes(call: Call[DisputeQuery, None]) -> DisputeList:
     q = call.query
     found = disputes.list_disputes(call.context, q.platform, q.release, q.device)

@@ -168,15 +168,20 @@ def _asked(a: ExceptionRequest) -> NewException:
     )
 
 
-@operations("GET", "/risk", "What is acknowledged with a request", roles=EVERYONE, query=RiskQuery, answer=RiskResponse)
+@operations(
+    "GET",
+    "/risk",
+    "The risk statement that a requester acknowledges",
+    roles=EVERYONE,
+    query=RiskQuery,
+    answer=RiskResponse,
+)
 def get_risk(call: Call[RiskQuery, None]) -> RiskResponse:
     platform = get_sheet(call.context, call.query.platform).platform if call.query.platform else None
     return RiskResponse.model_validate(exceptions.risk(call.context, platform, call.query.release))
 
 
-@operations(
-    "PUT", "/risk", "Put another risk statement in force", roles=ADMINISTRATORS, body=RiskRequest, answer=RiskResponse
-)
+@operations("PUT", "/risk", "Replace the risk statement", roles=ADMINISTRATORS, body=RiskRequest, answer=RiskResponse)
 def change_risk(call: Call[None, RiskRequest]) -> RiskResponse:
     return RiskResponse.model_validate(exceptions.change_risk(call.context, call.actor, call.body.text))
 
@@ -225,7 +230,7 @@ def compare_folder(call: Call[None, FolderRequest]) -> FolderDifferenceList:
 
 
 @operations(
-    "POST", "/exceptions/folder", "Request what a reviewed folder has otherwise than the register, all or none",
+    "POST", "/exceptions/folder", "Request the differences between a reviewed folder and the register, all or none",
     roles=HANDS, body=FolderChangesRequest, answer=FolderDoneList,
     affected_devices=lambda call: folder.exceptions_of(call.context, call.body.files),
 )  # fmt: skip
@@ -237,7 +242,7 @@ def request_folder(call: Call[None, FolderChangesRequest]) -> FolderDoneList:
 
 
 @operations(
-    "POST", "/exceptions/check", "What a request would meet, device by device", roles=EVERYONE,
+    "POST", "/exceptions/check", "Check a request, device by device", roles=EVERYONE,
     body=ExceptionRequest, answer=RequestCheckResponse, asks=True)  # fmt: skip
 def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
     found = exceptions.check(call.context, _asked(call.body))
@@ -264,7 +269,7 @@ def _batch(found: BatchView) -> ExceptionBatchResponse:
 
 
 @operations(
-    "POST", "/exceptions/renewals", "Request a successor of several exceptions, all or none", roles=HANDS,
+    "POST", "/exceptions/renewals", "Renew several exceptions, all or none", roles=HANDS,
     body=RenewalsRequest, answer=ExceptionBatchResponse, status=201, creates=True,
     affected_devices=lambda call: batch.devices_named(call.context, call.body.exceptions),
 )  # fmt: skip
@@ -275,7 +280,7 @@ def renew_exceptions(call: Call[None, RenewalsRequest]) -> ExceptionBatchRespons
 
 
 @operations(
-    "POST", "/exceptions/owners", "Make somebody else answer for several exceptions, all or none", roles=ALL_HANDS,
+    "POST", "/exceptions/owners", "Transfer several exceptions to another owner, all or none", roles=ALL_HANDS,
     body=ManyOwnersRequest, answer=ExceptionList,
     affected_devices=lambda call: batch.devices_named(call.context, [one.exception for one in call.body.exceptions]),
 )  # fmt: skip
@@ -287,7 +292,7 @@ def transfer_exceptions(call: Call[None, ManyOwnersRequest]) -> ExceptionList:
 
 
 @operations(
-    "POST", "/exceptions/decisions", "Make the same move on several exceptions, all or none", roles=DECIDERS,
+    "POST", "/exceptions/decisions", "Decide on several exceptions, all or none", roles=DECIDERS,
     body=ManyMovesRequest, answer=ExceptionList,
     affected_devices=lambda call: batch.devices_named(call.context, [one.exception for one in call.body.exceptions]),
 )  # fmt: skip
@@ -312,7 +317,8 @@ def exception_page(call: Call[None, None]) -> Answer:
 
 
 @operations(
-    "GET", "/exceptions/<exception>/consequences", "What must be done once it does not hold", roles=EVERYONE,
+    "GET", "/exceptions/<exception>/consequences", "What to do for each device once the exception no longer holds",
+    roles=EVERYONE,
     answer=ConsequenceList,
 )  # fmt: skip
 def list_consequences(call: Call[None, None]) -> ConsequenceList:
@@ -339,7 +345,8 @@ def edit_exception(call: Call[None, ExceptionTermsRequest]) -> Answer:
 
 
 @operations(
-    "POST", "/exceptions/<exception>/decision", "Approve all or a part, decline, revoke, close, or look again",
+    "POST", "/exceptions/<exception>/decision",
+    "Approve all or a part, decline, revoke, close, or confirm on a second look",
     roles=DECIDERS, body=MoveRequest, answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
 def decide_exception(call: Call[None, MoveRequest]) -> Answer:
@@ -350,7 +357,7 @@ def decide_exception(call: Call[None, MoveRequest]) -> Answer:
 
 
 @operations(
-    "POST", "/exceptions/<exception>/withdrawal", "Withdraw one's own request", roles=HANDS, answer=ExceptionResponse,
+    "POST", "/exceptions/<exception>/withdrawal", "Withdraw your own request", roles=HANDS, answer=ExceptionResponse,
     match=True, affected_devices=_touched,
 )  # fmt: skip
 def withdraw_exception(call: Call[None, None]) -> Answer:
@@ -371,7 +378,7 @@ def comment_exception(call: Call[None, CommentRequest]) -> Answer:
 
 
 @operations(
-    "POST", "/exceptions/<exception>/attestations", "Vouch that a condition is kept", roles=ALL_HANDS,
+    "POST", "/exceptions/<exception>/attestations", "Attest that a condition is met", roles=ALL_HANDS,
     body=AttestRequest, answer=ExceptionResponse, affected_devices=_touched,
 )  # fmt: skip
 def attest_condition(call: Call[None, AttestRequest]) -> Answer:
@@ -388,7 +395,8 @@ def attach_evidence(call: Call[None, AttachmentRequest]) -> Answer:
 
 
 @operations(
-    "PUT", "/exceptions/<exception>/owner", "Make somebody else answer for it", roles=ALL_HANDS, body=OwnerRequest,
+    "PUT", "/exceptions/<exception>/owner", "Transfer an exception to another owner",
+    roles=ALL_HANDS, body=OwnerRequest,
     answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
 def transfer_exception(call: Call[None, OwnerRequest]) -> Answer:
@@ -399,7 +407,7 @@ def transfer_exception(call: Call[None, OwnerRequest]) -> Answer:
 
 
 @operations(
-    "POST", "/exceptions/<exception>/reviews", "Write down a review", roles=ALL_HANDS, body=ReviewRequest,
+    "POST", "/exceptions/<exception>/reviews", "Record a review", roles=ALL_HANDS, body=ReviewRequest,
     answer=ExceptionResponse, match=True, affected_devices=_touched,
 )  # fmt: skip
 def review_exception(call: Call[None, ReviewRequest]) -> Answer:
@@ -429,7 +437,7 @@ def _permission(one: register.Permission) -> PermissionResponse:
 
 
 @operations(
-    "GET", "/uncovered", "Who runs what without permission, and since when", roles=EVERYONE, query=UncoveredQuery,
+    "GET", "/uncovered", "Devices that run without permission, and since when", roles=EVERYONE, query=UncoveredQuery,
     answer=UncoveredList, pages=True, cacheable=True,
 )  # fmt: skip
 def list_uncovered(call: Call[UncoveredQuery, None]) -> Answer:

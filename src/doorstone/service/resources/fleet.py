@@ -92,7 +92,7 @@ def compare_fleet(call: Call[CompareQuery, None]) -> ComparisonResponse:
 
 
 @operations(
-    "POST", "/fleet/what-if", "Counts before and after what is supposed", roles=EVERYONE, body=WhatIfRequest,
+    "POST", "/fleet/what-if", "Counts before and after supposed changes", roles=EVERYONE, body=WhatIfRequest,
     answer=WhatIfResponse, asks=True)  # fmt: skip
 def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
     a = call.body
@@ -192,7 +192,7 @@ def save_selection(call: Call[None, SelectionRequest]) -> SelectionResponse:
     return _selection(row)
 
 
-@operations("DELETE", "/selections/<name>", "Forget a selection", roles=HANDS, status=204)
+@operations("DELETE", "/selections/<name>", "Delete a selection", roles=HANDS, status=204)
 def delete_selection(call: Call[None, None]) -> Answer:
     selections.delete_selection(call.context, call.actor, call.path["name"])
     return Answer(b"")

@@ -35,7 +35,7 @@ def _verified(one: Verified) -> VerifiedResponse:
     )
 
 
-@operations("GET", "/devices/<device>/follow-ups", "What its last upgrade left to do", roles=EVERYONE,
+@operations("GET", "/devices/<device>/follow-ups", "The follow-ups of a device's last upgrade", roles=EVERYONE,
             answer=FollowUpsResponse)  # fmt: skip
 def device_followups(call: Call[None, None]) -> FollowUpsResponse:
     found = followups.device_followups(call.context, call.path["device"])
@@ -49,7 +49,7 @@ def device_followups(call: Call[None, None]) -> FollowUpsResponse:
 
 
 @operations(
-    "POST", "/follow-ups/<step>/outcome", "Say what came of a follow-up", roles=HANDS, body=FollowUpRequest,
+    "POST", "/follow-ups/<step>/outcome", "Record the outcome of a follow-up", roles=HANDS, body=FollowUpRequest,
     answer=FollowUpResponse, affected_devices=lambda call: [followups.step_device(call.context, call.path["step"])],
 )  # fmt: skip
 def settle_followup(call: Call[None, FollowUpRequest]) -> FollowUpResponse:
@@ -57,7 +57,7 @@ def settle_followup(call: Call[None, FollowUpRequest]) -> FollowUpResponse:
     return _step(followups.settle(call.context, call.actor, call.path["step"], a.state, a.answer, a.reason, a.confirm))
 
 
-@operations("GET", "/devices/<device>/verifications", "What verify said on a device", roles=EVERYONE,
+@operations("GET", "/devices/<device>/verifications", "Reports of a kit's verify on a device", roles=EVERYONE,
             answer=VerifiedList)  # fmt: skip
 def device_verifications(call: Call[None, None]) -> VerifiedList:
     found = followups.device_verifications(call.context, call.path["device"])
@@ -65,7 +65,7 @@ def device_verifications(call: Call[None, None]) -> VerifiedList:
 
 
 @operations(
-    "POST", "/devices/<device>/verifications", "Keep what verify said on a device", roles=HANDS,
+    "POST", "/devices/<device>/verifications", "Record the report of a kit's verify on a device", roles=HANDS,
     body=VerifyReportRequest, answer=VerifiedResponse, status=201, affected_devices=lambda call: [call.path["device"]],
 )  # fmt: skip
 def add_verification(call: Call[None, VerifyReportRequest]) -> VerifiedResponse:

@@ -46,7 +46,7 @@ class StoryQuery(RequestModel):
 
 
 @operations(
-    "GET", "/ledger/story", "What happened to one object, in sentences", roles=EVERYONE, query=StoryQuery,
+    "GET", "/ledger/story", "The history of one object, in sentences", roles=EVERYONE, query=StoryQuery,
     answer=StoryResponse,
 )  # fmt: skip
 def tell_story(call: Call[StoryQuery, None]) -> StoryResponse:
@@ -95,7 +95,12 @@ class CheckQuery(RequestModel):
 
 
 @operations(
-    "GET", "/ledger/check", "Whether the chain holds", roles=EVERYONE, query=CheckQuery, answer=LedgerCheckResponse
+    "GET",
+    "/ledger/check",
+    "Check the chain of the ledger",
+    roles=EVERYONE,
+    query=CheckQuery,
+    answer=LedgerCheckResponse,
 )
 def check_ledger(call: Call[CheckQuery, None]) -> LedgerCheckResponse:
     return LedgerCheckResponse.model_validate(ledger.check_ledger(call.context, call.query.kept))

@@ -80,7 +80,8 @@ def get_media(call: Call[None, None]) -> MediaResponse:
 
 
 @operations(
-    "POST", "/media/<media>/verification", "Say what its published SHA-256 is", roles=HANDS, body=MediaVerifyRequest,
+    "POST", "/media/<media>/verification", "Record the SHA-256 that the vendor publishes",
+    roles=HANDS, body=MediaVerifyRequest,
     answer=MediaResponse,
 )  # fmt: skip
 def verify_media(call: Call[None, MediaVerifyRequest]) -> MediaResponse:

@@ -44,13 +44,13 @@ def list_due(call: Call[DueQuery, None]) -> DueList:
 
 
 @operations(
-    "POST", "/me/calendar", "Make a new address for one's calendar", roles=EVERYONE, answer=CalendarResponse, own=True
+    "POST", "/me/calendar", "Make a new address for your calendar", roles=EVERYONE, answer=CalendarResponse, own=True
 )
 def make_calendar(call: Call[None, None]) -> CalendarResponse:
     return CalendarResponse(path=f"/api/v1/calendar/{calendar.make_calendar(call.context, call.actor)}.ics")
 
 
-@operations("DELETE", "/me/calendar", "Revoke the address of one's calendar", roles=EVERYONE, status=204, own=True)
+@operations("DELETE", "/me/calendar", "Revoke the address of your calendar", roles=EVERYONE, status=204, own=True)
 def revoke_calendar(call: Call[None, None]) -> DueList:
     calendar.revoke_calendar(call.context, call.actor)
     return DueList(items=[])
@@ -74,34 +74,32 @@ def _webhook(webhook: Webhook) -> WebhookResponse:
     return WebhookResponse.model_validate({**row, "id": webhook.id, "secret": webhook.secret})
 
 
-@operations("GET", "/webhooks", "List the addresses that get messages", roles=ADMINISTRATORS, answer=WebhookList)
+@operations("GET", "/webhooks", "List webhooks", roles=ADMINISTRATORS, answer=WebhookList)
 def list_webhooks(call: Call[None, None]) -> WebhookList:
     return WebhookList(items=[_webhook(webhook) for webhook in webhooks.list_webhooks(call.context)])
 
 
 @operations(
-    "POST", "/webhooks", "Send events to an address", roles=ADMINISTRATORS, body=WebhookRequest,
+    "POST", "/webhooks", "Add a webhook", roles=ADMINISTRATORS, body=WebhookRequest,
     answer=WebhookResponse, status=201, creates=True,
 )  # fmt: skip
 def add_webhook(call: Call[None, WebhookRequest]) -> WebhookResponse:
     return _webhook(webhooks.add_webhook(call.context, call.actor, call.body.url, tuple(call.body.kinds)))
 
 
-@operations(
-    "DELETE", "/webhooks/<webhook>", "Tell an address nothing more", roles=ADMINISTRATORS, answer=WebhookResponse
-)
+@operations("DELETE", "/webhooks/<webhook>", "Remove a webhook", roles=ADMINISTRATORS, answer=WebhookResponse)
 def remove_webhook(call: Call[None, None]) -> WebhookResponse:
     return _webhook(webhooks.remove_webhook(call.context, call.actor, call.path["webhook"]))
 
 
-@operations("POST", "/webhooks/<webhook>/trial", "Send an address an event to try it", roles=ADMINISTRATORS, status=204)
+@operations("POST", "/webhooks/<webhook>/trial", "Send a test event to a webhook", roles=ADMINISTRATORS, status=204)
 def try_webhook(call: Call[None, None]) -> WebhookList:
     webhooks.try_webhook(call.context, call.actor, call.path["webhook"])
     return WebhookList(items=[])
 
 
 @operations(
-    "GET", "/webhooks/<webhook>/deliveries", "What was sent to an address", roles=ADMINISTRATORS, query=DeliveryQuery,
+    "GET", "/webhooks/<webhook>/deliveries", "Deliveries of a webhook", roles=ADMINISTRATORS, query=DeliveryQuery,
     answer=DeliveryList,
 )  # fmt: skip
 def list_deliveries(call: Call[DeliveryQuery, None]) -> DeliveryList:

@@ -54,7 +54,7 @@ class PeopleQuery(RequestModel):
     gone: bool = False
 
 
-@operations("GET", "/session/ways", "How one can sign in here", roles=PUBLIC, answer=WaysResponse)
+@operations("GET", "/session/ways", "The ways to sign in", roles=PUBLIC, answer=WaysResponse)
 def sign_in_ways(call: Call[None, None]) -> WaysResponse:
     provider = auth.auth_settings().provider
     return WaysResponse(password=True, provider=provider.issuer if provider else "")
@@ -143,13 +143,14 @@ def _me(person: Person) -> Answer:
     return Answer(shape, etag=f"v{person.version}")
 
 
-@operations("GET", "/me", "Oneself, with the mail that one gets", roles=EVERYONE, answer=MeResponse)
+@operations("GET", "/me", "The person signed in, with their mail settings", roles=EVERYONE, answer=MeResponse)
 def get_me(call: Call[None, None]) -> Answer:
     return _me(people.get_person(call.context, call.actor.name))
 
 
 @operations(
-    "PATCH", "/me", "Choose which mail one gets, and where", roles=EVERYONE, body=OwnChangeRequest, answer=MeResponse,
+    "PATCH", "/me", "Change your mail address and which mail you get",
+    roles=EVERYONE, body=OwnChangeRequest, answer=MeResponse,
     match=True, own=True,
 )  # fmt: skip
 def change_me(call: Call[None, OwnChangeRequest]) -> Answer:
@@ -159,7 +160,7 @@ def change_me(call: Call[None, OwnChangeRequest]) -> Answer:
     return _me(people.change_person(call.context, call.actor, call.actor.name, call.version, change))
 
 
-@operations("PUT", "/me/password", "Set one's own password", roles=EVERYONE, body=PasswordRequest, status=204, own=True)
+@operations("PUT", "/me/password", "Change your password", roles=EVERYONE, body=PasswordRequest, status=204, own=True)
 def change_my_password(call: Call[None, PasswordRequest]) -> PersonResponse:
     name = call.actor.name
     _check_tries(call.context, name, "old password")
@@ -186,14 +187,14 @@ def confirm_second_factor(call: Call[None, CodeRequest]) -> PersonList:
     return PersonList(items=[])
 
 
-@operations("DELETE", "/me/second-factor", "Do without a second factor", roles=EVERYONE, status=204, own=True)
+@operations("DELETE", "/me/second-factor", "Remove your second factor", roles=EVERYONE, status=204, own=True)
 def drop_second_factor(call: Call[None, None]) -> PersonList:
     people.drop_second_factor(call.context, call.actor, call.actor.name)
     return PersonList(items=[])
 
 
 @operations(
-    "DELETE", "/people/<person>/second-factor", "Take away somebody's second factor", roles=ADMINISTRATORS, status=204
+    "DELETE", "/people/<person>/second-factor", "Remove a person's second factor", roles=ADMINISTRATORS, status=204
 )
 def drop_a_second_factor(call: Call[None, None]) -> PersonList:
     people.drop_second_factor(call.context, call.actor, call.path["person"])
@@ -201,7 +202,7 @@ def drop_a_second_factor(call: Call[None, None]) -> PersonList:
 
 
 @operations(
-    "PUT", "/people/<person>/subject", "Bind somebody to their subject at the provider", roles=ADMINISTRATORS,
+    "PUT", "/people/<person>/subject", "Link a person to their subject at the identity provider", roles=ADMINISTRATORS,
     body=SubjectRequest, answer=PersonResponse,
 )  # fmt: skip
 def bind_person(call: Call[None, SubjectRequest]) -> PersonResponse:
@@ -258,7 +259,7 @@ def change_person(call: Call[None, PersonChangeRequest]) -> Answer:
 @operations(
     "PUT",
     "/people/<person>/password",
-    "Set somebody's password",
+    "Set a person's password",
     roles=ADMINISTRATORS,
     body=PasswordRequest,
     status=204,
@@ -268,7 +269,7 @@ def set_password(call: Call[None, PasswordRequest]) -> PersonList:
     return PersonList(items=[])
 
 
-@operations("GET", "/tokens", "List tokens; one's own, or as an administrator all", roles=EVERYONE, answer=TokenList)
+@operations("GET", "/tokens", "List your tokens; as an administrator, all tokens", roles=EVERYONE, answer=TokenList)
 def list_tokens(call: Call[None, None]) -> TokenList:
     every = call.actor.role == "administrator"
     found = [t for t in people.list_tokens(call.context) if every or t.person == call.actor.name]
@@ -294,7 +295,7 @@ def issue_token(call: Call[None, TokenRequest]) -> TokenResponse:
 
 
 @operations(
-    "DELETE", "/tokens/<token>", "Revoke a token; one's own, or as an administrator any", roles=EVERYONE,
+    "DELETE", "/tokens/<token>", "Revoke a token of yours; as an administrator, any token", roles=EVERYONE,
     answer=TokenResponse, own=True,
 )  # fmt: skip
 def revoke_token(call: Call[None, None]) -> TokenResponse:
@@ -308,7 +309,7 @@ def _deputy(view: DeputyView) -> DeputyResponse:
     return DeputyResponse.model_validate({**view.row._asdict(), "id": view.id, "in_force": view.in_force})
 
 
-@operations("GET", "/deputies", "Who acts in whose place, and did", roles=EVERYONE, answer=DeputyList)
+@operations("GET", "/deputies", "List deputies, past ones included", roles=EVERYONE, answer=DeputyList)
 def list_deputies(call: Call[None, None]) -> DeputyList:
     return DeputyList(items=[_deputy(one) for one in deputies.list_deputies(call.context)])
 
@@ -324,7 +325,7 @@ def name_deputy(call: Call[None, DeputyRequest]) -> DeputyResponse:
 
 
 @operations(
-    "DELETE", "/deputies/<deputy>", "End a deputy before its time", roles=EVERYONE, answer=DeputyResponse, own=True
+    "DELETE", "/deputies/<deputy>", "End a deputy's term early", roles=EVERYONE, answer=DeputyResponse, own=True
 )
 def end_deputy(call: Call[None, None]) -> DeputyResponse:
     return _deputy(deputies.end_deputy(call.context, call.actor, call.path["deputy"]))

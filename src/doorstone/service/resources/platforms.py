@@ -118,7 +118,7 @@ class CompareQuery(RequestModel):
 
 
 @operations(
-    "GET", "/platforms/<platform>/comparison", "Everything that one revision says otherwise than another",
+    "GET", "/platforms/<platform>/comparison", "Compare two revisions in every attribute",
     roles=EVERYONE, query=CompareQuery, answer=ChangeList,
 )  # fmt: skip
 def compare_revisions(call: Call[CompareQuery, None]) -> ChangeList:
@@ -166,14 +166,14 @@ def _task(task: Task) -> TaskResponse:
     return TaskResponse.model_validate({**task.row._asdict(), "id": task.id})
 
 
-@operations("GET", "/tasks", "What changed sheets leave to do", roles=EVERYONE, query=TaskQuery, answer=TaskList)
+@operations("GET", "/tasks", "Tasks that follow from changed sheets", roles=EVERYONE, query=TaskQuery, answer=TaskList)
 def list_tasks(call: Call[TaskQuery, None]) -> TaskList:
     found = tasks.list_tasks(call.context, call.query.state, call.query.platform)
     return TaskList(items=[_task(one) for one in found])
 
 
 @operations(
-    "PATCH", "/tasks/<task>", "Settle a task, open it again, or give it to somebody else", roles=HANDS | DECIDERS,
+    "PATCH", "/tasks/<task>", "Settle a task, reopen it, or assign it to another person", roles=HANDS | DECIDERS,
     body=TaskRequest, answer=TaskResponse,
 )  # fmt: skip
 def change_task(call: Call[None, TaskRequest]) -> TaskResponse:

@@ -45,7 +45,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How one can sign in here */
+        /** The ways to sign in */
         get: operations["sign_in_ways"];
         put?: never;
         post?: never;
@@ -88,7 +88,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Oneself, with the mail that one gets
+         * The person signed in, with their mail settings
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["get_me"];
@@ -98,7 +98,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Choose which mail one gets, and where
+         * Change your mail address and which mail you get
          * @description Roles: administrator, approver, technician, viewer.
          */
         patch: operations["change_me"];
@@ -113,7 +113,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set one's own password
+         * Change your password
          * @description Roles: administrator, approver, technician, viewer.
          */
         put: operations["change_my_password"];
@@ -143,7 +143,7 @@ export interface paths {
          */
         post: operations["begin_second_factor"];
         /**
-         * Do without a second factor
+         * Remove your second factor
          * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["drop_second_factor"];
@@ -163,7 +163,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Take away somebody's second factor
+         * Remove a person's second factor
          * @description Roles: administrator.
          */
         delete: operations["drop_a_second_factor"];
@@ -181,7 +181,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Bind somebody to their subject at the provider
+         * Link a person to their subject at the identity provider
          * @description Roles: administrator.
          */
         put: operations["bind_person"];
@@ -265,7 +265,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Set somebody's password
+         * Set a person's password
          * @description Roles: administrator.
          */
         put: operations["set_password"];
@@ -284,7 +284,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List tokens; one's own, or as an administrator all
+         * List your tokens; as an administrator, all tokens
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_tokens"];
@@ -311,7 +311,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Revoke a token; one's own, or as an administrator any
+         * Revoke a token of yours; as an administrator, any token
          * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["revoke_token"];
@@ -328,7 +328,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Who acts in whose place, and did
+         * List deputies, past ones included
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_deputies"];
@@ -355,7 +355,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * End a deputy before its time
+         * End a deputy's term early
          * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["end_deputy"];
@@ -532,7 +532,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Everything that one revision says otherwise than another
+         * Compare two revisions in every attribute
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["compare_revisions"];
@@ -592,7 +592,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What changed sheets leave to do
+         * Tasks that follow from changed sheets
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_tasks"];
@@ -618,7 +618,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Settle a task, open it again, or give it to somebody else
+         * Settle a task, reopen it, or assign it to another person
          * @description Roles: administrator, approver, technician.
          */
         patch: operations["change_task"];
@@ -944,7 +944,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Which overrides would do
+         * Overrides that would cover the checks of a device
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["overrides_for"];
@@ -964,7 +964,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Devices that no sheet places, and what to do
+         * Devices whose platform or release no sheet knows, and what to do
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_unplaced"];
@@ -1028,7 +1028,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What sources disagree about
+         * List disputes between sources
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_disputes"];
@@ -1238,7 +1238,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Counts before and after what is supposed
+         * Counts before and after supposed changes
          * @description Roles: administrator, approver, technician, viewer.
          */
         post: operations["what_if"];
@@ -1347,7 +1347,7 @@ export interface paths {
         put: operations["save_selection"];
         post?: never;
         /**
-         * Forget a selection
+         * Delete a selection
          * @description Roles: administrator, technician.
          */
         delete: operations["delete_selection"];
@@ -1364,12 +1364,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What is acknowledged with a request
+         * The risk statement that a requester acknowledges
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["get_risk"];
         /**
-         * Put another risk statement in force
+         * Replace the risk statement
          * @description Roles: administrator.
          */
         put: operations["change_risk"];
@@ -1438,7 +1438,7 @@ export interface paths {
         get: operations["exception_folder"];
         put?: never;
         /**
-         * Request what a reviewed folder has otherwise than the register, all or none
+         * Request the differences between a reviewed folder and the register, all or none
          * @description Roles: administrator, technician.
          */
         post: operations["request_folder"];
@@ -1478,7 +1478,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What a request would meet, device by device
+         * Check a request, device by device
          * @description Roles: administrator, approver, technician, viewer.
          */
         post: operations["check_request"];
@@ -1518,7 +1518,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Request a successor of several exceptions, all or none
+         * Renew several exceptions, all or none
          * @description Roles: administrator, technician.
          */
         post: operations["renew_exceptions"];
@@ -1538,7 +1538,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make somebody else answer for several exceptions, all or none
+         * Transfer several exceptions to another owner, all or none
          * @description Roles: administrator, approver, technician.
          */
         post: operations["transfer_exceptions"];
@@ -1558,7 +1558,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make the same move on several exceptions, all or none
+         * Decide on several exceptions, all or none
          * @description Roles: administrator, approver.
          */
         post: operations["decide_exceptions"];
@@ -1620,7 +1620,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What must be done once it does not hold
+         * What to do for each device once the exception no longer holds
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_consequences"];
@@ -1642,7 +1642,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Approve all or a part, decline, revoke, close, or look again
+         * Approve all or a part, decline, revoke, close, or confirm on a second look
          * @description Roles: administrator, approver.
          */
         post: operations["decide_exception"];
@@ -1662,7 +1662,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Withdraw one's own request
+         * Withdraw your own request
          * @description Roles: administrator, technician.
          */
         post: operations["withdraw_exception"];
@@ -1702,7 +1702,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Vouch that a condition is kept
+         * Attest that a condition is met
          * @description Roles: administrator, approver, technician.
          */
         post: operations["attest_condition"];
@@ -1741,7 +1741,7 @@ export interface paths {
         };
         get?: never;
         /**
-         * Make somebody else answer for it
+         * Transfer an exception to another owner
          * @description Roles: administrator, approver, technician.
          */
         put: operations["transfer_exception"];
@@ -1762,7 +1762,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Write down a review
+         * Record a review
          * @description Roles: administrator, approver, technician.
          */
         post: operations["review_exception"];
@@ -1800,7 +1800,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Who runs what without permission, and since when
+         * Devices that run without permission, and since when
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["list_uncovered"];
@@ -1886,7 +1886,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say what its published SHA-256 is
+         * Record the SHA-256 that the vendor publishes
          * @description Roles: administrator, technician.
          */
         post: operations["verify_media"];
@@ -2293,7 +2293,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What its last upgrade left to do
+         * The follow-ups of a device's last upgrade
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["device_followups"];
@@ -2315,7 +2315,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say what came of a follow-up
+         * Record the outcome of a follow-up
          * @description Roles: administrator, technician.
          */
         post: operations["settle_followup"];
@@ -2333,13 +2333,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What verify said on a device
+         * Reports of a kit's verify on a device
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["device_verifications"];
         put?: never;
         /**
-         * Keep what verify said on a device
+         * Record the report of a kit's verify on a device
          * @description Roles: administrator, technician.
          */
         post: operations["add_verification"];
@@ -2599,12 +2599,12 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make a new address for one's calendar
+         * Make a new address for your calendar
          * @description Roles: administrator, approver, technician, viewer.
          */
         post: operations["make_calendar"];
         /**
-         * Revoke the address of one's calendar
+         * Revoke the address of your calendar
          * @description Roles: administrator, approver, technician, viewer.
          */
         delete: operations["revoke_calendar"];
@@ -2638,13 +2638,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the addresses that get messages
+         * List webhooks
          * @description Roles: administrator.
          */
         get: operations["list_webhooks"];
         put?: never;
         /**
-         * Send events to an address
+         * Add a webhook
          * @description Roles: administrator.
          */
         post: operations["add_webhook"];
@@ -2665,7 +2665,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Tell an address nothing more
+         * Remove a webhook
          * @description Roles: administrator.
          */
         delete: operations["remove_webhook"];
@@ -2684,7 +2684,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send an address an event to try it
+         * Send a test event to a webhook
          * @description Roles: administrator.
          */
         post: operations["try_webhook"];
@@ -2702,7 +2702,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What was sent to an address
+         * Deliveries of a webhook
          * @description Roles: administrator.
          */
         get: operations["list_deliveries"];
@@ -2742,7 +2742,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What happened to one object, in sentences
+         * The history of one object, in sentences
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["tell_story"];
@@ -2802,7 +2802,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Whether the chain holds
+         * Check the chain of the ledger
          * @description Roles: administrator, approver, technician, viewer.
          */
         get: operations["check_ledger"];

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from collections.abc import Iterator
+from contextlib import redirect_stdout
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +15,6 @@ os.environ |= {"TERMINAL_WIDTH": "100", "COLUMNS": "100", "TERM": "dumb", "NO_CO
 from click import Context
 from typer.core import TyperGroup
 from typer.main import get_command
-from typer.testing import CliRunner
 
 from doorstone.cli.main import JobOrder, app
 from doorstone.core.conditions import OPERATORS
@@ -236,18 +237,23 @@ WORDS_OF_TYPE = {
 }  # fmt: skip
 
 
+ROOT = get_command(app)
+
+
 def _help(*words: str) -> str:
-    text = CliRunner().invoke(app, [*words, "--help"], prog_name="doorstone").stdout
+    printed = io.StringIO()
+    with redirect_stdout(printed):
+        ROOT.main([*words, "--help"], prog_name="doorstone", standalone_mode=False)
+    text = printed.getvalue()
     return "\n".join(line.rstrip() for line in text.strip("\n").splitlines())
 
 
 def _commands() -> Iterator[list[str]]:
     """Every group and command, in the job's order."""
-    root = get_command(app)
-    assert isinstance(root, TyperGroup)
+    assert isinstance(ROOT, TyperGroup)
     for name in JobOrder.places:
         yield [name]
-        held = root.get_command(Context(root), name)
+        held = ROOT.get_command(Context(ROOT), name)
         if isinstance(held, TyperGroup):
             yield from ([name, verb] for verb in held.commands)
 

@@ -84,10 +84,12 @@ def _model(
 
 
 def _add_dry_runs(group: Any, name: str) -> None:
-    for part in WRITING.get(name, "").split():
+    if parts := WRITING.get(name, "").split():
         app = typer.Typer(add_completion=False)
         app.command()(_model)
-        group.commands[part].params += [one for one in get_command(app).params if one.name == "dry_run"]
+        options = [one for one in get_command(app).params if one.name == "dry_run"]
+        for part in parts:
+            group.commands[part].params += options
 
 
 class LazyGroup(TyperGroup):

@@ -48,7 +48,7 @@ def every_get(records: Records) -> list[GetTimes]:
                 _taken(client, path, asked)
                 _change(client, turn)
                 first, answer = _taken(client, path, asked)
-                again, _ = _taken(client, path, asked)
+                again = min(_taken(client, path, asked)[0] for _ in range(2))  # a round may run beside one
                 if answer.status_code == 200:
                     found.append(GetTimes(path, first, again))
     return sorted(found, key=lambda one: -one.first)

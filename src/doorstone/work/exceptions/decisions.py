@@ -263,11 +263,20 @@ def _confirm(
 
 
 def consequences(context: Context, name: str) -> list[Consequence]:
-    """What must be done for each device once this exception does not hold, be it revoked, lapsed or stale."""
+    """What must be done for each device once this exception does not hold, be it revoked, lapsed or stale.
+
+    Raises `MissingError`.
+    """
     now = snapshot(context)
-    with context.database.read() as db:
+
+    def look() -> list[Consequence]:
         row = need(db, name)
         return [consequence(_case(context, db, now, row, device), now.today) for device in row.devices]
+
+    with context.database.read() as db:
+        stamp = context.stamp()
+        rests_on = stamp.ledger, stamp.devices, stamp.readings, now.today
+        return context.cached(("consequences", name), rests_on, look)
 
 
 def _case(context: Context, db: sqlite3.Connection, now: Snapshot, row: ExceptionRow, device: str) -> ConsequenceCase:

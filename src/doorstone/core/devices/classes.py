@@ -101,6 +101,16 @@ class Classifier:
         facts = content["facts"]
         return any(self.outcome(name, [value]) in torn[name] for name in torn for value in facts.get(name, ()))
 
+    def agree(self, content: Mapping[str, Any], values: Mapping[str, FactValue], names: Iterable[str]) -> bool:
+        """Whether the tests of these facts make the same of a class, by the content of one of its devices, and of
+        values of a device."""
+        return all(
+            self.outcome(name, content["facts"].get(name, [])) == self.outcome(name, [dump(values[name])])
+            if name in values
+            else name not in content["facts"]
+            for name in names
+        )
+
     def tests_of(self, name: str) -> Hashable:
         """The tests of a fact, and the day if one of them looks at it: equal ones make the same of any value."""
         tests = self._tests[name]

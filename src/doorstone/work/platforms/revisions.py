@@ -23,7 +23,8 @@ from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
-from doorstone.work.snapshot.settling import place
+from doorstone.work.snapshot.contents import batches
+from doorstone.work.snapshot.settling import Settler, place
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, get_sheet, parsed, sheet_of
 
 
@@ -91,8 +92,9 @@ def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | No
     """The devices that the new sheet may put in another class; each class gets the key that it has by that sheet.
 
     A class goes over as a whole, by the device that stands for it, unless the new sheet takes values apart that gave
-    the same answers. Every device is named where the new sheet looks at other facts, or at words otherwise: contents
-    of classes do not hold what they were not asked for.
+    the same answers: then the devices leave it whose values now give others than that device's. Every device is named
+    where the new sheet looks at other facts, or at words otherwise: contents of classes do not hold what they were not
+    asked for.
     """
     platform = new.platform.id
     if old is None:
@@ -110,8 +112,17 @@ def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | No
         return [*flags, *(json.loads(text) for text in value_store.of_fact(db, fact))]
 
     torn = before.torn_by(after, values)
-    moving |= {number for number, content in contents.items() if before.holds(content, torn)}
-    return sorted({*device_store.ids_of_profiles(db, moving), *disputes.every_device(db, platform)})
+    split = {n: content for n, content in contents.items() if n not in moving and before.holds(content, torn)}
+    settler, leaving = Settler(context, db), set[str]()
+    for part in batches(device_store.ids_of_profiles(db, split), 1_000):
+        records = device_store.records(db, part)
+        known = settler.plain_values(list(records.values()), torn.keys())
+        leaving |= {
+            device
+            for device, record in records.items()
+            if device not in known or not after.agree(split[record.profile or 0], known[device], torn)
+        }
+    return sorted({*device_store.ids_of_profiles(db, moving), *leaving, *disputes.every_device(db, platform)})
 
 
 def _settled_by(sheet: Sheet) -> object:

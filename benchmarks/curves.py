@@ -21,7 +21,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.platforms import revisions
 from doorstone.work.readings.history import DEVICES, thin_history
 
-SIZES = (2_500, 5_000, 10_000, 20_000, 40_000)
+SIZES = (2_500, 5_000, 10_000, 20_000)
 KINDS = (10, 100, 1_000, 10_000)
 DAYS = 9
 MIB = 10_000

@@ -15,7 +15,7 @@ from benchmarks.load import ask, percentile, plain_server, service
 from benchmarks.records import Records
 
 API = "/api/v1"
-ROUNDS, REQUESTS, SAMPLE = 3, 640, 200
+ROUNDS, REQUESTS, SAMPLE = 3, 400, 200
 
 
 @dataclass(frozen=True, slots=True)

@@ -177,9 +177,12 @@ class SortedProfile(Mapping[int, Sorted]):
         for state, row, devices in zip(self._states, self._rows, weights, strict=True):
             if devices:
                 states[state] += devices
-                for column, code in zip(sums, row, strict=True):
+                lacking = []
+                for name, column, fails, code in zip(names, sums, failing, row, strict=True):
                     column[code] += devices
-                together[tuple([r for r, column, at in zip(names, failing, row, strict=True) if column[at]])] += devices
+                    if fails[code]:
+                        lacking.append(name)
+                together[tuple(lacking)] += devices
         del together[()]
         counts: list[Counter[str]] = [Counter() for _ in names]
         for count_of, marks, column in zip(counts, self._known, sums, strict=True):

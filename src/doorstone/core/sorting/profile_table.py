@@ -147,13 +147,16 @@ class Classes:
     def __init__(self) -> None:
         self.of: list[int] = []
         self.example: list[int] = []
-        self._numbers: defaultdict[tuple[int, ...], int] = defaultdict(count().__next__)
+        self._numbers: defaultdict[Hashable, int] = defaultdict(count().__next__)
 
     def take(self, columns: Sequence[Sequence[int]], rows: int) -> None:
         """Take in the rows that were added since."""
         if (start := len(self.of)) == rows:
             return
-        sights = zip(*(column[start:] for column in columns), strict=True) if columns else repeat((), rows - start)
+        sights: Iterable[Hashable] = repeat((), rows - start)
+        if columns:
+            news = [column[start:] for column in columns]
+            sights = news[0] if len(news) == 1 else zip(*news, strict=True)
         self.of += map(self._numbers.__getitem__, sights)
         place = start
         for number in range(len(self.example), len(self._numbers)):  # they are numbered as they come

@@ -15,7 +15,7 @@ from benchmarks.load import ask, percentile, plain_server, service
 from benchmarks.records import Records
 
 API = "/api/v1"
-ROUNDS, REQUESTS, SAMPLE = 3, 400, 200
+ROUNDS, REQUESTS, SAMPLE = 3, 240, 160
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,10 +61,12 @@ def main() -> None:
         take(_imports_by_size(made))
         pages: dict[int, dict[str, PageTimes]] = {}
         for size, one in made.items():
-            found = list(fleet_measures.sort(one))
-            take(found if size >= 100_000 else [])
-            ahead = list(fleet_measures.ahead(one))
-            take(ahead if size >= 100_000 else [])
+            curve[str(size)] = {"import": one.import_seconds * 1000}
+            if size >= 100_000:
+                for name, walk in (("sort", fleet_measures.sort), ("forecast", fleet_measures.ahead)):
+                    found = list(walk(one))
+                    take(found)
+                    curve[str(size)][name] = found[0].ours
             pages[size] = service_measures.pages_of(one)
             take(service_measures.page_rows(one, pages[size]) if size >= 100_000 else [])
             gets = every_page.every_get(one)
@@ -73,12 +75,9 @@ def main() -> None:
             if size >= 100_000:
                 for daily in (daily_measures.starts, daily_measures.dropped_names, daily_measures.kit_cases):
                     take(daily(one))
-            curve[str(size)] = {
-                "import": one.import_seconds * 1000, "sort": found[0].ours, "forecast": ahead[0].ours,
-                **{name: times.ours for name, times in pages[size].items()},
-            }  # fmt: skip
+            curve[str(size)] |= {name: times.ours for name, times in pages[size].items()}
         take(_pages_by_size(pages))
-        take(service_measures.import_memory(max(sizes)))
+        take(service_measures.import_memory(max(sizes)) if full else [])
         take(service_measures.write_between(made[100_000]))
         take(console_measures.console(made[100_000]))
         take(daily_measures.pages_while_importing(made[max(sizes)], 1_000_000 if full else 25_000))

@@ -21,11 +21,14 @@ from doorstone.api.readings import ImportRequest
 from doorstone.client import Client
 from doorstone.work.people import people
 
+TARGETS = {"one device's page": 4.0}
+"""What a page may take of the bare route, where that is not 2.5."""
+
 
 def page_rows(records: Records, found: dict[str, PageTimes]) -> Iterator[Row]:
     size = f"{len(records.fleet):,} devices"
     for name, times in found.items():
-        yield ratio(f"{name}, {size}, p95", "bare route, same bytes", times.ours, times.plain, 2.5)
+        yield ratio(f"{name}, {size}, p95", "bare route, same bytes", times.ours, times.plain, TARGETS.get(name, 2.5))
 
 
 def pages_of(records: Records) -> dict[str, PageTimes]:

@@ -24,7 +24,7 @@ def collect(
     to: Annotated[Path | None, typer.Option("--out", "-o", dir_okay=False, help="File to add the reading to.")] = None,
     form: FormOption = OutputFormat.JSON,
 ) -> None:
-    """Read this machine through its public files; what could not be read is said, with why.
+    """Read this machine through its public files, and say what could not be read and why.
 
     The reading is one line that imports as it is: doorstone collect > here.ndjson, then doorstone reading import.
     """

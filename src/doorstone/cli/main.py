@@ -22,15 +22,15 @@ class JobOrder(LazyGroup):
         "sheet": Place(
             DESCRIBE, "platforms", "app", "Describe a platform: its releases, requirements, fixes and overrides."
         ),
-        "task": Place(DESCRIBE, "platforms", "task_app", "Work off what changed sheets leave to do."),
+        "task": Place(DESCRIBE, "platforms", "task_app", "Work through the tasks that changed sheets leave."),
         "collect": Place(
             READ,
             "collect",
             "collect",
-            "Read this machine through its public files; what could not be read is said, with why.",
+            "Read this machine through its public files, and say what could not be read and why.",
         ),
         "reading": Place(READ, "readings", "app", "Bring in what sources report about devices."),
-        "device": Place(READ, "devices", "app", "Look at devices and at what was read of them."),
+        "device": Place(READ, "devices", "app", "Show and change devices; record their life."),
         "dispute": Place(READ, "devices", "dispute_app", "See where sources disagree, and settle it."),
         "sort": Place(SORT, "sorting", "sort", "Sort a file of readings against a sheet, with no service at all."),
         "sorting": Place(SORT, "sorting", "app", "See how requirements are sorted, and decide."),
@@ -38,13 +38,16 @@ class JobOrder(LazyGroup):
         "fleet": Place(SORT, "fleet", "fleet_app", "Count the fleet, compare targets, ask what if."),
         "selection": Place(SORT, "fleet", "selection_app", "Save a choice of devices under a name."),
         "exception": Place(
-            EXCEPT, "exceptions.commands", "app", "Ask for, and decide on, permissions for what cannot be fixed."
+            EXCEPT, "exceptions.commands", "app", "Request, decide and follow exceptions for what cannot be fixed."
         ),
         "media": Place(UPGRADE, "media", "app", "Record set-up media, and plan which of them a batch needs."),
         "kit": Place(UPGRADE, "kits", "app", "Choose overrides, make a kit for exactly what is excepted."),
-        "attempt": Place(UPGRADE, "attempts", "attempt_app", "Record tries at an upgrade and what came of them."),
+        "attempt": Place(UPGRADE, "attempts", "attempt_app", "Record attempts at an upgrade and their results."),
         "follow-up": Place(
-            FOLLOW, "forecast", "follow_up_app", "What an upgrade left to do, and what has drifted since."
+            FOLLOW,
+            "forecast",
+            "follow_up_app",
+            "List and settle what an upgrade left to do; show what has drifted since.",
         ),
         "observe": Place(FOLLOW, "attempts", "observe_app", "Record what is seen of updates, and compare."),
         "forecast": Place(
@@ -90,23 +93,23 @@ class JobOrder(LazyGroup):
         "sign-in": Place(
             RUN, "people", "sign_in", "Sign in: a token of your role is issued and kept for the commands that follow."
         ),
-        "person": Place(RUN, "people", "person_app", "Who may sign in, and in which role."),
-        "token": Place(RUN, "people", "token_app", "Bearer tokens for programs and this command line."),
+        "person": Place(RUN, "people", "person_app", "Manage people, roles, deputies and second factors."),
+        "token": Place(RUN, "people", "token_app", "Issue and revoke tokens for programs and this command line."),
         "me": Place(RUN, "notifications", "me_app", "Your mail, your calendar, your password."),
         "webhook": Place(
             RUN,
             "notifications",
             "webhook_app",
-            "Addresses of other programs that get a message when something happens.",
+            "Send events to other programs.",
         ),
         "serve": Place(RUN, "serve", "serve", "Run the service and its console until it is stopped."),
         "doctor": Place(
             RUN, "operations", "doctor", "Check up on the service: records, disk, history, imports, deliveries, rounds."
         ),
         "backup": Place(
-            RUN, "operations", "backup", "Write the records and every key to one file, also while it runs."
+            RUN, "operations", "backup", "Write the records and every key to one file, even while the service runs."
         ),
-        "restore": Place(RUN, "operations", "restore", "Make a data folder of a backup."),
+        "restore": Place(RUN, "operations", "restore", "Restore a backup to a new data folder."),
         "openapi": Place(RUN, "serve", "openapi", "Print the OpenAPI document of the service."),
     }
 

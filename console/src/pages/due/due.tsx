@@ -63,7 +63,7 @@ export function DuePage() {
       </Heading>
       <div className="mb-3 flex flex-wrap items-end gap-4">
         <Choice label="What" value={kind} set={setKind} of={Object.entries(KINDS)} />
-        <CheckboxField label="Everyone's" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
+        <CheckboxField label="Show everyone's" checked={all === "1"} set={(on) => setAll(on ? "1" : "")} />
       </div>
       <Loaded of={found} what="what is due">
         {(data) =>

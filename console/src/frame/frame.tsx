@@ -1,7 +1,7 @@
 // The frame around every page: who is signed in, where one is, against which release.
 import { clsx } from "clsx";
 import { ToggleGroup } from "radix-ui";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation, useNavigate, useSearchParams } from "react-router";
 import {
   actFor,
@@ -20,6 +20,13 @@ import { applyTheme, savedTheme, type Theme } from "../theme";
 import { Button, day, Empty, ErrorMessage, Heading, keep, Loading, PageLink, useParam } from "../ui/parts";
 import { allows, type Here } from "./here";
 
+/** Pages that are not listed, each with the one from which people come to it. */
+const BESIDE: Record<string, string> = {
+  uncovered: "/exceptions",
+  unplaced: "/devices",
+  lives: "/devices",
+  "budget-paper": "/plan",
+};
 const PAGES = [
   ["/", "Overview"],
   ["/sheets", "Sheets"],
@@ -115,6 +122,13 @@ function Rail({
   const [params] = useSearchParams();
   const go = useNavigate();
   const place = useLocation().pathname.split("/")[1] ?? "";
+  const listed = useRef<HTMLUListElement>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: with the place another page is marked, with the platform there is less room
+  useEffect(() => {
+    listed.current
+      ?.querySelector("[aria-current], [data-beside]")
+      ?.scrollIntoView?.({ block: "nearest", inline: "nearest" });
+  }, [place, platform]);
   const signOut = async () => {
     forgetPlace();
     await client.DELETE("/api/v1/session");
@@ -128,16 +142,17 @@ function Rail({
         Door Stone
       </p>
       <nav aria-label="Pages" className="my-3 -mx-1 overflow-x-auto lg:my-2 lg:min-h-0 lg:overflow-y-auto">
-        <ul className="flex gap-0.5 p-1 lg:flex-col lg:gap-0 lg:py-0">
+        <ul ref={listed} className="flex gap-0.5 p-1 lg:flex-col lg:gap-0 lg:py-0">
           {PAGES.filter(([to]) => to !== "/webhooks" || allows(me, "add_webhook")).map(([to, words]) => (
             <li key={to}>
               <NavLink
                 to={keep(to, params)}
                 end={to === "/"}
+                data-beside={BESIDE[place] === to || undefined}
                 className={({ isActive }) =>
                   clsx(
                     "block rounded-md px-3 py-0.5 text-ink no-underline hover:bg-slab lg:leading-[1.38]",
-                    isActive && "bg-slab font-semibold shadow-[inset_3px_0_0_var(--accent)]",
+                    (isActive || BESIDE[place] === to) && "bg-slab font-semibold shadow-[inset_3px_0_0_var(--accent)]",
                   )
                 }
               >

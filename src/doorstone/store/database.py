@@ -110,6 +110,7 @@ class Database:
         if connection is None:
             connection = sqlite3.connect(self.path, timeout=15, isolation_level=None)
             connection.row_factory = sqlite3.Row
+            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")  # of records that are made now: see `give_back`
             connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
@@ -206,6 +207,17 @@ class Database:
         with contextlib.suppress(_UndoneError), self.write():
             yield
             raise _UndoneError
+
+    def give_back(self, pages: int) -> None:
+        """Give at most so many pages that hold nothing any more back to the disk; nothing inside a transaction.
+
+        Records that earlier versions made keep such pages, and use them again.
+        """
+        if not self.busy:
+            with self._turn:
+                self._connection().executescript(
+                    f"PRAGMA incremental_vacuum({int(pages)})"
+                )  # a page a step, to its end
 
     def copy(self, path: Path) -> Database:
         """A copy of the whole file, to try something on."""

@@ -139,3 +139,21 @@ def test_no_number_of_a_content_is_given_out_twice(context: Context) -> None:
     with context.database.read() as db:
         assert db.execute("SELECT MAX(id) FROM reading_contents").fetchone()[0] == newest + 1
         assert device_store.readings(db, "d1")[0].facts["disk.free_gib"] == 77
+
+
+def test_room_of_forgotten_readings_goes_back_to_the_disk(context: Context) -> None:
+    with context.database.write() as db:
+        db.execute("CREATE TABLE ballast (body BLOB)")
+        db.execute("INSERT INTO ballast VALUES (zeroblob(1000000))")
+    with context.database.write() as db:
+        db.execute("DROP TABLE ballast")
+
+    def pages(name: str) -> int:
+        with context.database.read() as db:
+            return int(db.execute(f"PRAGMA {name}").fetchone()[0])
+
+    before, free = pages("page_count"), pages("freelist_count")
+    assert free > 240  # a million bytes in pages of 4,096
+    thin_history(context)
+    assert pages("freelist_count") == 0
+    assert pages("page_count") <= before - 240

@@ -13,6 +13,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.snapshot.contents import current_contents
 
 DEVICES = 500  # looked at in one round
+PAGES = 512  # given back to the disk in one round at most: 2 MiB
 
 
 def thin_history(context: Context, many: int = DEVICES) -> int:
@@ -31,4 +32,6 @@ def thin_history(context: Context, many: int = DEVICES) -> int:
             quieten += [ToQuieten(device, one.source, one.taken_at, one.content, base) for one, base in found.quieten]
         store.keep_turn(db, devices[-1] if len(devices) == many else "")
         store.quieten(db, quieten)
-        return store.forget(db, forget)
+        forgotten = store.forget(db, forget)
+    context.database.give_back(PAGES)
+    return forgotten

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import profile_content
 from doorstone.demo.seed import sheet_text
+from doorstone.formats.sheet import read_sheet
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.work.context.clock import FixedClock
@@ -29,15 +30,21 @@ EDITS = [
     ('fact = "disk.system_gib", at_least = 60, tolerance = "3%"', 'fact = "disk.system_gib", at_least = 400'),
     ('fact = "tpm.version", at_least_version = "2.0"', 'fact = "tpm.version", at_least_version = "1.2"'),
     ('has_all = ["avx2", "bmi2", "fma", "movbe"]', 'has_all = ["avx2"]'),
+    ('needs = { fact = "os.edition", is = "estate" }', 'needs = { fact = "cpu.features", has_all = ["avx2"] }'),
+    ('needs = { fact = "os.edition", is = "estate" }', 'needs = { fact = "cpu.arch", same_as = "os.arch" }'),
     ('{ fact = "cpu.arch", is = "x86-64" }', '{ fact = "disk.free_gib", at_least = 10 }'),
     ('{ fact = "graphics.vulkan", at_least_version = "1.2" }', '{ fact = "disk.free_gib", at_least = 40 }'),
 ]
-"""The last two look at a fact that no requirement looked at before, and no longer at another."""
+"""Two no longer test a fact alone that is looked at all the same; the last two look at one that no requirement looked
+at before, and no longer at another."""
 
 OWN = {
     "memory.mib": st.sampled_from([4096, 5200, 6100, 7000, 8192, 16384]),
     "disk.system_gib": st.sampled_from([28, 59, 100, 476]),
     "disk.free_gib": st.sampled_from([5, 20, 200]),
+    "os.arch": st.sampled_from(["x86-64", "x86"]),
+    "cpu.arch": st.sampled_from(["x86-64", "x86"]),
+    "os.edition": st.sampled_from(["desk", "estate"]),
     "tpm.version": st.sampled_from(["1.2", "2.0"]),
     "tpm.state": st.sampled_from(["on", "off"]),
     "cpu.features": st.sampled_from([["avx2"], ["avx2", "bmi2", "fma", "movbe"], ["aes"]]),
@@ -102,3 +109,25 @@ def test_only_devices_of_torn_classes_are_looked_at(context: Context, monkeypatc
     revisions.load_sheet(context, ADMIN, *edited(("at_least = 6144", "at_least = 8000")), "tarn.toml")
     # d1 stands for those who met it: it fails now, and so does d2; d3 still meets it.
     assert placed == ["d3"]
+
+
+@pytest.mark.parametrize("edit", EDITS, ids=lambda edit: edit[1][:60])
+def test_each_kind_of_change_leaves_devices_where_they_would_be_alone(context: Context, edit: tuple[str, str]) -> None:
+    own = [
+        {"memory.mib": 7000}, {"memory.mib": 8192, "os.arch": "x86"}, {"os.edition": "estate"}, {"os.arch": "x86-64"},
+        {"disk.free_gib": 5, "tpm.version": "1.2"}, {"cpu.features": ["avx2"], "disk.system_gib": 100},
+    ]  # fmt: skip
+    read(context, *(line(f"d{n}", {**GOOD, **facts}) for n, facts in enumerate(own)))
+    revisions.load_sheet(context, ADMIN, *edited(edit), "tarn.toml")
+    found = stands(context)
+    with context.database.write() as db:
+        settler = Settler(context, db)
+        classes = settler.by.classifier("tarn")
+        alone = {name: classes.of(profile_content("tarn", classes.names, settler.view(name))) for name in found}
+    assert {name: key for name, (key, _) in found.items()} == alone
+
+
+def test_what_classes_rest_on_beside_single_outcomes() -> None:
+    frames = [Classifier(read_sheet(*edited(*edits)), NOON.date()).frame for edits in ([], [EDITS[0]], [EDITS[6]])]
+    assert frames[0] == frames[1]  # another threshold
+    assert frames[0] != frames[2]  # a test of two facts

@@ -58,6 +58,7 @@ class Classifier:
             if self._pairs
             else {}
         )
+        self._given_to_pairs = json.dumps(given)
         self.basis = hashlib.sha256(json.dumps([platform.id, sorted(tests), given]).encode()).hexdigest()
         """A digest of the tests: classes of two sheets are the same if it is."""
         self._known: dict[tuple[str, str], str] = {}
@@ -81,14 +82,20 @@ class Classifier:
         text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
+    @property
+    def frame(self) -> Hashable:
+        """What classes rest on beside outcomes of single facts: which of these are tested, and tests of two facts."""
+        tested = tuple(name for name in self.tested if name not in WORDS)  # words count as they are, tested or not
+        return tested, frozenset(self._pairs), self._given_to_pairs
+
     def torn_by(self, after: Classifier, values: Callable[[str], Iterable[Any]]) -> dict[str, frozenset[str]]:
-        """Fact -> the outcomes that values share here and do not by another sheet of the same facts.
+        """Fact -> the outcomes that values share here and do not by another sheet of the same frame.
 
         `values` gives every value, as JSON holds it, that any device may have of a fact.
         """
         found = {}
         for name in self.tested:
-            if self.tests_of(name) != after.tests_of(name):
+            if name not in WORDS and self.tests_of(name) != after.tests_of(name):
                 becomes: dict[str, set[str]] = {}
                 for value in values(name):
                     becomes.setdefault(self.outcome(name, [value]), set()).add(after.outcome(name, [value]))

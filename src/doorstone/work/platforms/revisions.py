@@ -104,7 +104,7 @@ def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | No
         return device_store.ids(db, platform)
     contents = profile_store.contents(db, profile_store.in_use(db, platform))
     moving = profile_store.rekey(db, {number: after.of(content) for number, content in contents.items()})
-    if before.names != after.names or _settled_by(old) != _settled_by(new):
+    if before.frame != after.frame or before.names != after.names or _settled_by(old) != _settled_by(new):
         return device_store.ids(db, platform)
 
     def values(fact: str) -> list[Any]:

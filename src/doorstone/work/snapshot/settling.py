@@ -388,7 +388,7 @@ class Settler:
         except KeyError:
             letters = self._outcomes(outcomes, picks, codes)
         others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
-        case = (picks.platform, self._ages(source, at[:10]), letters, others)
+        case = (picks.platform, self._ages(source, at[:10]), self._ages("nobody", at[:10]), letters, others)
         place = self.known.places.get(case)
         if place is None:
             known = self._in_known_class(picks, source, at[:10], letters, content.shape, codes)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from datetime import datetime
+from dataclasses import replace
+from datetime import date, datetime
 from typing import Any
 
 import pytest
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import profile_content, view_of
+from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
 from doorstone.core.facts import SettledFact, Verdict, View
 from doorstone.core.forecast.batch import BatchForecaster
 from doorstone.core.forecast.device_forecast import forecast
@@ -121,24 +123,50 @@ def test_a_release_that_asks_nothing_finds_everything_clear() -> None:
     assert sorting.roll_up("8", {5: 2}).states["clear"] == 2
 
 
-@settings(max_examples=20, deadline=None)
-@given(st.lists(contents(), min_size=1, max_size=5))
-def test_the_forecaster_says_of_each_what_a_forecast_alone_says(found: list[dict[str, Any]]) -> None:
+def forecaster(found: list[dict[str, Any]], decisions: list[Decision]) -> BatchForecaster:
     table = table_for(tarn(), TODAY, ProfileValues())
     take(table, dict(enumerate(map(json.dumps, found))))
-    boards = {r.id: BulkAssessment(tarn(), r.id, [], TODAY, table) for r in tarn().releases}
-    ahead = BatchForecaster(tarn(), [], TODAY, boards.__getitem__)
+    boards = {r.id: BulkAssessment(tarn(), r.id, decisions, TODAY, table) for r in tarn().releases}
+    return BatchForecaster(tarn(), decisions, TODAY, table, boards.__getitem__)
+
+
+EXCEPTED = ExceptionTerms(
+    "EX-0001", "tarn", "9.1", False, frozenset({"processor-listed", "security-chip"}), frozenset({"d1"}),
+    TODAY, date(2027, 9, 30), ExceptionState.APPROVED,
+)  # fmt: skip
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.lists(contents(), min_size=1, max_size=5), st.sampled_from(DECISIONS), st.sampled_from([[], [EXCEPTED]]))
+def test_the_forecaster_says_of_each_what_a_forecast_alone_says(
+    found: list[dict[str, Any]], decisions: list[Decision], exceptions: list[ExceptionTerms]
+) -> None:
+    ahead = forecaster(found, decisions)
+    bare, without = ahead.without_overrides(), replace(tarn(), overrides=())
     for number, content in enumerate(found):
         shown, own = view_of(content, tarn().specs, TODAY), str(content["own"])
-        assert ahead.forecast(number, shown, own, []) == forecast(tarn(), own, shown)
+        assert ahead.forecast(number, exceptions) == forecast(tarn(), own, shown, decisions, exceptions)
+        assert bare.forecast(number, []) == forecast(without, own, shown, decisions)
+
+
+def test_machines_of_two_models_share_a_forecast_unless_a_decision_tells_them_apart() -> None:
+    two = [profile_content("tarn", NAMES, view({**CHIPLESS, "machine.model": name})) for name in ("A 1", "Fallow 310")]
+    ahead = forecaster(two, [])
+    assert ahead.forecast(0, []) is ahead.forecast(1, [])
+    apart = forecaster(two, DECISIONS[1])
+    first, second = apart.forecast(0, []), apart.forecast(1, [])
+    assert first is not None
+    assert second is not None
+    assert [move.release for move in first.technical.moves] == ["9.1"]
+    assert second.technical.moves == ()  # on that model the chip is a floor
 
 
 def test_a_release_that_the_sheet_does_not_know_has_no_forecast() -> None:
     table = table_for(tarn(), TODAY, ProfileValues())
     content = profile_content("tarn", NAMES, view({**GOOD, "os.release": "7"}))
     take(table, {0: json.dumps(content)})
-    ahead = BatchForecaster(tarn(), [], TODAY, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
-    assert ahead.forecast(0, view_of(content, tarn().specs, TODAY), "", []) is None
+    ahead = BatchForecaster(tarn(), [], TODAY, table, lambda release: BulkAssessment(tarn(), release, [], TODAY, table))
+    assert ahead.forecast(0, []) is None
 
 
 def test_values_outlive_a_change_of_the_sheet_and_each_sheet_makes_its_own_of_them() -> None:

@@ -6,12 +6,15 @@ from decimal import Decimal
 
 import pytest
 
+from doorstone.core.forecast.costs import ways
+from doorstone.core.forecast.device_forecast import forecast
 from doorstone.work.context.context import Context
 from doorstone.work.platforms import revisions
 from doorstone.work.platforms.impact import CostMove, Impact, RunwayMove, StateMove, sheet_impact
 from doorstone.work.snapshot.snapshot import snapshot
 from tests.asking import ADMIN, D, changed_sheet, granted, line, read
 from tests.build import CHIPLESS, GOOD
+from tests.work.platforms.test_revisions import EDITS, edited
 
 
 def impact(context: Context, old: str, new: str) -> Impact:
@@ -105,3 +108,51 @@ def test_a_changed_sheet_moves_just_the_devices_that_it_tells_apart_from_their_c
         row, alone = now.device(device), now.assessment(device, "9.1")
         stands = now.stands(row, now.sheets["tarn"].platform, "9.1")
         assert (stands.state, dict(stands.marks)) == (alone.state, {f.requirement.id: f.mark for f in alone.findings})
+
+
+def seen(context: Context) -> dict[str, dict[str, object]]:
+    """What each device is shown as, asked one by one: states, runways of both lines, costs."""
+    now = snapshot(context)
+    platform, found = now.sheets["tarn"].platform, dict[str, dict[str, object]]()
+    for row in now.rows(now.held_by_device().keys() | {f"d{n}" for n in range(12)}):
+        view, held, decisions = now.view(row.id), now.exceptions_of(row.id), now.decisions_for(platform)
+        mine: dict[str, object] = {r.id: str(now.stands(row, platform, r.id).state) for r in platform.releases}
+        ahead = forecast(platform, row.id, view, decisions, held)
+        mine |= {"technical": ahead.technical.runway, "approved": ahead.approved.runway}
+        costs = ways(platform, row.id, view, decisions, (), context.policy.costs)
+        found[row.id] = {**mine, **{f"costs {way.way}": way.cost for way in costs}}
+    return found
+
+
+def moves_of(found: Impact) -> set[tuple[str, object, object, int, tuple[str, ...]]]:
+    return {
+        *((one.release, one.was, one.becomes, one.count, one.devices) for one in found.moves),
+        *((one.line, one.was, one.becomes, one.count, one.devices) for one in found.runways),
+        *((f"costs {one.way}", one.was, one.becomes, one.count, one.devices) for one in found.costs),
+    }
+
+
+@pytest.mark.parametrize("edit", [*EDITS, ("desk = 2027-11-30", "desk = 2027-10-31")], ids=lambda edit: edit[1][:60])
+def test_what_is_foretold_is_what_loading_does(context: Context, edit: tuple[str, str]) -> None:
+    """Devices alike and unlike, two of which two sources contradict each other, one reports a failure, two excepted."""
+    own: list[dict[str, object]] = [
+        {"memory.mib": 7000}, {"memory.mib": 7001}, {"memory.mib": 8192, "os.arch": "x86"}, {"os.edition": "estate"},
+        {"disk.free_gib": 5, "tpm.version": "1.2"}, {"cpu.features": ["avx2"], "disk.system_gib": 100}, {},
+        {"disk.free_gib": 20}, {"memory.mib": 7000, "disk.free_gib": 5}, {"disk.free_gib": 200},
+    ]  # fmt: skip
+    read(context, *(line(f"d{n}", {**GOOD, **facts}) for n, facts in enumerate(own)))
+    read(context, *(line(device, {"memory.mib": 5500}, source="assessor") for device in ("d6", "d7")))
+    read(context, line("d10", CHIPLESS), line("d11", {**CHIPLESS, "memory.mib": 7000, "disk.free_gib": 20}))
+    read(context, line("d9", {}, source="attempt", texts=["The disk is too small."]))
+    granted(context, "d10", "d11")
+    before, found = seen(context), sheet_impact(context, *edited(edit), "tarn.toml")
+    revisions.load_sheet(context, ADMIN, *edited(edit), "tarn.toml")
+    moved: dict[tuple[str, object, object], list[str]] = {}
+    for device, after in seen(context).items():
+        for what in {*before[device], *after}:
+            pair = before[device].get(what), after.get(what)
+            if pair[0] != pair[1]:
+                moved.setdefault((what, *pair), []).append(device)
+    assert moves_of(found) == {(*key, len(devices), tuple(sorted(devices))) for key, devices in moved.items()}
+    states = {release for one in found.moves for release in (one.release,)}
+    assert found.devices == len({d for (what, _, _), devices in moved.items() if what in states for d in devices})

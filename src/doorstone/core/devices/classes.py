@@ -21,7 +21,8 @@ from doorstone.core.facts import FactValue, dump
 from doorstone.core.platforms.platform import Platform, Route
 
 WORDS = ("machine.model", "os.edition", "os.release")
-"""Facts that are part of a class as they are."""
+"""Facts that are part of a class as they are. So is `cpu.arch` where a sheet looks at `os.arch`, which a clean install
+sets to it."""
 MOST_KNOWN = 200_000
 _LETTERS = {Outcome.MET: "m", Outcome.UNMET: "u", Outcome.UNREAD: "r"}
 
@@ -43,7 +44,10 @@ class Classifier:
         for leaf in leaves:
             if leaf not in self._pairs:
                 self._tests.setdefault(leaf.fact, []).append(leaf)
-        self.compared = frozenset({*WORDS, *(name for leaf in self._pairs for name in (leaf.fact, leaf.operand))})
+        looks_at = {*self._tests, *(name for leaf in self._pairs for name in (leaf.fact, leaf.operand))}
+        self.words = (*WORDS, "cpu.arch") if "os.arch" in looks_at else WORDS
+        """The facts that are part of a class as they are."""
+        self.compared = frozenset({*self.words, *(name for leaf in self._pairs for name in (leaf.fact, leaf.operand))})
         """Facts that count as they are, whatever tests of them say."""
         self.tested = sorted(self._tests)
         self.names = frozenset({*self.tested, *self.compared})
@@ -67,7 +71,7 @@ class Classifier:
         """The key of the class of a device by its content."""
         facts = content["facts"]
         outcomes = [self.outcome(name, facts[name]) if name in facts else "" for name in self.tested]
-        words = [json.dumps(facts[name]) if name in facts else "" for name in WORDS]
+        words = [json.dumps(facts[name]) if name in facts else "" for name in self.words]
         pairs = [self._pair(leaf, facts) for leaf in self._pairs]
         rest = [sorted(map(list, content["verdicts"])), sorted(content["ruled"].items()), content["own"]]
         return self.key(outcomes, words, pairs, rest)
@@ -78,15 +82,15 @@ class Classifier:
         return bool(self._pairs)
 
     def key(self, outcomes: list[str], words: list[str], pairs: list[str], rest: list[Any]) -> str:
-        """The key of a class: outcomes in the order of `tested`, words in that of `WORDS`."""
+        """The key of a class: outcomes in the order of `tested`, words in that of `words`."""
         text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
     @property
     def frame(self) -> Hashable:
         """What classes rest on beside outcomes of single facts: which of these are tested, and tests of two facts."""
-        tested = tuple(name for name in self.tested if name not in WORDS)  # words count as they are, tested or not
-        return tested, frozenset(self._pairs), self._given_to_pairs
+        tested = tuple(name for name in self.tested if name not in self.words)  # these count as they are, tested or not
+        return tested, self.words, frozenset(self._pairs), self._given_to_pairs
 
     def torn_by(self, after: Classifier, values: Callable[[str], Iterable[Any]]) -> dict[str, frozenset[str]]:
         """Fact -> the outcomes that values share here and do not by another sheet of the same frame.
@@ -95,7 +99,7 @@ class Classifier:
         """
         found = {}
         for name in self.tested:
-            if name not in WORDS and self.tests_of(name) != after.tests_of(name):
+            if name not in self.words and self.tests_of(name) != after.tests_of(name):
                 becomes: dict[str, set[str]] = {}
                 for value in values(name):
                     becomes.setdefault(self.outcome(name, [value]), set()).add(after.outcome(name, [value]))

@@ -286,7 +286,7 @@ def stale_because(
 ) -> list[str]:
     """What changed between two `shown` records of a device, in words; empty while the approval still stands.
 
-    Values within the tolerance of their fact in `specs` are the same: readings of one part differ a little.
+    A fact that is no longer looked at is named with what is asked. Values within the tolerance of their fact in `specs` are the same: readings of one part differ a little.
     """
     changes = []
     for name in sorted(before):
@@ -300,8 +300,8 @@ def stale_because(
             if old[word] != new[word]:
                 changes.append(f"{name}: {word} was {old[word]}, is {new[word]}")
         for fact, value in old["measured"].items():
-            if new["measured"].get(fact) != value and not _close(specs or {}, fact, old, new):
-                changes.append(f"{name}: {fact} was {value or 'unread'}, is {new['measured'].get(fact) or 'unread'}")
+            if fact in new["measured"] and new["measured"][fact] != value and not _close(specs or {}, fact, old, new):
+                changes.append(f"{name}: {fact} was {value or 'unread'}, is {new['measured'][fact] or 'unread'}")
     return changes
 
 

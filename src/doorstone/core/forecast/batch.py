@@ -1,64 +1,102 @@
 """The forecaster: forecasts of many profiles, each as `forecast` gives it, with what they share worked out once.
 
 Profiles that a release's requirements cannot tell apart share their assessment; cases of the same checks, with the
-same facts that overrides look at, share the choice of overrides.
+same facts that overrides look at, share the choice of overrides; profiles that differ in nothing that any of these, or
+a gate of the path, looks at share the whole forecast, as those of models on which no decision was made.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import replace
 from datetime import date
 from functools import partial
 from typing import Any
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.classes import Classifier
+from doorstone.core.devices.profiles import view_of
 from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.facts import FactValue, View, dump
 from doorstone.core.forecast.device_forecast import Forecast, forecast
-from doorstone.core.forecast.reach import Answers, Given, given_view
+from doorstone.core.forecast.reach import SET_UP_ANEW, Answers, Given, given_view
 from doorstone.core.kits.overrides import Choice, choose
 from doorstone.core.platforms.platform import Platform, Route
 from doorstone.core.sorting.assessment import Assessment, Decision, assess
 from doorstone.core.sorting.bulk_assessment import BulkAssessment
+from doorstone.core.sorting.profile_table import ProfileTable
+
+MOST_KNOWN = 50_000
 
 
 class BatchForecaster:
-    """Forecasts for one platform on one day. `board` gives the board of a release, on which the profiles are."""
+    """Forecasts of the profiles of a table on one day. `board` gives the assessment of the table at a release."""
 
     def __init__(
-        self, platform: Platform, decisions: Sequence[Decision], as_of: date, board: Callable[[str], BulkAssessment]
+        self,
+        platform: Platform,
+        decisions: Sequence[Decision],
+        as_of: date,
+        table: ProfileTable,
+        board: Callable[[str], BulkAssessment],
     ) -> None:
         self._classifier = Classifier(platform, as_of)
+        self._table = table
         self._platform = platform
         self._decisions = decisions
         self._as_of = as_of
         self._board = board
+        self._boards: dict[str, BulkAssessment] = {}
         self._needed = sorted(frozenset().union(*(override.needs.facts() for override in platform.overrides)))
+        gates = [gate.condition.facts() for route in Route for gate in platform.path_gates(route)]
+        self._looked_at = ("os.edition", "os.release", *sorted(frozenset(self._needed).union(*gates)))
         self._choices: dict[Any, Choice] = {}
         self._after_fixes: dict[tuple[str, Given, tuple[int, ...]], Assessment] = {}
+        self._known: dict[Hashable, Forecast] = {}
+
+    def without_overrides(self) -> BatchForecaster:
+        """The same without any override; what fixes lead to, it shares."""
+        bare = replace(self._platform, overrides=())
+        other = BatchForecaster(bare, self._decisions, self._as_of, self._table, self._board_of)
+        other._after_fixes = self._after_fixes
+        return other
 
     def forecast(
-        self,
-        number: int,
-        view: View,
-        own: str,
-        exceptions: Sequence[ExceptionTerms],
-        experience: OverrideResults = NONE,
+        self, number: int, exceptions: Sequence[ExceptionTerms], experience: OverrideResults = NONE
     ) -> Forecast | None:
-        """The forecast of a profile with these exceptions; None if the sheet does not know the release that it runs.
-
-        `own` names the device that has the profile to itself, if one does.
-        """
-        if not self._platform.has(view.text("os.release")):
+        """The forecast of a profile with these exceptions; None if the sheet does not know the release that it runs."""
+        runs = self._table.text(number, "os.release")
+        if not self._platform.has(runs):
             return None
-        answers = Answers(
-            lambda release, given: self._assess(number, view, own, release, given), partial(self._choose, experience)
+        key = self._seen_of(number, runs), tuple(exceptions), experience
+        if key not in self._known:
+            if len(self._known) > MOST_KNOWN:
+                self._known.clear()
+            content = self._table.values.content(number)
+            view, own = view_of(content, self._platform.specs, self._as_of), str(content["own"])
+            answers = Answers(
+                lambda release, given: self._assess(number, view, own, release, given),
+                partial(self._choose, experience),
+            )
+            self._known[key] = forecast(self._platform, own, view, self._decisions, exceptions, answers)
+        return self._known[key]
+
+    def _seen_of(self, number: int, runs: str) -> Hashable:
+        """All of a profile on which its forecast rests: profiles that are equal in it share theirs."""
+        ahead = self._platform.releases[self._platform.index(runs) :]
+        return (
+            tuple([self._board_of(release.id).outcome(number) for release in ahead]),
+            self._table.seen(number, self._looked_at),
+            self._table.values.seen(number, SET_UP_ANEW),
         )
-        return forecast(self._platform, own, view, self._decisions, exceptions, answers)
+
+    def _board_of(self, release: str) -> BulkAssessment:
+        if release not in self._boards:
+            self._boards[release] = self._board(release)
+        return self._boards[release]
 
     def _assess(self, number: int, view: View, own: str, release: str, given: Given) -> Assessment:
-        board = self._board(release)
+        board = self._board_of(release)
         if not given:
             return board.assessment(number)
         key = (release, given, board.outcome(number))

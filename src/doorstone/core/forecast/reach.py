@@ -24,6 +24,10 @@ Given = tuple[tuple[str, FactValue], ...]
 """Facts that fixes have given, by name: what a fix gives at one move is so at all later ones."""
 
 
+SET_UP_ANEW = ("cpu.arch", "os.arch")
+"""Facts that a clean install goes by as they are: the system gets the word size of the processor."""
+
+
 class Way(StrEnum):
     """How a release is reached. `clean` is a clean install where nothing else stands in the way: data is lost."""
 

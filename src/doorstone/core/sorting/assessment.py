@@ -132,6 +132,11 @@ class Assessment:
         return tuple(f for f in self.findings if f.finding is Finding.UNMET and (not marks or f.mark in marks))
 
     @property
+    def marks(self) -> dict[str, str]:
+        """Requirement -> the mark of its finding."""
+        return {finding.requirement.id: finding.mark for finding in self.findings}
+
+    @property
     def unknown(self) -> tuple[RequirementFinding, ...]:
         """Unread and disputed findings: nobody approves what nobody has measured."""
         return tuple(f for f in self.findings if f.finding in (Finding.UNREAD, Finding.DISPUTED))

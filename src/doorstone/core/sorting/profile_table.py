@@ -77,6 +77,11 @@ class ProfileValues:
         found: dict[str, Any] = msgspec.json.decode(self._texts[self.place[number]])
         return found
 
+    def seen(self, number: int, names: Iterable[str]) -> tuple[int, ...]:
+        """The numbers of a profile's values of facts: equal ones for equal values."""
+        place = self.place[number]
+        return tuple([self.column(name).codes[place] for name in names])
+
     def column(self, name: str) -> _Column:
         """The values of a fact, of the verdicts on a requirement, or of `own`."""
         column = self._columns[name]
@@ -121,6 +126,20 @@ class ProfileTable:
             raw = list(map(column.codes.__getitem__, new))
             found += map(self._codes_for(at, column, set(raw)).__getitem__, raw)
         return found
+
+    def seen(self, number: int, names: Iterable[str]) -> tuple[int, ...]:
+        """What the sheet's tests make of a profile's values of facts: equal numbers for equal outcomes of all tests.
+
+        Facts that no test looks at are left out.
+        """
+        place = self.place[number]
+        return tuple([self.column(self.at[name])[place] for name in names if name in self.at])
+
+    def text(self, number: int, name: str) -> str:
+        """The believed value of a fact that holds a text; empty where there is none."""
+        held = self.values.column(name)
+        raw = held.values[held.codes[self.values.place[number]]]
+        return "" if raw is None else str(msgspec.json.decode(raw)[0])
 
     def classes(self, columns: tuple[int, ...]) -> Classes:
         """The profiles told apart by these columns alone."""

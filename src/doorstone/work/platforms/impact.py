@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+import sqlite3
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
-from typing import Any, NamedTuple
+from typing import NamedTuple, TypeVar
 
-from doorstone.core.devices.classes import Classifier
-from doorstone.core.devices.profiles import profile_content
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
-from doorstone.core.facts import View, settle
-from doorstone.core.forecast.costs import ways_of
-from doorstone.core.forecast.device_forecast import Forecast, forecast
+from doorstone.core.forecast.costs import WayPrices
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.impact import kit_objections, releases_lost
 from doorstone.core.platforms.platform import Platform
-from doorstone.core.sorting.assessment import Decision, assess, findings_of, since_fixes, with_exceptions
+from doorstone.core.sorting.assessment import findings_of, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
 from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
@@ -26,15 +23,19 @@ from doorstone.store import kits as kit_store
 from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
+from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.platforms import SheetRow
 from doorstone.store.readings import failure_messages
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
+from doorstone.work.platforms.both_sheets import BothSheets, Case
 from doorstone.work.platforms.revisions import digest_of, parse_sheet
-from doorstone.work.snapshot.settling import Settler
-from doorstone.work.snapshot.sheets import get_sheet, with_reported
+from doorstone.work.snapshot.settling import roll
+from doorstone.work.snapshot.sheets import get_sheet, sheet_of
 from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.standings import assessments
 
-MOST_NAMED = 50
+Key = TypeVar("Key")
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,19 +115,23 @@ def sheet_impact(context: Context, text: str, lists: Mapping[str, str], name: st
         return Impact(platform.id, platform.name, 0, True, (), 0)
     if before.sha256 == digest_of(text, lists):
         return Impact(platform.id, platform.name, before.revision, False, (), 0)
-    old, new = get_sheet(context, platform.id).platform, with_reported(platform, reported)
-    touched = tuple(_exceptions(context, old, new))
-    cases = _cases(context, old, new)
-    held = _held(context, old, touched)
-    moves, moved = _moves(context, old, new, cases, held)
-    runways, costs = _foretold(context, old, new, cases, held)
+    roll(context)
+    loaded, row = get_sheet(context, platform.id), SheetRow(platform.id, 0, "", text, lists, "", "")
+    old, fresh = loaded.platform, sheet_of(row, reported, platform)
+    new = fresh.platform
+    with context.database.read() as db:
+        both = BothSheets(context, snapshot(context), loaded, fresh)
+        touched = tuple(_exceptions(context, both, old))
+        held = _held(context, old, touched)
+        moves, moved = _moves(context, db, both, old, held)
+        runways, costs = _foretold(context, db, both, old, held)
     return Impact(
         platform.id,
         platform.name,
         before.revision,
         True,
         differences(old, new),
-        len(moved),
+        moved,
         tuple(moves),
         runways,
         costs,
@@ -134,15 +139,6 @@ def sheet_impact(context: Context, text: str, lists: Mapping[str, str], name: st
         tuple(_kits(context, old, new)),
         tuple(_relying(context, old, new)),
     )
-
-
-class _Case(NamedTuple):
-    """Devices that are the same to both sheets: what each sees of them, and the one that stands alone, if one."""
-
-    before: View
-    after: View
-    own: str
-    devices: list[str]
 
 
 class _Held(NamedTuple):
@@ -163,128 +159,140 @@ def _held(context: Context, old: Platform, touched: Iterable[Affected]) -> dict[
     }
 
 
+class _Moving:
+    """Cases, and excepted devices, that move alike."""
+
+    def __init__(self) -> None:
+        self.cases: list[Case] = []
+        self.excepted: list[str] = []
+
+    def count(self, both: BothSheets) -> int:
+        return sum(both.sizes[case] for case in self.cases) + len(self.excepted)
+
+
 def _moves(
-    context: Context, old: Platform, new: Platform, cases: Iterable[_Case], held: Mapping[str, _Held]
-) -> tuple[list[StateMove], set[str]]:
-    """The moves, and every device that moves. Only releases whose rules differ, or exceptions, are sorted both ways."""
-    today = context.today()
+    context: Context, db: sqlite3.Connection, both: BothSheets, old: Platform, held: Mapping[str, _Held]
+) -> tuple[list[StateMove], int]:
+    """The moves, and how many devices move. Only releases whose rules differ, or exceptions, are sorted both ways."""
+    today, new, now = context.today(), both.after.platform, snapshot(context)
     touched = {
         r.id for r in new.releases if old.has(r.id) and rules_basis(old, r.id, today) != rules_basis(new, r.id, today)
     }
     unsettled = {e.release for one in held.values() if one.before != one.after for e in one.after}
-    decisions = snapshot(context).decisions_for(old)
-    found = []
-    every: set[str] = set()
+    profiles = {case.before for case in (*both.sizes, *both.excepted.values())}
+    found: list[StateMove] = []
+    cases, devices = set[Case](), set[str]()
     for release in (r.id for r in new.releases if old.has(r.id) and (r.id in touched or unsettled)):
-        moved: dict[tuple[str, str], list[str]] = {}
-        for case in cases:
-            sides = [
-                assess(sheet, release, view, decisions, case.own)
-                for sheet, view in ((old, case.before), (new, case.after))
-            ]
-            marks = [{f.requirement.id: f.mark for f in side.findings} for side in sides]
-            for device in case.devices:
-                mine = held.get(device, _Held((), ()))
-                was, becomes = (
-                    with_exceptions(side.state, mark, excepted(terms, sheet, release, today)).value
-                    for side, mark, terms, sheet in zip(sides, marks, mine, (old, new), strict=True)
-                )
-                if was != becomes:
-                    moved.setdefault((was, becomes), []).append(device)
-        for (was, becomes), devices in sorted(moved.items()):
-            found.append(StateMove(new.id, release, was, becomes, len(devices), tuple(sorted(devices)[:MOST_NAMED])))
-            every.update(devices)
-    return found, every
-
-
-def _cases(context: Context, old: Platform, new: Platform) -> list[_Case]:
-    """The devices, those together that give the same answers by both sheets."""
-    now = snapshot(context)
-    classifiers = [Classifier(sheet, now.today) for sheet in (old, new)]
-    with context.database.read() as db:
-        if classifiers[0].basis == classifiers[1].basis:
-            views = now.profile_views(old)
-            devices: dict[int, list[str]] = {}
-            for row in device_store.of_profiles(db, views):
-                devices.setdefault(row.profile or 0, []).append(row.id)
-            return [_Case(view, view, own, devices.get(number, [])) for number, (view, own) in views.items()]
-        settler = Settler(context, db)
-        cases: dict[tuple[str, str], _Case] = {}
-        for device in device_store.ids(db, old.id):
-            own = device if device in settler.by.own else ""
-            readings, dispute_decisions = settler.readings(device), settler.dispute_decisions(device)
-            seen = [
-                since_fixes(sheet, settle(readings, settler.by.sources, specs, settler.by.today, dispute_decisions))
-                for sheet, specs in ((old, settler.by.specs), (new, {**settler.by.specs, **new.specs}))
-            ]
-            before, after = (
-                one.of(profile_content(old.id, one.names, view, own))
-                for one, view in zip(classifiers, seen, strict=True)
+        before = assessments(context, old, now.decisions_for(old), release, profiles)
+        moved: defaultdict[tuple[str, str], _Moving] = defaultdict(_Moving)
+        for case in both.sizes:
+            was, becomes = before[case.before].state.value, both.after.assessment(case.after, release).state.value
+            if was != becomes:
+                moved[was, becomes].cases.append(case)
+                cases.add(case)
+        for device, case in both.excepted.items():
+            sides = before[case.before], both.after.assessment(case.after, release)
+            was, becomes = (
+                with_exceptions(side.state, side.marks, excepted(terms, sheet, release, today)).value
+                for side, terms, sheet in zip(sides, held.get(device, _Held((), ())), (old, new), strict=True)
             )
-            cases.setdefault((before, after), _Case(seen[0], seen[1], own, [])).devices.append(device)
-        return list(cases.values())
+            if was != becomes:
+                moved[was, becomes].excepted.append(device)
+                devices.add(device)
+        for pair, group in sorted(moved.items()):
+            names = both.first(db, group.cases, group.excepted)
+            found.append(StateMove(new.id, release, *pair, group.count(both), names))
+    return found, sum(both.sizes[case] for case in cases) + len(devices)
 
 
 def _foretold(
-    context: Context, old: Platform, new: Platform, cases: Iterable[_Case], held: Mapping[str, _Held]
+    context: Context, db: sqlite3.Connection, both: BothSheets, old: Platform, held: Mapping[str, _Held]
 ) -> tuple[tuple[RunwayMove, ...], tuple[CostMove, ...]]:
     """Runways and costs that move: once for all devices that give the same answers by both sheets."""
-    today, decisions = context.today(), snapshot(context).decisions_for(old)
-    runways: dict[tuple[str, date | None, date | None], list[str]] = {}
-    costs: dict[tuple[str, Decimal | None, Decimal | None], list[str]] = {}
-    for case in cases:
-        if not (old.has(case.before.text("os.release")) and new.has(case.after.text("os.release"))):
-            continue
-        ahead = [_Ahead(sheet, view, case.own, decisions) for sheet, view in ((old, case.before), (new, case.after))]
-        was, becomes = (one.whole.technical.runway for one in ahead)
-        if was != becomes:
-            runways.setdefault(("technical", was, becomes), []).extend(case.devices)
-        for device in case.devices:
+    now, prices = snapshot(context), WayPrices(context.today(), context.policy.costs)
+    cases: dict[Case, list[str]] = {case: [] for case in both.sizes}
+    for device, case in both.excepted.items():
+        cases.setdefault(case, []).append(device)
+    before = now.two_forecasts(old, {case.before for case in cases})
+    terms = {(both.excepted[device].before, one.before) for device, one in held.items() if device in both.excepted}
+    by_terms = now.forecasts_with(old, terms)
+    runways: defaultdict[tuple[str, date | None, date | None], _Moving] = defaultdict(_Moving)
+    costs: defaultdict[tuple[str, Decimal | None, Decimal | None], _Moving] = defaultdict(_Moving)
+    for case, named in cases.items():
+        sides = (
+            before[case.before],
+            (both.after.forecast(case.after), both.after.forecast_without_overrides(case.after)),
+        )
+        (was, was_bare), (becomes, becomes_bare) = sides
+        if was is None or was_bare is None or becomes is None or becomes_bare is None:
+            continue  # one of the sheets does not know the release that they run
+        bare = both.sizes[case] > 0
+        if was.technical.runway != becomes.technical.runway:
+            _add(runways["technical", was.technical.runway, becomes.technical.runway], case, named, whole=bare)
+        if bare and was.approved.runway != becomes.approved.runway:
+            _add(runways["approved", was.approved.runway, becomes.approved.runway], case, (), whole=True)
+        for device in named:
             mine = held.get(device, _Held((), ()))
-            was, becomes = (one.approved(device, terms) for one, terms in zip(ahead, mine, strict=True))
-            if was != becomes:
-                runways.setdefault(("approved", was, becomes), []).append(device)
-        prices = [
-            {way.way: way.cost for way in ways_of(one.whole, one.plain, today, context.policy.costs)} for one in ahead
+            one, other = by_terms.get((case.before, mine.before), was), both.after.forecast(case.after, mine.after)
+            if one is not None and other is not None and one.approved.runway != other.approved.runway:
+                runways["approved", one.approved.runway, other.approved.runway].excepted.append(device)
+        ways = [
+            {way.way: way.cost for way in prices.ways_of(*pair)} for pair in ((was, was_bare), (becomes, becomes_bare))
         ]
-        for way in sorted({*prices[0], *prices[1]}):
-            pair = prices[0].get(way), prices[1].get(way)
-            if pair[0] != pair[1]:
-                costs.setdefault((way, *pair), []).extend(case.devices)
+        for name in sorted({*ways[0], *ways[1]}):
+            if ways[0].get(name) != ways[1].get(name):
+                _add(costs[name, ways[0].get(name), ways[1].get(name)], case, named, whole=bare)
+
     return (
-        tuple(RunwayMove(*key, len(names), _first(names)) for key, names in sorted(runways.items(), key=_by_size)),
-        tuple(CostMove(*key, len(names), _first(names)) for key, names in sorted(costs.items(), key=_by_size)),
+        tuple(
+            RunwayMove(*key, one.count(both), both.first(db, one.cases, one.excepted))
+            for key, one in _sorted(both, runways)
+        ),
+        tuple(
+            CostMove(*key, one.count(both), both.first(db, one.cases, one.excepted))
+            for key, one in _sorted(both, costs)
+        ),
     )
 
 
-def _first(names: Iterable[str]) -> tuple[str, ...]:
-    return tuple(sorted(names)[:MOST_NAMED])
+def _sorted(both: BothSheets, found: Mapping[Key, _Moving]) -> list[tuple[Key, _Moving]]:
+    """The moves that most devices make first."""
+    return sorted(found.items(), key=lambda entry: (-entry[1].count(both), str(entry[0])))
 
 
-def _by_size(entry: tuple[Any, list[str]]) -> tuple[int, str]:
-    return -len(entry[1]), str(entry[0])
+def _add(moving: _Moving, case: Case, excepted_devices: Iterable[str], *, whole: bool) -> None:
+    if whole:
+        moving.cases.append(case)
+    moving.excepted.extend(excepted_devices)
 
 
-class _Ahead:
-    """What a sheet foretells of devices that are alike."""
-
-    def __init__(self, platform: Platform, view: View, own: str, decisions: Sequence[Decision]) -> None:
-        self._platform, self._view, self._decisions = platform, view, decisions
-        self.whole: Forecast = forecast(platform, own, view, decisions)
-        self.plain: Forecast = forecast(replace(platform, overrides=()), own, view, decisions)
-
-    def approved(self, device: str, terms: tuple[ExceptionTerms, ...]) -> date | None:
-        """The runway of one of them by its exceptions."""
-        if not terms:
-            return self.whole.approved.runway
-        return forecast(self._platform, device, self._view, self._decisions, terms).approved.runway
-
-
-def _exceptions(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:
-    now = snapshot(context)
+def _exceptions(context: Context, both: BothSheets, old: Platform) -> Iterable[Affected]:
+    """Exceptions, asked for or approved, that rest on what the new sheet says otherwise, each with its devices."""
+    now, new = snapshot(context), both.after.platform
     decisions = now.decisions_for(old)
     with context.database.read() as db:
         rows = [row for row in exception_store.every(db) if row.platform == old.id]
+    known: dict[tuple[Case, str, tuple[str, ...]], list[str]] = {}
+
+    def because(device: str, row: ExceptionRow) -> list[str]:
+        """What changes for one device; of a class, values as one of its devices has them: both sheets read the same."""
+        case, asked = both.excepted.get(device), tuple(row.requirements)
+        if case is None or old.specs != new.specs:
+            view = now.view(device)
+            both_ways = [
+                shown(findings_of(sheet, row.release, view, decisions, device, asked), view.values(), sheet.specs)
+                for sheet in (old, new)
+            ]
+            return stale_because(*both_ways)
+        key = case, row.release, asked
+        if key not in known:
+            before = assessments(context, old, decisions, row.release, [case.before])[case.before]
+            findings = before, both.after.assessment(case.after, row.release)
+            known[key] = stale_because(
+                *(shown([f for f in side.findings if f.requirement.id in asked], {}, new.specs) for side in findings)
+            )
+        return known[key]
+
     for row in rows:
         if row.state not in (ExceptionState.REQUESTED, ExceptionState.APPROVED):
             continue
@@ -295,18 +303,9 @@ def _exceptions(context: Context, old: Platform, new: Platform) -> Iterable[Affe
         words: Counter[str] = Counter()
         devices = []
         for device in row.devices:
-            view = now.view(device)
-            before, after = (
-                shown(
-                    findings_of(sheet, row.release, view, decisions, device, row.requirements),
-                    view.values(),
-                    sheet.specs,
-                )
-                for sheet in (old, new)
-            )
-            if because := stale_because(before, after):
+            if found := because(device, row):
                 devices.append(device)
-                words.update(because)
+                words.update(found)
         if devices:
             yield Affected(name, tuple(devices), tuple(words))
 

@@ -7,10 +7,8 @@ import json
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from doorstone.core.devices.classes import Classifier
-from doorstone.core.facts import FactType
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.platform import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
@@ -18,11 +16,11 @@ from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes
 from doorstone.store.devices import profiles as profile_store
-from doorstone.store.readings import values as value_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.platforms.torn_classes import torn_classes
 from doorstone.work.snapshot.contents import batches
 from doorstone.work.snapshot.settling import Settler, place
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, get_sheet, parsed, sheet_of
@@ -104,31 +102,20 @@ def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | No
         return device_store.ids(db, platform)
     contents = profile_store.contents(db, profile_store.in_use(db, platform))
     moving = profile_store.rekey(db, {number: after.of(content) for number, content in contents.items()})
-    if before.frame != after.frame or before.names != after.names or _settled_by(old) != _settled_by(new):
+    torn = torn_classes(db, old, new, context.today(), contents)
+    if torn is None:
         return device_store.ids(db, platform)
-
-    def values(fact: str) -> list[Any]:
-        flags = [True, False] if new.platform.specs[fact].type is FactType.FLAG else []
-        return [*flags, *(json.loads(text) for text in value_store.of_fact(db, fact))]
-
-    torn = before.torn_by(after, values)
-    split = {n: content for n, content in contents.items() if n not in moving and before.holds(content, torn)}
+    split = {number: content for number, content in torn.classes.items() if number not in moving}
     settler, leaving = Settler(context, db), set[str]()
     for part in batches(device_store.ids_of_profiles(db, split), 1_000):
         records = device_store.records(db, part)
-        known = settler.plain_values(list(records.values()), torn.keys())
+        known = settler.plain_values(list(records.values()), torn.facts.keys())
         leaving |= {
             device
             for device, record in records.items()
-            if device not in known or not after.agree(split[record.profile or 0], known[device], torn)
+            if device not in known or not after.agree(split[record.profile or 0], known[device], torn.facts)
         }
     return sorted({*device_store.ids_of_profiles(db, moving), *leaving, *disputes.every_device(db, platform)})
-
-
-def _settled_by(sheet: Sheet) -> object:
-    """All of a sheet, beside its tests, by which readings become what a device is believed to be."""
-    judged = {(requirement.id, frozenset(requirement.condition.facts())) for requirement in sheet.platform.requirements}
-    return sheet.platform.specs, judged, sheet.requirement_by_message, sheet.reported
 
 
 def _seen_by(context: Context, sheet: Sheet) -> object:

@@ -8,12 +8,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
 
-from doorstone.core.devices.classes import WORDS, Classifier
+from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
@@ -60,7 +60,6 @@ from doorstone.work.snapshot.contents import (
 )
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
-PLACED_BY = frozenset({"os.platform", *WORDS})
 NOTHING_ELSE: list[Any] = [[], [], ""]
 """What a class rests on beside facts, where there are no verdicts, no words on them, and no decisions of its own."""
 
@@ -93,6 +92,10 @@ class _Picks:
     platform: str
     tested: tuple[int, ...]
     others: tuple[int, ...]
+
+
+_Case = tuple[str, tuple[bool, bool], tuple[bool, bool], tuple[str, ...], tuple[int, ...]]
+"""A platform, what still counts of what one source and nobody says, outcomes of tests, numbers of words."""
 
 
 @dataclass(slots=True)
@@ -142,14 +145,18 @@ def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
     """The rules of the context's day, made anew once anything was written."""
 
     def make() -> SettlingRules:
-        sheets = all_sheets(context)
-        specs = all_specs(sheets)
-        own = frozenset(row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE)
-        matched = {(p, plain_text(t)): r for (p, t), r in failure_messages.matches(db).items()}
-        return SettlingRules(context.today(), context.policy.sources, sheets, specs, FactReader(specs), matched, own)
+        return rules_by(context, db, all_sheets(context))
 
     stamp = context.stamp()
     return context.cached(("settling rules",), (stamp.ledger, stamp.devices, context.today()), make)
+
+
+def rules_by(context: Context, db: sqlite3.Connection, sheets: Mapping[str, Sheet]) -> SettlingRules:
+    """The rules of the context's day if these were the sheets."""
+    specs = all_specs(sheets)
+    own = frozenset(row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE)
+    matched = {(p, plain_text(t)): r for (p, t), r in failure_messages.matches(db).items()}
+    return SettlingRules(context.today(), context.policy.sources, sheets, specs, FactReader(specs), matched, own)
 
 
 def contents(context: Context) -> ContentCache:
@@ -369,6 +376,19 @@ class Settler:
 
         Told by the numbers of its values: each value's outcomes are worked out once, and each class is placed once.
         """
+        found = self._plain_case(current, content)
+        if found is None:
+            return None
+        case, picks, codes = found
+        place = self.known.places.get(case)
+        if place is None:
+            source, at, _ = current[0]
+            known = self._in_known_class(picks, source, at[:10], case[3], content.shape, codes)
+            place = bounded(self.known.places)[case] = known or self._place(device, current, [])
+        return place
+
+    def _plain_case(self, current: CurrentContents, content: Content) -> tuple[_Case, _Picks, Sequence[int]] | None:
+        """All on which the class of such a device rests, and the numbers of its values."""
         ((source, at, _),) = current
         codes = numbers_in(content.codes)
         at_platform = self.known.platforms.get(content.shape)
@@ -389,11 +409,20 @@ class Settler:
             letters = self._outcomes(outcomes, picks, codes)
         others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
         case = (picks.platform, self._ages(source, at[:10]), self._ages("nobody", at[:10]), letters, others)
-        place = self.known.places.get(case)
-        if place is None:
-            known = self._in_known_class(picks, source, at[:10], letters, content.shape, codes)
-            place = bounded(self.known.places)[case] = known or self._place(device, current, [])
-        return place
+        return case, picks, codes
+
+    def cases(self, records: Sequence[Record]) -> dict[str, Hashable]:
+        """Those of these devices of which one source alone speaks, with facts only: equal for those of one class."""
+        alone = disputes.devices(self.db, [record.id for record in records]) | self.by.own
+        every = {record.id: current_contents(record) for record in records}
+        single = {device: current for device, current in every.items() if len(current) == 1 and current[0][0] != FIX}
+        kept = self.known.contents.kept(self.db, {mine[0][2] for mine in single.values()})
+        found: dict[str, Hashable] = {}
+        for device, current in single.items():
+            content = kept[current[0][2]]
+            if device not in alone and not content.more and (plain := self._plain_case(current, content)):
+                found[device] = plain[0]
+        return found
 
     def _in_known_class(
         self, picks: _Picks, source: str, day: str, letters: Sequence[str], shape: int, codes: Sequence[int]
@@ -415,12 +444,13 @@ class Settler:
         for name, letter in zip(classifier.tested, letters, strict=True):
             outcome = classifier.outcome(name, [False]) if name in reported else letter
             outcomes.append(outcome if self._counts(name, nobodys if name in reported else own) else "")
-        words = {name: codes[i] for i, name in enumerate(facts) if name in PLACED_BY and self._counts(name, own)}
+        placed_by = {"os.platform", *classifier.words}
+        words = {name: codes[i] for i, name in enumerate(facts) if name in placed_by and self._counts(name, own)}
         values = {name: self.known.contents.value(self.db, code) for name, code in words.items()}
         if "os.platform" not in values:
             return None
         key = classifier.key(
-            outcomes, [json.dumps([values[n]]) if n in values else "" for n in WORDS], [], NOTHING_ELSE
+            outcomes, [json.dumps([values[n]]) if n in values else "" for n in classifier.words], [], NOTHING_ELSE
         )
         number = self._numbers.get(key) or store.find(self.db, key)
         if number is None:
@@ -439,7 +469,7 @@ class Settler:
         if platform in self.by.sheets:
             facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
             at = {name: i for i, name in enumerate(facts)}
-            others = sorted(classifier.names - set(classifier.tested) | set(WORDS))
+            others = sorted(classifier.names - set(classifier.tested) | set(classifier.words))
             places = [tuple(at.get(name, -1) for name in names) for names in (classifier.tested, others)]
             found = _Picks(platform, *places)
         return bounded(self.known.picks).setdefault((shape, platform_code), found)

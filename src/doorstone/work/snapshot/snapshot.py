@@ -442,12 +442,22 @@ class Snapshot:
     ) -> dict[int, tuple[Forecast | None, Forecast | None]]:
         """Profile -> its forecast without an exception or experience: with the sheet's overrides, and without any."""
         cases = [ExceptionCase(number, (), NONE) for number in profiles]
-        whole, plain = self._ahead(platform, cases), self._ahead(replace(platform, overrides=()), cases)
+        whole, plain = self._ahead(platform, cases), self._ahead(platform, cases, bare=True)
         return {case.profile: (whole[case], plain[case]) for case in cases}
 
-    def _ahead(self, platform: Platform, cases: Iterable[ExceptionCase]) -> Mapping[ExceptionCase, Forecast | None]:
-        """The forecasts of these cases, those that are known already taken as they are."""
-        decisions, bare = self.decisions_for(platform), not platform.overrides
+    def forecasts_with(
+        self, platform: Platform, wanted: Collection[tuple[int, tuple[ExceptionTerms, ...]]]
+    ) -> dict[tuple[int, tuple[ExceptionTerms, ...]], Forecast | None]:
+        """Profile and exceptions -> its forecast with these, without experience."""
+        cases = {pair: ExceptionCase(*pair, NONE) for pair in wanted}
+        found = self._ahead(platform, cases.values())
+        return {pair: found[case] for pair, case in cases.items()}
+
+    def _ahead(
+        self, platform: Platform, cases: Iterable[ExceptionCase], *, bare: bool = False
+    ) -> Mapping[ExceptionCase, Forecast | None]:
+        """The forecasts of these cases, those that are known already taken as they are; `bare` ones by no override."""
+        decisions = self.decisions_for(platform)
         known: dict[ExceptionCase, Forecast | None] = {}
         if not self.context.database.writing:
             known = self.context.cached(("ahead", platform.id, bare), (platform, decisions, self.today), dict)
@@ -457,13 +467,10 @@ class Snapshot:
         if missing:
             asked = {case.profile for case in missing}
             with self.context.database.read() as db:
-                made = Forecaster(self.context, db, platform, decisions, asked)
-                contents = profile_store.contents(db, asked)
+                made = Forecaster(self.context, db, platform, decisions, asked, bare=bare)
             for case in missing:
                 self.context.write_priority.give_way()
-                content = contents[case.profile]
-                view, own = view_of(content, platform.specs, self.today), str(content["own"])
-                found[case] = known[case] = made.forecast(case.profile, view, own, case.exceptions, case.experience)
+                found[case] = known[case] = made.forecast(case.profile, case.exceptions, case.experience)
         return cast(Mapping[ExceptionCase, Forecast | None], found)
 
 

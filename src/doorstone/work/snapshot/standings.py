@@ -258,11 +258,14 @@ def by_outcome(
 
 
 class Forecaster:
-    """Forecasts profiles of a platform; what it has found out it keeps while rules and day are the same."""
+    """Forecasts profiles of a platform; what it has found out it keeps while rules and day are the same.
+
+    A `bare` one knows no override.
+    """
 
     def __init__(
         self, context: Context, db: sqlite3.Connection, platform: Platform, decisions: list[Decision],
-        profiles: Collection[int],
+        profiles: Collection[int], *, bare: bool = False,
     ) -> None:  # fmt: skip
         self._board = board = _board(context, db, platform)
         with board.lock:
@@ -273,17 +276,19 @@ class Forecaster:
                 platform,
                 decisions,
                 context.today(),
+                board.table,
                 lambda release: _bulk(context, board, platform, release, decisions),
             )
 
         rules = (platform, decisions, context.today(), board)
-        self._batch = context.cached(("forecaster", platform.id, not platform.overrides), rules, make)
+        self._batch = context.cached(("forecaster", platform.id), rules, make)
+        if bare:
+            whole = self._batch
+            self._batch = context.cached(("bare forecaster", platform.id), whole, whole.without_overrides)
 
-    def forecast(
-        self, profile: int, view: View, own: str, exceptions: tuple[ExceptionTerms, ...], known: OverrideResults
-    ) -> Forecast | None:
+    def forecast(self, profile: int, exceptions: tuple[ExceptionTerms, ...], known: OverrideResults) -> Forecast | None:
         with self._board.lock:
-            return self._batch.forecast(profile, view, own, exceptions, known)
+            return self._batch.forecast(profile, exceptions, known)
 
 
 FEW = 5_000

@@ -1,0 +1,2 @@
+-- The word size of a processor is part of a class where a sheet looks at that of the system: all are placed anew.
+UPDATE change_counters SET day = '9999-12-31' WHERE day <> '';

@@ -6,15 +6,15 @@ import hashlib
 import json
 import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import cache
-from typing import Any, BinaryIO, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from urllib.parse import urlencode
 
 import structlog
-from flask import Flask, Response, g, request
+from flask import Flask, Response, request
 from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import HTTPException
 from werkzeug.middleware.proxy_fix import ProxyFix
@@ -34,6 +34,9 @@ from doorstone.work.context.actor import Actor, Receipt
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import WorkError
 
+if TYPE_CHECKING:
+    from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
+
 API = "/api/v1"
 LARGEST_BODY = 64 * 2**20
 LARGEST_UPLOAD = 4 * 2**30
@@ -41,12 +44,14 @@ _POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
     " connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 )
-_HEADERS = {
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-    "X-Frame-Options": "DENY",
-    "Cross-Origin-Opener-Policy": "same-origin",
-}
+_HEADERS = [
+    ("X-Content-Type-Options", "nosniff"),
+    ("Referrer-Policy", "no-referrer"),
+    ("X-Frame-Options", "DENY"),
+    ("Cross-Origin-Opener-Policy", "same-origin"),
+]
+_WITH_POLICY = [*_HEADERS, ("Content-Security-Policy", _POLICY)]
+_ACTOR = "doorstone.actor"
 log = structlog.get_logger("doorstone.service")
 
 
@@ -78,6 +83,7 @@ def create_app(
         MAX_CONTENT_LENGTH=LARGEST_BODY,
     )
     app.extensions["doorstone.auth_settings"] = settings
+    app.wsgi_app = _around(app.wsgi_app)  # type: ignore[assignment,method-assign]
     if proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, proxies, proxies, proxies)  # type: ignore[method-assign]
     bind_provider(app, context, settings)
@@ -88,7 +94,6 @@ def create_app(
     app.add_url_rule(f"{API}/openapi.json", "openapi", _document)
     bind_console(app)
     _bind_problems(app)
-    _bind_log(app)
     return app
 
 
@@ -120,7 +125,7 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         stamp = context.stamp() if operation.roles else None
         actor = auth.authenticate(context, stamp) if stamp else None
         auth.require_role(operation, actor)
-        g.actor = actor.name if actor else None
+        request.environ[_ACTOR] = actor.name if actor else None
         if operation.cacheable and stamp:
             with context.database.only_reading():
                 return _response(operation, _steady(context, operation, actor, path, stamp))
@@ -298,23 +303,24 @@ def _without_secret(path: str) -> str:
     return f"{API}/calendar/…" if path.startswith(f"{API}/calendar/") else path
 
 
-def _bind_log(app: Flask) -> None:
-    @app.before_request
-    def start() -> None:
-        g.started = time.perf_counter()
+def _around(inner: WSGIApplication) -> WSGIApplication:
+    """An application of which each answer has the headers that browsers need to be careful, and a line in the log."""
 
-    @app.after_request
-    def finish(response: Response) -> Response:
-        response.headers.setdefault("Content-Security-Policy", _POLICY)
-        for name, value in _HEADERS.items():
-            response.headers.add(name, value)
-        took = round((time.perf_counter() - g.get("started", time.perf_counter())) * 1000, 1)
-        log.info(
-            "request",
-            method=request.method,
-            path=_without_secret(request.path),
-            status=response.status_code,
-            ms=took,
-            actor=g.get("actor"),
-        )
-        return response
+    def outer(environ: WSGIEnvironment, start_response: StartResponse) -> Iterable[bytes]:
+        began = time.perf_counter()
+
+        def start(status: str, headers: list[tuple[str, str]], *error: Any) -> Callable[[bytes], object]:
+            log.info(
+                "request",
+                method=environ["REQUEST_METHOD"],
+                path=_without_secret(environ["PATH_INFO"].encode("latin-1").decode(errors="replace")),
+                status=int(status[:3]),
+                ms=round((time.perf_counter() - began) * 1000, 1),
+                actor=environ.get(_ACTOR),
+            )
+            own = any(name == "Content-Security-Policy" for name, _ in headers)
+            return start_response(status, [*headers, *(_HEADERS if own else _WITH_POLICY)], *error)
+
+        return inner(environ, start)
+
+    return outer

@@ -8,8 +8,8 @@ from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
 
-from flask import Flask, current_app, request, session
-from flask.sessions import SecureCookieSessionInterface
+from flask import Flask, Request, current_app, request, session
+from flask.sessions import SecureCookieSession, SecureCookieSessionInterface
 from itsdangerous import URLSafeTimedSerializer
 
 from doorstone.core.people import both, rank
@@ -34,10 +34,13 @@ def auth_settings() -> AuthSettings:
 
 
 class SessionCookies(SecureCookieSessionInterface):
-    """Sessions in signed cookies, as Flask's own; what signs them is made once, not for every call."""
+    """Sessions in signed cookies, as Flask's own; what signs them is made once, and only cookies are looked into."""
 
     def __init__(self) -> None:
         self._signing: URLSafeTimedSerializer | None = None
+
+    def open_session(self, app: Flask, request: Request) -> SecureCookieSession | None:
+        return super().open_session(app, request) if "HTTP_COOKIE" in request.environ else self.session_class()
 
     def get_signing_serializer(self, app: Flask) -> URLSafeTimedSerializer | None:
         if self._signing is None:

@@ -42,6 +42,7 @@ def set_up_logging(*, quiet: bool = False) -> None:
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING if quiet else logging.INFO),
         logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+        cache_logger_on_first_use=True,
     )
 
 

@@ -286,7 +286,8 @@ def stale_because(
 ) -> list[str]:
     """What changed between two `shown` records of a device, in words; empty while the approval still stands.
 
-    A fact that is no longer looked at is named with what is asked. Values within the tolerance of their fact in `specs` are the same: readings of one part differ a little.
+    A fact that is no longer looked at is named with what is asked. Values within the tolerance of their fact in
+    `specs` are the same: readings of one part differ a little.
     """
     changes = []
     for name in sorted(before):

@@ -1,2 +1,3 @@
--- The word size of a processor is part of a class where a sheet looks at that of the system: all are placed anew.
-UPDATE change_counters SET day = '9999-12-31' WHERE day <> '';
+-- The word size of a processor is part of a class where a sheet looks at that of the system: all are placed anew there.
+UPDATE change_counters SET day = '9999-12-31'
+WHERE day <> '' AND EXISTS (SELECT 1 FROM sheets WHERE INSTR(text, 'os.arch'));

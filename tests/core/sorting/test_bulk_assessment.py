@@ -137,6 +137,33 @@ EXCEPTED = ExceptionTerms(
 
 
 @settings(max_examples=20, deadline=None)
+@given(st.lists(contents(), min_size=2, max_size=6), st.lists(st.sampled_from(range(5)), min_size=2, max_size=4))
+def test_a_table_that_begins_with_that_of_the_sheet_before_sorts_as_a_new_one(
+    found: list[dict[str, Any]], sheets: list[int]
+) -> None:
+    text, lists = sheet_text()
+    edits = [
+        ("", ""),
+        ("at_least = 6144", "at_least = 8192"),
+        ("at_least = 6144", "at_least = 4000"),
+        ('has_all = ["avx2", "bmi2", "fma", "movbe"]', 'has_all = ["avx"]'),
+        ('{ fact = "graphics.vulkan", at_least_version = "1.2" }', '{ fact = "disk.free_gib", at_least = 40 }'),
+    ]
+    values, before = ProfileValues(), None
+    values.add(dict(enumerate(map(json.dumps, found))))
+    for turn, number in enumerate(sheets):
+        sheet = read_sheet(text.replace(*edits[number]), lists)
+        table, fresh = table_for(sheet, TODAY, values), table_for(sheet, TODAY, values)
+        if before is not None:
+            table.take_over(before)
+        table.add(n for n in range(len(found)) if n not in table.place and n % 4 <= turn)
+        fresh.add(table.numbers)
+        mine, other = (BulkAssessment(sheet, "9.1", [], TODAY, one).sort() for one in (table, fresh))
+        assert {n: mine[n] for n in mine} == {n: other[n] for n in other}
+        before = table
+
+
+@settings(max_examples=20, deadline=None)
 @given(st.lists(contents(), min_size=1, max_size=5), st.sampled_from(DECISIONS), st.sampled_from([[], [EXCEPTED]]))
 def test_the_forecaster_says_of_each_what_a_forecast_alone_says(
     found: list[dict[str, Any]], decisions: list[Decision], exceptions: list[ExceptionTerms]

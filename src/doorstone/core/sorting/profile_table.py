@@ -111,6 +111,23 @@ class ProfileTable:
         self._columns: list[list[int]] = [[] for _ in self._names]
         self._classes: dict[tuple[int, ...], Classes] = {}
 
+    def take_over(self, other: ProfileTable) -> None:
+        """Begin with the rows of another table of the same values, and with the columns that both sheets see alike."""
+        self.place, self.numbers, self._picked = dict(other.place), other.numbers[:], other._picked[:]
+        same: dict[int, int] = {}
+        for name, at in self.at.items():
+            there = other.at.get(name)
+            if there is not None and self._seen_by(name) == other._seen_by(name):
+                same[there] = at
+                self._columns[at], self._codes[at] = other._columns[there][:], dict(other._codes[there])
+        for columns, known in other._classes.items():
+            if same.keys() >= set(columns):
+                self._classes[tuple([same[at] for at in columns])] = known.copy()
+
+    def _seen_by(self, name: str) -> Hashable:
+        """By what values of a fact are told apart."""
+        return self._classifier.tests_of(name) if name in self._tested else None
+
     def add(self, numbers: Iterable[int]) -> None:
         """Take in profiles whose contents the values hold."""
         for number in numbers:
@@ -167,6 +184,14 @@ class Classes:
         self.of: list[int] = []
         self.example: list[int] = []
         self._numbers: defaultdict[Hashable, int] = defaultdict(count().__next__)
+
+    def copy(self) -> Classes:
+        """The same, to be carried on apart."""
+        other = Classes()
+        other.of, other.example = self.of[:], self.example[:]
+        other._numbers.update(self._numbers)
+        other._numbers.default_factory = count(len(self._numbers)).__next__
+        return other
 
     def take(self, columns: Sequence[Sequence[int]], rows: int) -> None:
         """Take in the rows that were added since."""

@@ -26,7 +26,7 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, Decision
 from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
 from doorstone.core.sorting.counts import Sorted
-from doorstone.core.sorting.profile_table import ProfileValues
+from doorstone.core.sorting.profile_table import ProfileTable, ProfileValues
 from doorstone.core.sorting.rules_basis import looks_at_days
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as store
@@ -70,10 +70,14 @@ class Raised(NamedTuple):
 
 
 class _Profiles:
-    """The contents of a platform's profiles, used by one thread at a time, which holds `lock`: they grow as asked."""
+    """The contents of a platform's profiles, used by one thread at a time, which holds `lock`: they grow as asked.
+
+    `table` is the one that the newest sheet made of them.
+    """
 
     def __init__(self) -> None:
         self.values = ProfileValues()
+        self.table: ProfileTable | None = None
         self.lock = threading.RLock()
 
 
@@ -87,6 +91,10 @@ class _Board:
     def __init__(self, platform: Platform, as_of: date, profiles: _Profiles) -> None:
         self.table = table_for(platform, as_of, profiles.values)
         self.lock = profiles.lock
+        with self.lock:
+            if profiles.table is not None:
+                self.table.take_over(profiles.table)
+            profiles.table = self.table
 
     def add(self, db: sqlite3.Connection, profiles: Collection[int]) -> None:
         """Read those of these profiles that are not in the table yet."""

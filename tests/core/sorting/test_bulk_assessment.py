@@ -8,7 +8,7 @@ from datetime import date, datetime
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from doorstone.core.devices.classes import Classifier
@@ -138,6 +138,7 @@ EXCEPTED = ExceptionTerms(
 
 @settings(max_examples=20, deadline=None)
 @given(st.lists(contents(), min_size=2, max_size=6), st.lists(st.sampled_from(range(5)), min_size=2, max_size=4))
+@example([profile_content("tarn", NAMES, view({**GOOD, "memory.mib": mib})) for mib in (4096, 1024)], [0, 2])
 def test_a_table_that_begins_with_that_of_the_sheet_before_sorts_as_a_new_one(
     found: list[dict[str, Any]], sheets: list[int]
 ) -> None:

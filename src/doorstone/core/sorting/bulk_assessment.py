@@ -8,7 +8,7 @@ once per distinct set of what it can see, and looked up for the rest.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date
 from itertools import count, repeat
 
@@ -153,6 +153,11 @@ class SortedProfile(Mapping[int, Sorted]):
 
     def __len__(self) -> int:
         return len(self._place)
+
+    def with_any(self, marks: Collection[str]) -> set[int]:
+        """The profiles with one of these marks."""
+        rows = [not frozenset(marks).isdisjoint(row) for row in self._marks]
+        return {number for number, place in self._place.items() if rows[self._outcome[place]]}
 
     def state(self, number: int) -> State:
         return self._states[self._outcome[self._place[number]]]

@@ -12,7 +12,6 @@ from doorstone.core.forecast.device_forecast import Forecast, edition_of
 from doorstone.core.forecast.fleet import FleetForecast, forecast_of_fleet
 from doorstone.core.platforms.platform import Platform, Release, target_release
 from doorstone.core.sorting.counts import RollUp
-from doorstone.store.devices import profiles as profile_store
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import MissingError
 from doorstone.work.snapshot.roll_up import fleet_roll_up
@@ -20,7 +19,7 @@ from doorstone.work.snapshot.settling import decisions_of
 from doorstone.work.snapshot.sheets import get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.standings import standings
-from doorstone.work.snapshot.uncovered import lacking_by_site
+from doorstone.work.snapshot.uncovered import devices_by_site, lacking_by_site
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,14 +120,16 @@ def _lacking(context: Context, platform: Platform) -> Mapping[str, int]:
 
 def _overview(context: Context, platform: Platform, release: str, lacking: Mapping[str, int]) -> Overview:
     rolled = fleet_roll_up(context, platform.id, release)
-    with context.database.read() as db:
+    with context.database.read():
         found = standings(context, platform, release)
-        by_site = profile_store.by_site(db, platform.id)
+        by_site = devices_by_site(snapshot(context), platform.id)
     sites: dict[str, Counter[str]] = {}
     for site, profile, devices in by_site:
         sites.setdefault(site or "no site", Counter())[found.of.state(profile)] += devices
     for one in snapshot(context).raised(platform, release).values():
-        sites[one.row.site or "no site"].update({one.before: -1, one.stands.state: 1})
+        at = sites[one.row.site or "no site"]
+        at[one.before] -= 1
+        at[one.stands.state] += 1
     running: Counter[str] = Counter()
     for row in found.rows.values():
         running[row.running_release or "unread"] += row.devices

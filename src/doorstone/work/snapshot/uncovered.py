@@ -28,7 +28,7 @@ from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, su
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
 
-UNMET = {"floor", "installer-check", "fixable"}
+UNMET = frozenset({"floor", "installer-check", "fixable"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -240,28 +240,41 @@ def _unmet_by_profile(
 ) -> dict[int, frozenset[str]]:
     """Profile -> the requirements of one sort that it fails at a release; those that fail none are left out."""
     every = assessments(now.context, platform, now.decisions_for(platform), release, profiles)
+    alike = {id(assessed): assessed for assessed in every.values()}  # profiles with the same findings share theirs
     unmet = {
-        number: frozenset(f.requirement.id for f in assessed.unmet() if f.sort is sort)
-        for number, assessed in every.items()
+        at: frozenset(f.requirement.id for f in assessed.unmet() if f.sort is sort) for at, assessed in alike.items()
     }
-    return {number: names for number, names in unmet.items() if names}
+    return {number: unmet[id(assessed)] for number, assessed in every.items() if unmet[id(assessed)]}
 
 
 def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Counter[str]:
     """Site -> how many devices `lacking_of` would find there, counted by profile."""
     found: Counter[str] = Counter()
-    placed = profile_store.by_site(db, platform.id)
-    for release, profiles in failing_profiles(db, now, platform):
-        checks = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
-        for site, profile, devices in placed:
-            if profile in checks:
-                found[site] += devices
-        rows = now.excepted_rows()
-        for device, names in now.excepted(platform, release).items():
-            mine = checks.get(rows[device].profile or 0)
-            if mine and mine <= names:
-                found[rows[device].site] -= 1
+    unmet = {
+        release: _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
+        for release, profiles in failing_profiles(db, now, platform)
+    }
+    lacking = {profile for checks in unmet.values() for profile in checks}
+    for site, profile, devices in devices_by_site(now, platform.id):
+        if profile in lacking:
+            found[site] += devices
+    named = {release: now.excepted(platform, release) for release in unmet}
+    for row in now.excepted_rows().values():
+        mine = unmet.get(row.running_release, {}).get(row.profile or 0)
+        if mine and mine <= named[row.running_release].get(row.id, frozenset()):
+            found[row.site] -= 1
     return +found
+
+
+def devices_by_site(now: Snapshot, platform: str) -> list[tuple[str, int, int]]:
+    """(site, profile, devices), read anew once devices have moved."""
+    context = now.context
+
+    def read() -> list[tuple[str, int, int]]:
+        with context.database.read() as db:
+            return profile_store.by_site(db, platform)
+
+    return context.cached(("devices by site", platform), context.stamp().devices, read)
 
 
 def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, set[int]]]:
@@ -270,9 +283,7 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
         if platform.has(row.running_release):
             by_release.setdefault(row.running_release, set()).add(number)
     for release, profiles in sorted(by_release.items(), key=lambda entry: platform.index(entry[0])):
-        marks = standings(now.context, platform, release).of
-        wrong = {number for number in profiles if set(marks[number].marks.values()) & UNMET}
-        if wrong:
+        if wrong := profiles & standings(now.context, platform, release).of.with_any(UNMET):
             yield release, wrong
 
 
@@ -313,9 +324,14 @@ def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, se
     sheet, held = now.sheets.get(row.platform), now.exception(id_of("EX", row.id))
     if sheet is None:
         return
-    rows = now.rows_of_excepted(row.devices)
-    for runs in sorted({one.running_release for one in rows if sheet.platform.has(one.running_release)}):
+    named, running = frozenset(row.requirements), dict[str, dict[int, list[str]]]()
+    for one in now.rows_of_excepted(row.devices):
+        if one.profile is not None and one.platform == row.platform and sheet.platform.has(one.running_release):
+            running.setdefault(one.running_release, {}).setdefault(one.profile, []).append(one.id)
+    decisions = now.decisions_for(sheet.platform)
+    for runs in sorted(running):
         if held.reaches(sheet.platform, runs):
-            for device, found in now.assessments((one for one in rows if one.running_release == runs), runs).items():
-                if unmet := {f.requirement.id for f in found.unmet()} & set(row.requirements):
-                    yield device, runs, unmet
+            profiles = running[runs]
+            for profile, found in assessments(now.context, sheet.platform, decisions, runs, profiles).items():
+                if unmet := {f.requirement.id for f in found.unmet()} & named:
+                    yield from ((device, runs, unmet) for device in profiles[profile])

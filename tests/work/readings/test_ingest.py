@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import tempfile
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -14,13 +15,15 @@ from hypothesis import strategies as st
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import profile_content
 from doorstone.demo.seed import WILHELMINA, sheet_text
+from doorstone.formats.sheet import read_sheet
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.platforms import revisions
+from doorstone.work.snapshot.class_cases import IngestCache
 from doorstone.work.snapshot.contents import NewReading
-from doorstone.work.snapshot.settling import IngestCache, Settler
+from doorstone.work.snapshot.settling import Settler
 from tests.build import GOOD, tarn
 
 NOW = datetime(2027, 1, 18, 9)
@@ -110,3 +113,40 @@ def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Line]
     shuffled = list(placed)
     draw.shuffle(shuffled)
     assert ingested(placed, 3, shared=True) == ingested(shuffled, 3, shared=True)
+
+
+@pytest.mark.parametrize("seed", [3, 14, 159])
+def test_devices_of_several_sources_are_in_the_class_in_which_they_would_be_alone(tmp_path: Path, seed: int) -> None:
+    """Sources that agree within a tolerance, or do not; some words are too old, some devices have a source for each."""
+    draw = random.Random(seed)
+    context = Context(Database(tmp_path / "d.db"), FixedClock(NOW))
+    text, lists = sheet_text()  # of facts that a class rests on one is to be passing
+    text = text.replace(
+        '{ fact = "graphics.vulkan", at_least_version = "1.2" }', '{ fact = "disk.free_gib", at_least = 40 }'
+    )
+    revisions.load_sheet(context, WILHELMINA, text, lists, "tarn.toml")
+    classes = Classifier(read_sheet(text, lists), NOW.date())
+    values: dict[str, list[Any]] = {
+        "memory.mib": [8192, 8150, 6000], "disk.system_gib": [60, 29], "tpm.version": ["2.0", "1.2"],
+        "tpm.state": ["on", "off"], "firmware.secure_boot": ["on", "off"], "machine.model": ["Fallow 430"],
+        "cpu.arch": ["x86-64", "x86"], "disk.free_gib": [20, 21, 200], "os.platform": ["tarn", "tarn", "nowhere"],
+    }  # fmt: skip
+    with context.database.write() as db:
+        settler = Settler(context, db, IngestCache())
+        for _ in range(3):
+            made = []
+            for number in range(200):
+                source, days = draw.choice(["collector", "assessor", "operator"]), draw.choice([0, 1, 2, 29, 31, 60])
+                some = {name: draw.choice(held) for name, held in values.items() if draw.random() < 0.2}
+                whole = {**GOOD, **some} if draw.random() < 0.5 else some or {"memory.mib": 4096}
+                made.append(_reading(settler, (f"d{number}", source, days, whole, "")))
+            settler.ingest(made)
+        keys = dict(db.execute("SELECT id, key FROM profiles").fetchall())
+        apart = 0
+        for name, row in device_store.records(db, device_store.ids(db)).items():
+            view = Settler(context, db).view(name)
+            apart += any(fact.rivals for fact in view.facts.values())
+            alone = classes.of(profile_content("tarn", classes.names, view))
+            assert keys.get(row.profile or 0) == (alone if view.text("os.platform") == "tarn" else None), name
+    assert apart > 5
+    context.database.close()

@@ -189,8 +189,7 @@ class Classes:
         """The same, to be carried on apart."""
         other = Classes()
         other.of, other.example = self.of[:], self.example[:]
-        other._numbers.update(self._numbers)
-        other._numbers.default_factory = count(len(self._numbers)).__next__
+        other._numbers = defaultdict(count(len(self._numbers)).__next__, self._numbers)
         return other
 
     def take(self, columns: Sequence[Sequence[int]], rows: int) -> None:

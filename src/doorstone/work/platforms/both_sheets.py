@@ -1,8 +1,8 @@
 """The devices of a platform by two sheets at once, the one that is loaded and the one that might be.
 
 Devices of a class that are of one class by the new sheet too are one case: all is asked of the case, once. Only
-devices of classes that the new sheet may take apart are looked at, and of these only those that more than one source
-speaks of, or that report failures in words, are settled one by one.
+devices of classes that the new sheet may take apart are looked at, and of these only those that report failures in
+words or verdicts, or about which something was decided, are settled one by one.
 """
 
 from __future__ import annotations
@@ -24,7 +24,8 @@ from doorstone.store.devices import profiles as profile_store
 from doorstone.work.context.context import Context
 from doorstone.work.platforms.torn_classes import torn_classes
 from doorstone.work.snapshot.contents import batches
-from doorstone.work.snapshot.settling import Settler, rules_by
+from doorstone.work.snapshot.settling import Settler
+from doorstone.work.snapshot.settling_rules import rules_by
 from doorstone.work.snapshot.sheets import Sheet, all_sheets
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import FEW

@@ -41,8 +41,10 @@ from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingErro
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.readings.record_files import unusable
 from doorstone.work.readings.spool import CheckedReading, ReadyReader, ReadyReading, ReadyWriter
+from doorstone.work.snapshot.class_cases import IngestCache
 from doorstone.work.snapshot.contents import GUARDED, ContentCache, NewReading, batches, current_contents
-from doorstone.work.snapshot.settling import IngestCache, Settler, all_specs
+from doorstone.work.snapshot.settling import Settler
+from doorstone.work.snapshot.settling_rules import all_specs
 from doorstone.work.snapshot.sheets import all_sheets
 from doorstone.work.snapshot.snapshot import snapshot
 

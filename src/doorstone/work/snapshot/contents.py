@@ -170,11 +170,25 @@ class ContentCache:
         self, db: sqlite3.Connection, mine: Sequence[tuple[str, int]], times: Sequence[str], new: NewReading
     ) -> tuple[int | None, ...]:
         """The number of what still stands of each time; None if nothing does."""
+        if len(mine) == 1 and mine[0][0] < new.taken_at and self.covers(db, new.content, mine[0][1]):
+            return None, new.content
         merged = merge(
             {at: self.decoded(db, number) for at, number in mine}, new.taken_at, self.decoded(db, new.content)
         )
         held = dict(mine) | {new.taken_at: new.content}
         return tuple(self._still(db, held[at], merged.get(at)) for at in times)
+
+    def covers(self, db: sqlite3.Connection, new: int, old: int) -> bool:
+        """Whether a content read later leaves nothing of another of its source: both hold facts alone, it every one."""
+        held = self.kept(db, (new, old))
+        if held[new].more or held[old].more:
+            return False
+        mine, other = held[new].shape, held[old].shape
+        return mine == other or set(self.shape(db, other)) <= set(self.shape(db, mine))
+
+    def reports(self, db: sqlite3.Connection, number: int) -> bool:
+        """Whether a content says which failures were reported in words, or that there were none."""
+        return self.kept(db, (number,))[number].more != "" and self.decoded(db, number).texts is not None
 
     def _still(self, db: sqlite3.Connection, number: int, content: SourceContent | None) -> int | None:
         if content is None:
@@ -256,9 +270,9 @@ def apply_readings(
             record, before = held
             current = contents.merged(db, before, new)
             text = contents_json(current)
-            if _reports(db, contents, before, source):
+            if any(contents.reports(db, one) for name, _, one in before if name == source):
                 reporting.append((device, source))
-        if contents.decoded(db, content).texts is not None:
+        if contents.reports(db, content):
             reporting.append((device, source))
         own = guarded(about or {}, record if held else None, number, obeyed=obeyed)
         last = max(record.last_read_at, taken_at)
@@ -286,10 +300,6 @@ def keep(
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
         device_store.keep_texts(db, device, source, current_texts(mine))
-
-
-def _reports(db: sqlite3.Connection, contents: ContentCache, current: CurrentContents, source: str) -> bool:
-    return any(contents.decoded(db, number).texts is not None for name, _, number in current if name == source)
 
 
 def without_older(db: sqlite3.Connection, contents: ContentCache, record: Record, fact: str, before: str) -> Record:

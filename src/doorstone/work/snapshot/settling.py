@@ -9,22 +9,17 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
 
-from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import (
-    BUILT_IN,
     FIX,
     DisputeDecision,
-    FactReader,
-    FactSpec,
     FactValue,
     Reading,
-    Source,
     View,
     settle,
     source_of,
@@ -39,13 +34,12 @@ from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes, excepted_changes
 from doorstone.store.devices import profiles as store
 from doorstone.store.devices.devices import Record
-from doorstone.store.readings import failure_messages
 from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
+from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place
 from doorstone.work.snapshot.contents import (
-    MOST_VALUES,
     ContentCache,
     CurrentContents,
     NewReading,
@@ -58,20 +52,8 @@ from doorstone.work.snapshot.contents import (
     one_content,
     without_older,
 )
-from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
-
-NOTHING_ELSE: list[Any] = [[], [], ""]
-"""What a class rests on beside facts, where there are no verdicts, no words on them, and no decisions of its own."""
-
-
-class Place(NamedTuple):
-    """Where a device belongs: its platform and what it is there; no profile without a sheet, or out of service."""
-
-    platform: str
-    model: str
-    running_release: str
-    edition: str
-    profile: int | None
+from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
+from doorstone.work.snapshot.sheets import Sheet, plain_text
 
 
 class Counts(NamedTuple):
@@ -80,83 +62,6 @@ class Counts(NamedTuple):
     devices: int
     added: int
     first: int
-
-
-@dataclass(frozen=True, slots=True)
-class _Picks:
-    """Where in the codes of a shape the values stand that make a class; -1 where the shape has none of a fact.
-
-    `platform` is empty where no sheet describes it.
-    """
-
-    platform: str
-    tested: tuple[int, ...]
-    others: tuple[int, ...]
-
-
-_Case = tuple[str, tuple[bool, bool], tuple[bool, bool], tuple[str, ...], tuple[int, ...]]
-"""A platform, what still counts of what one source and nobody says, outcomes of tests, numbers of words."""
-
-
-@dataclass(slots=True)
-class IngestCache:
-    """What one piece of work has found out and may use again: contents, and where each class is placed.
-
-    What is found out of classes holds only under the rules of `basis`.
-    """
-
-    contents: ContentCache = field(default_factory=ContentCache)
-    platforms: dict[int, int] = field(default_factory=dict)
-    outcomes: dict[str, dict[int, str]] = field(default_factory=dict)
-    picks: dict[tuple[int, int], _Picks] = field(default_factory=dict)
-    places: dict[tuple[Any, ...], Place] = field(default_factory=dict)
-    until: dict[tuple[Any, ...], str | None] = field(default_factory=dict)
-    basis: Any = None
-
-
-@dataclass(slots=True)
-class SettlingRules:
-    """What settling goes by on one day: trust, the facts that there are, matched texts, devices with own decisions."""
-
-    today: date
-    sources: Mapping[str, Source]
-    sheets: Mapping[str, Sheet]
-    specs: Mapping[str, FactSpec]
-    reader: FactReader
-    matches: Mapping[tuple[str, str], str]
-    own: frozenset[str]
-    facts: dict[int, Mapping[str, FactValue]] = field(default_factory=dict)
-    classifiers: dict[str, Classifier] = field(default_factory=dict)
-    fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
-
-    def classifier(self, platform: str) -> Classifier:
-        """What tells the devices of a platform apart."""
-        if platform not in self.classifiers:
-            self.classifiers[platform] = Classifier(self.sheets[platform].platform, self.today)
-        return self.classifiers[platform]
-
-    @property
-    def basis(self) -> Any:
-        """What a device is placed by, apart from its readings."""
-        return {name: (s.sha256, s.reported) for name, s in self.sheets.items()}, self.matches, self.today
-
-
-def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
-    """The rules of the context's day, made anew once anything was written."""
-
-    def make() -> SettlingRules:
-        return rules_by(context, db, all_sheets(context))
-
-    stamp = context.stamp()
-    return context.cached(("settling rules",), (stamp.ledger, stamp.devices, context.today()), make)
-
-
-def rules_by(context: Context, db: sqlite3.Connection, sheets: Mapping[str, Sheet]) -> SettlingRules:
-    """The rules of the context's day if these were the sheets."""
-    specs = all_specs(sheets)
-    own = frozenset(row.target for row in decision_store.in_force(db) if row.scope == Scope.DEVICE)
-    matched = {(p, plain_text(t)): r for (p, t), r in failure_messages.matches(db).items()}
-    return SettlingRules(context.today(), context.policy.sources, sheets, specs, FactReader(specs), matched, own)
 
 
 def contents(context: Context) -> ContentCache:
@@ -182,6 +87,7 @@ class Settler:
             known = replace(known, outcomes={}, picks={}, places={}, until={}, basis=self.by.basis)
         self.known = known
         self._numbers: dict[str, int] = {}
+        self._cases = ClassCases(db, self.by, known)
 
     def readings(self, device: str) -> list[Reading]:
         """What every source says of the device now, failure messages turned into verdicts where they are matched."""
@@ -252,7 +158,7 @@ class Settler:
         for device, (source, at, number) in single.items():
             content = kept[number]
             if not content.more:
-                lasting, passing = self._ages(source, at[:10])
+                lasting, passing = self.by.ages(source, at[:10])
                 numbers = numbers_in(content.codes)
                 codes[device] = [
                     (name, numbers[i])
@@ -299,6 +205,7 @@ class Settler:
                 others.append(new)
         merging = {new.device for new in others} & held.keys()
         now.update({name: (held[name], current_contents(held[name])) for name in merging})
+        self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows = self._rows(held, list(now.values()))
         changed = device_store.put(self.db, held, rows)
@@ -321,17 +228,13 @@ class Settler:
             device
             for device, r in new.items()
             if not kept[r.content].more
-            and (device not in held or (device in before and self._covers(kept, r, before[device])))
+            and (device not in held or (device in before and self._covers(r, before[device])))
         }
 
-    def _covers(self, kept: Mapping[int, Content], new: NewReading, before: tuple[str, str, int]) -> bool:
+    def _covers(self, new: NewReading, before: tuple[str, str, int]) -> bool:
         """Whether a reading holds every fact that its source reported before."""
         _, at, number = before
-        old, mine = kept[number], kept[new.content]
-        if old.more or at > new.taken_at:
-            return False
-        shape = self.known.contents.shape
-        return old.shape == mine.shape or set(shape(self.db, old.shape)) <= set(shape(self.db, mine.shape))
+        return at <= new.taken_at and self.known.contents.covers(self.db, new.content, number)
 
     def _replaced(self, record: Record | None, new: NewReading, number: int | None, obeyed: bool) -> Record:
         device, source, taken_at, content, about = new
@@ -355,150 +258,65 @@ class Settler:
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""
         alone = disputes.devices(self.db, held) | self.by.own
-        kept = self.known.contents.kept(self.db, {current[0][2] for _, current in now if len(current) == 1})
+        kept = self.known.contents.kept(self.db, {number for _, current in now for _, _, number in current})
         rows = []
         for row, current in now:
-            content = kept[current[0][2]] if len(current) == 1 and row.id not in alone else None
-            place = self._class_place(row.id, current, content) if content is not None and not content.more else None
+            contents = [kept[number] for _, _, number in current]
+            place = self._place_of_case(row.id, current, contents) if row.id not in alone else None
             place = place or self._place(row.id, current, self.dispute_decisions(row.id) if row.id in alone else [])
-            until = (
-                self._last_day(place.platform, current[0][0], current[0][1][:10], content)
-                if content is not None
-                else self._until(place.platform, current)
-            )
+            until = self._until(place.platform, current, contents)
             if row.life != Life.IN_SERVICE:  # only what is in service has a class, and so counts
                 place = place._replace(profile=None)
             rows.append(Record(*row[:6], *place, until, *row[12:]))
         return rows
 
-    def _class_place(self, device: str, current: CurrentContents, content: Content) -> Place | None:
-        """Where a device belongs of which one source alone speaks, with facts only; None if no sheet describes it.
-
-        Told by the numbers of its values: each value's outcomes are worked out once, and each class is placed once.
-        """
-        found = self._plain_case(current, content)
-        if found is None:
+    def _place_of_case(self, device: str, current: CurrentContents, contents: Sequence[Content]) -> Place | None:
+        """Where a device belongs that has a case, each of which is placed once; None for one that has none."""
+        if not _facts_only(current, contents):
             return None
-        case, picks, codes = found
+        plain = self._cases.plain(current, contents[0]) if len(current) == 1 else None
+        several = self._cases.several(current, contents) if len(current) > 1 else None
+        case = plain.case if plain is not None else several
+        if case is None:
+            return None
         place = self.known.places.get(case)
         if place is None:
-            source, at, _ = current[0]
-            known = self._in_known_class(picks, source, at[:10], case[3], content.shape, codes)
-            place = bounded(self.known.places)[case] = known or self._place(device, current, [])
+            key = self._cases.class_key(plain, contents[0].shape) if plain is not None else None
+            key = self._cases.class_key_of_several(several) if several is not None else key
+            place = self._known_class(case.platform, key) or self._place(device, current, [])
+            bounded(self.known.places)[case] = place
         return place
 
-    def _plain_case(self, current: CurrentContents, content: Content) -> tuple[_Case, _Picks, Sequence[int]] | None:
-        """All on which the class of such a device rests, and the numbers of its values."""
-        ((source, at, _),) = current
-        codes = numbers_in(content.codes)
-        at_platform = self.known.platforms.get(content.shape)
-        if at_platform is None:
-            facts = self.known.contents.shape(self.db, content.shape)
-            at_platform = facts.index("os.platform") if "os.platform" in facts else -1
-            bounded(self.known.platforms)[content.shape] = at_platform
-        if at_platform < 0:
+    def _known_class(self, platform: str, found: tuple[str, Mapping[str, Any]] | None) -> Place | None:
+        """Where devices of a class belong if it is there, by its key and words; None if settling has to tell."""
+        if found is None:
             return None
-        sight = (content.shape, codes[at_platform])
-        picks = self.known.picks.get(sight) or self._picks(*sight)
-        if not picks.platform:
-            return None
-        outcomes = self.known.outcomes.setdefault(picks.platform, {})
-        try:
-            letters = tuple([outcomes[codes[i]] if i >= 0 else "" for i in picks.tested])
-        except KeyError:
-            letters = self._outcomes(outcomes, picks, codes)
-        others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
-        case = (picks.platform, self._ages(source, at[:10]), self._ages("nobody", at[:10]), letters, others)
-        return case, picks, codes
-
-    def cases(self, records: Sequence[Record]) -> dict[str, Hashable]:
-        """Those of these devices of which one source alone speaks, with facts only: equal for those of one class."""
-        alone = disputes.devices(self.db, [record.id for record in records]) | self.by.own
-        every = {record.id: current_contents(record) for record in records}
-        single = {device: current for device, current in every.items() if len(current) == 1 and current[0][0] != FIX}
-        kept = self.known.contents.kept(self.db, {mine[0][2] for mine in single.values()})
-        found: dict[str, Hashable] = {}
-        for device, current in single.items():
-            content = kept[current[0][2]]
-            if device not in alone and not content.more and (plain := self._plain_case(current, content)):
-                found[device] = plain[0]
-        return found
-
-    def _in_known_class(
-        self, picks: _Picks, source: str, day: str, letters: Sequence[str], shape: int, codes: Sequence[int]
-    ) -> Place | None:
-        """Where a device of these outcomes belongs if its class is there; None if only settling tells.
-
-        It is what settling comes to where nobody contradicts: what still counts of the one source's word, and that
-        nobody reports a failure.
-        """
-        platform, facts = picks.platform, self.known.contents.shape(self.db, shape)
-        classifier, reported = (
-            self.by.classifier(platform),
-            {f"reported.{r}" for r in self.by.sheets[platform].reported},
-        )
-        if classifier.compares or not reported.isdisjoint(facts):
-            return None
-        own, nobodys = self._ages(source, day), self._ages("nobody", day)
-        outcomes = []
-        for name, letter in zip(classifier.tested, letters, strict=True):
-            outcome = classifier.outcome(name, [False]) if name in reported else letter
-            outcomes.append(outcome if self._counts(name, nobodys if name in reported else own) else "")
-        placed_by = {"os.platform", *classifier.words}
-        words = {name: codes[i] for i, name in enumerate(facts) if name in placed_by and self._counts(name, own)}
-        values = {name: self.known.contents.value(self.db, code) for name, code in words.items()}
-        if "os.platform" not in values:
-            return None
-        key = classifier.key(
-            outcomes, [json.dumps([values[n]]) if n in values else "" for n in classifier.words], [], NOTHING_ELSE
-        )
+        key, values = found
         number = self._numbers.get(key) or store.find(self.db, key)
         if number is None:
             return None
         model, runs, edition = (str(values.get(name, "")) for name in ("machine.model", "os.release", "os.edition"))
         return Place(platform, model, runs, edition, number)
 
-    def _counts(self, name: str, ages: tuple[bool, bool]) -> bool:
-        spec = self.by.specs.get(name)
-        return spec is not None and ages[0 if spec.lasting else 1]
-
-    def _picks(self, shape: int, platform_code: int) -> _Picks:
-        """What makes a class of devices of whose readings the shape, and the platform, are these."""
-        platform = str(self.known.contents.value(self.db, platform_code))
-        found = _Picks("", (), ())
-        if platform in self.by.sheets:
-            facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
-            at = {name: i for i, name in enumerate(facts)}
-            others = sorted(classifier.names - set(classifier.tested) | set(classifier.words))
-            places = [tuple(at.get(name, -1) for name in names) for names in (classifier.tested, others)]
-            found = _Picks(platform, *places)
-        return bounded(self.known.picks).setdefault((shape, platform_code), found)
-
-    def _outcomes(self, known: dict[int, str], picks: _Picks, codes: Sequence[int]) -> tuple[str, ...]:
-        """The outcomes of the tested facts, those not known yet worked out."""
-        classifier, found = self.by.classifier(picks.platform), []
-        for name, i in zip(classifier.tested, picks.tested, strict=True):
-            code = codes[i] if i >= 0 else 0
-            if i >= 0 and code not in known:
-                value = self.known.contents.value(self.db, code)
-                bounded(known, MOST_VALUES)[code] = classifier.outcome(name, [value])
-            found.append(known[code] if i >= 0 else "")
-        return tuple(found)
-
-    def _ages(self, source: str, day: str) -> tuple[bool, bool]:
-        """Whether lasting and passing facts that a source read on a day still count."""
-        found = self.by.fresh_on.get((source, day))
-        if found is None:
-            known, read = source_of(self.by.sources, source), date.fromisoformat(day)
-            found = self.by.fresh_on[source, day] = (
-                known.fresh(read, self.by.today, lasting=True), known.fresh(read, self.by.today, lasting=False)
-            )  # fmt: skip
+    def cases(self, records: Sequence[Record]) -> dict[str, Hashable]:
+        """Those of these devices that have a case: equal for those of one class."""
+        alone = disputes.devices(self.db, [record.id for record in records]) | self.by.own
+        every = {record.id: current_contents(record) for record in records if record.id not in alone}
+        kept = self.known.contents.kept(self.db, {number for mine in every.values() for _, _, number in mine})
+        found: dict[str, Hashable] = {}
+        for device, current in every.items():
+            contents = [kept[number] for _, _, number in current]
+            if _facts_only(current, contents):
+                plain = self._cases.plain(current, contents[0]) if len(current) == 1 else None
+                case = plain.case if plain is not None else self._cases.several(current, contents)
+                if case is not None:
+                    found[device] = case
         return found
 
-    def _until(self, platform: str, current: CurrentContents) -> str | None:
+    def _until(self, platform: str, current: CurrentContents, contents: Sequence[Content]) -> str | None:
         """The last day on which nothing that counts has aged out since."""
-        kept = self.known.contents.kept(self.db, {number for _, _, number in current})
-        found = [self._last_day(platform, source, at[:10], kept[number]) for source, at, number in current]
+        words = zip(current, contents, strict=True)
+        found = [self._last_day(platform, source, at[:10], content) for (source, at, _), content in words]
         return min((day for day in found if day is not None), default=None)
 
     def _last_day(self, platform: str, source: str, day: str, content: Content) -> str | None:
@@ -539,17 +357,14 @@ class Settler:
         return self._numbers[key]
 
 
+def _facts_only(current: CurrentContents, contents: Iterable[Content]) -> bool:
+    """Whether sources say nothing but facts, and no fix was recorded: then a device is of the class of its case."""
+    return not any(content.more for content in contents) and all(source != FIX for source, _, _ in current)
+
+
 def _newest_text(readings: Iterable[Reading], name: str) -> str:
     naming = [r for r in readings if name in r.facts]
     return str(max(naming, key=lambda r: r.taken_at).facts[name]) if naming else ""
-
-
-def all_specs(sheets: Mapping[str, Sheet]) -> dict[str, FactSpec]:
-    """The built-in facts and those that any sheet declares."""
-    specs = dict(BUILT_IN)
-    for sheet in sheets.values():
-        specs.update(sheet.platform.specs)
-    return specs
 
 
 def place(context: Context, db: sqlite3.Connection, devices: Iterable[str]) -> None:

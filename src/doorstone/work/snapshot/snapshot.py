@@ -31,7 +31,8 @@ from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import bounded
 from doorstone.work.snapshot.excepted_devices import ExceptedDevices, Looked, excepted_devices
 from doorstone.work.snapshot.override_results import FleetOverrideResults
-from doorstone.work.snapshot.settling import Settler, decisions_of, roll, settling_rules
+from doorstone.work.snapshot.settling import Settler, decisions_of, roll
+from doorstone.work.snapshot.settling_rules import settling_rules
 from doorstone.work.snapshot.sheets import Sheet, need_release
 from doorstone.work.snapshot.staleness import stale_reasons
 from doorstone.work.snapshot.standings import (

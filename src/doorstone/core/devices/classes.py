@@ -24,6 +24,7 @@ WORDS = ("machine.model", "os.edition", "os.release")
 """Facts that are part of a class as they are. So is `cpu.arch` where a sheet looks at `os.arch`, which a clean install
 sets to it."""
 MOST_KNOWN = 200_000
+_compact = json.JSONEncoder(separators=(",", ":")).encode
 _LETTERS = {Outcome.MET: "m", Outcome.UNMET: "u", Outcome.UNREAD: "r"}
 
 
@@ -83,7 +84,7 @@ class Classifier:
 
     def key(self, outcomes: list[str], words: list[str], pairs: list[str], rest: list[Any]) -> str:
         """The key of a class: outcomes in the order of `tested`, words in that of `words`."""
-        text = json.dumps([self.basis, outcomes, words, pairs, rest], separators=(",", ":"))
+        text = _compact([self.basis, outcomes, words, pairs, rest])
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
     @property

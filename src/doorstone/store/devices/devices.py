@@ -101,6 +101,25 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
     return {row[0]: Record._make(row) for row in rows}
 
 
+class GuardedAttributes(NamedTuple):
+    """What of a device rules rest on beside its readings."""
+
+    site: str
+    role: str
+    critical: bool
+
+
+def guarded(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, GuardedAttributes]:
+    """These attributes of those of these devices that there are."""
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    rows = cursor.execute(
+        "SELECT d.id, d.site, d.role, d.critical FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
+        (json.dumps(list(devices)),),
+    )
+    return {device: GuardedAttributes(site, role, bool(critical)) for device, site, role, critical in rows}
+
+
 def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> set[str]:
     """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
 

@@ -17,6 +17,8 @@ from typing import Any, NamedTuple
 
 from doorstone.store.readings import values
 
+_compact = json.JSONEncoder(separators=(",", ":")).encode
+
 
 class Content(NamedTuple):
     """A content as it is kept. `more` is JSON, empty if the reading holds facts only."""
@@ -42,7 +44,7 @@ def more_of(
 
 def value_text(value: Any) -> str:
     """A value as it is numbered: JSON, the same for the same."""
-    return json.dumps(value, separators=(",", ":"))
+    return _compact(value)
 
 
 def codes_of(numbers: Iterable[int]) -> bytes:

@@ -363,7 +363,7 @@ def _kept_as_they_are(context: Context, part: Sequence[ReadingRecord | ImportPro
     if not speaking:
         return []
     with context.database.read() as db:
-        held = device_store.records(db, {one.device for one in speaking})
+        held = device_store.guarded(db, {one.device for one in speaking})
     notes = []
     for one in speaking:
         for name, value in about_values(one.about).items():

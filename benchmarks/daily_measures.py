@@ -22,8 +22,10 @@ from benchmarks.records import PETRA, WILHELMINA, Records, open_desk, write_read
 from benchmarks.service_measures import send
 from doorstone.client import Client
 from doorstone.work.platforms import revisions
+from doorstone.work.platforms.impact import sheet_impact
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import ImportOptions
+from doorstone.work.snapshot.roll_up import fleet_roll_up
 from doorstone.work.snapshot.snapshot import snapshot
 
 
@@ -76,15 +78,22 @@ def starts(records: Records) -> Iterator[Row]:
 
 
 def dropped_names(records: Records) -> Iterator[Row]:
-    """A vendor's list comes without 200 of its names: loading it, and the counts by it."""
+    """A vendor's list comes without 200 of its names: what it would change, loading it, and the counts by it."""
     context, fleet = records.context(), records.fleet
+    before, told = Counter(fleet_roll_up(context, PLATFORM, TARGET).states), []
+    asking = timed(lambda: told.append(sheet_impact(context, *made_up.sheet(dropped=True), "moor.toml")))
     loading = timed(lambda: revisions.load_sheet(context, WILHELMINA, *made_up.sheet(dropped=True), "moor.toml"))
     found = []
     counting = timed(lambda: found.append(sorted_anew(context)))
+    for move in told[0].moves:
+        if move.release == TARGET:
+            before.update({move.was: -move.count, move.becomes: move.count})
+    same("what the sheet was said to change", dict(before), dict(fleet_roll_up(context, PLATFORM, TARGET).states))
     if len(fleet) <= 100_000:  # a million takes minutes by hand
         kept = set(made_up.PROCESSORS[:20])
         slow = by_hand(fleet, [fleet.facts(number) for number in range(len(fleet))], 6144, kept)
         same("states without the names", +Counter(dict(found[0].states)), +slow)
+    yield bound(f"what a list without 200 names would change, {len(fleet):,} devices", asking, None, "ms")
     yield bound(f"load a list without 200 names, {len(fleet):,} devices", loading, None, "ms")
     yield bound(f"counts without 200 names, {len(fleet):,} devices", counting, None, "ms")
     revisions.load_sheet(context, WILHELMINA, *made_up.sheet(), "moor.toml")

@@ -214,7 +214,7 @@ def sort(records: Records) -> Iterator[Row]:
         return mib
 
     mine, theirs = [], []
-    for _ in range(6):
+    for _ in range(4):
         mib = change()
         mine.append(timed(lambda: sorted_anew(context)))
         theirs.append(timed(lambda: asked(mib)))  # noqa: B023 - called at once

@@ -91,3 +91,11 @@ def test_what_is_due_for_one_reason_is_a_list_of_its_own(shown: Running, look: R
         assert some == [one for one in every if one["kind"] == kind] != []
     assert "uncovered" not in look("due", "--kind", "drift", by="petra").stdout
     assert httpx.get(f"{shown.address}/api/v1/due?kind=odd", headers=headers).status_code == 400
+
+
+@pytest.mark.browser
+def test_the_ledger_is_checked_when_somebody_asks(visit: SignIn) -> None:
+    page = settled(visit("petra", at="/ledger"))
+    expect(page.get_by_text("entries hold")).to_have_count(0)
+    page.get_by_role("button", name="Check every entry").click()
+    expect(page.get_by_role("status").filter(has_text="entries hold")).to_be_visible()

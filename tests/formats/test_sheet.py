@@ -98,6 +98,15 @@ def test_what_is_wrong_is_refused_at_its_place(old: str, new: str, message: str)
     assert all(problem.line for problem in found)
 
 
+def test_a_value_that_could_be_one_of_several_things_is_named_once() -> None:
+    (found,) = problems(('value = true, place = "system"', 'value = 1.5, place = "system"'))
+    assert found.place == "override[2].settings[1].value"
+    assert found.message == (
+        "Input should be a valid boolean, or a valid integer, got a number with a fractional part, or a valid string, "
+        "or a valid list"
+    )
+
+
 def test_a_missing_list_is_refused() -> None:
     assert "list 'tarn-9-processors.csv' is missing" in problems(lists={})[0].message
 

@@ -4455,7 +4455,15 @@ export interface components {
             minutes: number;
             /** Cost */
             cost: string;
-            /** Visits */
+            /**
+             * Count
+             * @description Devices at the site on which it is to be made
+             */
+            count: number;
+            /**
+             * Visits
+             * @description Some of them, by device: as many as were asked for
+             */
             visits: components["schemas"]["FixVisitResponse"][];
         };
         /** FixDoneRequest */
@@ -14570,6 +14578,8 @@ export interface operations {
                 release?: string;
                 /** @description A saved selection; the other conditions come on top of it */
                 selection?: string;
+                /** @description Devices listed of each action at a site; all are counted */
+                visits?: number;
             };
             header?: never;
             path?: never;

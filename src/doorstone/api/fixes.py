@@ -87,7 +87,8 @@ class FixActionResponse(ApiModel):
     kind: str
     minutes: int
     cost: Decimal
-    visits: list[FixVisitResponse]
+    count: int = Field(description="Devices at the site on which it is to be made")
+    visits: list[FixVisitResponse] = Field(description="Some of them, by device: as many as were asked for")
 
 
 class SiteRoundResponse(ApiModel):

@@ -27,6 +27,8 @@ from doorstone.cli.filters import (
 from doorstone.cli.output import USAGE, FormOption, OutputFormat, fail, out, reports_errors, say, show
 from doorstone.cli.record_files import add_import
 
+VISITS, MOST_VISITS = 100, 10_000  # devices listed of an action at a site: in a table, and as data
+
 fleet_app = typer.Typer(no_args_is_help=True)
 fix_app = typer.Typer(no_args_is_help=True)
 selection_app = typer.Typer(no_args_is_help=True)
@@ -202,12 +204,15 @@ def list_fixes(
         if form is OutputFormat.CSV:
             typer.echo(service.fix_round_csv(known.id, release=release, **where), nl=False)
             return
-        found = service.fix_round(known.id, release=release, **where)
+        listed = VISITS if form is OutputFormat.TABLE else MOST_VISITS
+        found = service.fix_round(known.id, release=release, visits=listed, **where)
     rows: list[list[Any]] = []
     for one in found.sites:
         for action in one.actions:
-            total = [len(action.visits) * action.minutes, len(action.visits) * action.cost]
-            rows.append([one.site, action.title, [v.device for v in action.visits], *total])
+            devices = [visit.device for visit in action.visits]
+            if action.count > len(devices):
+                devices.append(f"and {action.count - len(devices):,} more: choose a site or model, or --format csv")
+            rows.append([one.site, action.title, devices, action.count * action.minutes, action.count * action.cost])
     title = f"{found.devices} devices, {found.minutes // 60} h {found.minutes % 60} min, {found.cost} for parts"
     show(form, found, ["site", "action", "devices", "minutes", "cost"], rows, title)
     if form is OutputFormat.TABLE:

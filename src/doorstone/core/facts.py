@@ -398,7 +398,7 @@ class DisputeDecision:
 class SettledFact:
     """The believed candidate, and its `rivals`: the other sources' words, if any two differ beyond the tolerance.
 
-    With a `ruling` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.
+    With a `dispute_decision` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.
     """
 
     believed: Candidate
@@ -419,7 +419,7 @@ class Verdict:
 class View:
     """A device as it is settled on `as_of`. `aged` holds facts whose only readings are too old.
 
-    `ruled` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
+    `decided` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
     `fixed` maps fact -> what a fix that was recorded as done gave it last, whether or not it was read since.
     """
 
@@ -568,7 +568,7 @@ def _pick(
 
 
 def _settle_fact(spec: FactSpec, ranked: list[Candidate], dispute_decision: DisputeDecision | None) -> SettledFact:
-    """The most trusted word is believed, unless a ruling names another and nothing newer has been read since.
+    """The most trusted word is believed, unless a dispute decision names another and nothing newer has been read since.
 
     Contested is what any two disagree about: of three sources two may each be close to the third.
     """

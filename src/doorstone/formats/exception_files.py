@@ -12,7 +12,7 @@ import tomli_w
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from doorstone.core.exceptions.folder import FileCondition, FileTerms
-from doorstone.formats.sheet import SheetProblem, shape_problem
+from doorstone.formats.sheet import SheetProblem, shape_problems
 from doorstone.formats.toml import TomlError, read_toml
 from doorstone.formats.toml_places import TomlPlaces
 
@@ -96,7 +96,7 @@ def read_exception(text: str) -> FileTerms:
     try:
         found = ExceptionDocument.model_validate(raw)
     except ValidationError as error:
-        problems = [shape_problem(locate, item) for item in error.errors(include_url=False)]
+        problems = shape_problems(locate, error)
         raise ExceptionFileError(problems) from error
     wrong = [
         SheetProblem(locate(("condition", at)), f"condition[{at + 1}]", "It has neither or both of text and facts",

@@ -35,7 +35,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, Validation
 
 from doorstone.core.facts import FactError, FactSpec, FactType, FactValue
 from doorstone.core.numbers import Marks
-from doorstone.formats.sheet import SheetProblem, shape_problem
+from doorstone.formats.sheet import SheetProblem, shape_problems
 from doorstone.formats.toml import TomlError, read_toml
 from doorstone.formats.toml_places import TomlPlaces
 
@@ -294,7 +294,7 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None 
     try:
         document = MappingDocument.model_validate(raw)
     except ValidationError as error:
-        raise MappingError([shape_problem(locate, item) for item in error.errors(include_url=False)]) from error
+        raise MappingError(shape_problems(locate, error)) from error
     problems = _file_problems(document, locate)
     for name in document.constant:
         if not _known(name, specs):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -95,7 +96,7 @@ def read_sheet(text: str, lists: Mapping[str, str], name: str = "sheet.toml") ->
     try:
         document = SheetDocument.model_validate(raw)
     except ValidationError as error:
-        problems = [shape_problem(locate, item) for item in error.errors(include_url=False)]
+        problems = shape_problems(locate, error)
         raise SheetError(name, problems) from error
     return _Builder(document, lists, locate, name).build()
 
@@ -149,11 +150,27 @@ def place_of(path: Path) -> str:
     return words or "sheet"
 
 
-def shape_problem(locate: TomlPlaces, item: object) -> SheetProblem:
+_KIND = re.compile(r"bool|int|constrained-str|list\[.*\]")
+"""What stands in a place where a value could be one of several things."""
+
+
+def shape_problems(locate: TomlPlaces, error: ValidationError) -> list[SheetProblem]:
+    """What is wrong with a document's shape, once for each place, also where a value could be one of several things."""
+    found: dict[tuple[int | None, str], SheetProblem] = {}
+    for item in error.errors(include_url=False):
+        problem = _shape_problem(locate, item)
+        key = problem.line, problem.place
+        if (known := found.get(key)) is None:
+            found[key] = problem
+        elif problem.message not in known.message:
+            other = problem.message.removeprefix("Input should be ")
+            found[key] = replace(known, message=f"{known.message}, or {other}")
+    return list(found.values())
+
+
+def _shape_problem(locate: TomlPlaces, item: object) -> SheetProblem:
     assert isinstance(item, dict)
-    path = tuple(
-        step for step in item["loc"] if not (isinstance(step, str) and step in ("bool", "int", "constrained-str"))
-    )
+    path = tuple(step for step in item["loc"] if not (isinstance(step, str) and _KIND.fullmatch(step)))
     kind = str(item["type"])
     if kind == "extra_forbidden":
         return SheetProblem(

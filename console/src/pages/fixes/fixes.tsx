@@ -86,7 +86,7 @@ function Site({ site }: { site: FixRound["sites"][number] }) {
             <h3 className="font-semibold">
               {action.title}{" "}
               <span className="font-sans text-sm font-normal text-ink-2">
-                {action.visits.length} × {action.minutes} min
+                {action.count} × {action.minutes} min
                 {Number(action.cost) > 0 && `, ${action.cost} each`}
               </span>
             </h3>
@@ -128,6 +128,12 @@ function Site({ site }: { site: FixRound["sites"][number] }) {
                 </tbody>
               </table>
             </Scroll>
+            {action.count > action.visits.length && (
+              <p className="mt-1 text-sm text-ink-2">
+                {action.visits.length} of {action.count} devices: choose a site or a model to see others, or take the
+                table, which has all.
+              </p>
+            )}
           </section>
         ))}
       </div>

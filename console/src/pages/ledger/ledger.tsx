@@ -1,10 +1,12 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, client } from "../../api/api";
-import { Button, day, Heading, Loaded } from "../../ui/parts";
+import { Button, day, ErrorMessage, Heading, Loaded } from "../../ui/parts";
 import { EvidencePack } from "./evidence";
 
 export function LedgerPage() {
-  const check = api.useQuery("get", "/api/v1/ledger/check");
+  const [asked, setAsked] = useState(false);
+  const check = api.useQuery("get", "/api/v1/ledger/check", {}, { enabled: asked, gcTime: 0 });
   const found = useInfiniteQuery({
     queryKey: ["ledger"],
     initialPageParam: null as number | null,
@@ -20,11 +22,19 @@ export function LedgerPage() {
     <>
       <Heading title="Ledger">Every decision, each bound to the one before it by its hash.</Heading>
       <EvidencePack />
-      {check.data && (
-        <p role="status" className={`mb-3 font-semibold ${check.data.ok ? "text-met" : "text-floor"}`}>
-          {check.data.ok ? `All ${check.data.entries} entries hold.` : check.data.faults.join("; ")}
+      <div className="mb-3 flex flex-wrap items-center gap-3">
+        <Button quiet disabled={check.isFetching} onClick={() => (asked ? check.refetch() : setAsked(true))}>
+          Check every entry
+        </Button>
+        <p role="status" className={`font-semibold ${check.data?.ok === false ? "text-floor" : "text-met"}`}>
+          {check.isFetching ? (
+            <span className="text-ink-2">Checking the whole ledger against the records…</span>
+          ) : (
+            check.data && (check.data.ok ? `All ${check.data.entries} entries hold.` : check.data.faults.join("; "))
+          )}
         </p>
-      )}
+      </div>
+      {check.error && <ErrorMessage error={check.error} />}
       <Loaded of={found} what="the ledger">
         {(data) => (
           // biome-ignore lint/a11y/noNoninteractiveTabindex: a region that scrolls must be reachable

@@ -113,7 +113,7 @@ class Refusal:
 def refusals(device: str, assessment: Assessment, requirements: Iterable[str]) -> list[Refusal]:
     """What stands in the way of excepting `requirements` on a device; empty if nothing does.
 
-    Only an unmet installer check can be excepted (design of exceptions: nobody approves what nobody has measured).
+    Only an unmet installer check can be excepted (nobody approves what nobody has measured).
     """
     found = []
     for name in sorted(requirements):

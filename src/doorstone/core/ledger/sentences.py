@@ -1,4 +1,4 @@
-"""Stories: the ledger's entries as sentences that a person reads.
+"""Sentences: the ledger's entries as sentences that a person reads.
 
 In: an entry's action, object, body, and who did it. Out: one sentence; none is empty.
 """

@@ -1,7 +1,7 @@
-"""The board: all profiles of a platform against a release at once.
+"""Bulk assessment: all profiles of a platform against a release at once.
 
 In: the profiles' contents, then a release, the decisions, a day. Out: the state and the marks of each profile, the
-same as `sorting.assess` gives it. A requirement looks at few facts, so most profiles share its finding: it is made
+same as `assess` gives it. A requirement looks at few facts, so most profiles share its finding: it is made
 once per distinct set of what it can see, and looked up for the rest.
 """
 
@@ -170,7 +170,7 @@ class SortedProfile(Mapping[int, Sorted]):
         return "met"
 
     def roll_up(self, release: str, sizes: Mapping[int, int]) -> RollUp:
-        """Counts over these profiles, each standing for a number of devices: what `fleet.roll_up` gives."""
+        """Counts over these profiles, each standing for a number of devices: what `counts.roll_up` gives."""
         weights = [0] * len(self._states)
         for number, devices in sizes.items():
             weights[self._outcome[self._place[number]]] += devices

@@ -47,6 +47,10 @@ class ChosenQuery(DeviceFilter):
     selection: str = Field("", description="A saved selection; the other conditions come on top of it")
 
 
+class FixRoundQuery(ChosenQuery):
+    visits: int = Field(100, ge=1, le=10_000, description="Devices listed of each action at a site; all are counted")
+
+
 class FleetQuery(ChosenQuery):
     by: str = Field("site", description="Group by site, model, role or runs")
 
@@ -107,14 +111,14 @@ def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
     "/fixes",
     "The fixes of the fleet, by site",
     roles=EVERYONE,
-    query=ChosenQuery,
+    query=FixRoundQuery,
     answer=FixRoundResponse,
     cacheable=True,
 )
-def fix_round(call: Call[ChosenQuery, None]) -> FixRoundResponse:
+def fix_round(call: Call[FixRoundQuery, None]) -> FixRoundResponse:
     q = call.query
     return FixRoundResponse.model_validate(
-        fixes.fix_round(call.context, q.platform, q.release, q.chosen(), q.selection)
+        fixes.fix_round(call.context, q.platform, q.release, q.chosen(), q.selection, q.visits)
     )
 
 

@@ -321,12 +321,13 @@ def placed(
         yield from cursor.execute(sql, (listed,))
 
 
-def of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> Iterator[DeviceRow]:
-    """The devices of these profiles, by profile and id."""
+def of_profiles(db: sqlite3.Connection, profiles: Iterable[int], site: str | None = None) -> Iterator[DeviceRow]:
+    """The devices of these profiles, by profile and id; of one site if it is named."""
     listed = json.dumps(sorted(profiles))
     rows = db.execute(
-        "SELECT * FROM devices WHERE profile IN (SELECT value FROM json_each(?)) ORDER BY profile, id",
-        (listed,),
+        "SELECT * FROM devices WHERE profile IN (SELECT value FROM json_each(?1)) AND (?2 IS NULL OR site = ?2)"
+        " ORDER BY profile, id",
+        (listed, site),
     )
     yield from (_row(r) for r in rows)
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+import sqlite3
+from collections import Counter
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -10,13 +12,13 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
 from doorstone.core.platforms.platform import Fix
 from doorstone.core.sorting.assessment import Assessment, State, assess, with_exceptions
-from doorstone.core.sorting.counts import Sorted, sorted_as
+from doorstone.core.sorting.counts import sorted_as
 from doorstone.formats.safe_csv import csv_text
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
-from doorstone.work.snapshot.selecting import among, choose_devices, counts
-from doorstone.work.snapshot.snapshot import assess_device, snapshot
+from doorstone.work.snapshot.selecting import SelectedDevices, among, choose_devices, counts
+from doorstone.work.snapshot.snapshot import Snapshot, assess_device, snapshot
 from doorstone.work.snapshot.standings import by_outcome, profile_view
 
 _Planned = tuple[FixPlan, Assessment]
@@ -49,10 +51,13 @@ class FixVisit:
 
 @dataclass(frozen=True, slots=True)
 class FixAction:
+    """One fix at a site: on how many devices, and the visits to some of these, by device."""
+
     title: str
     kind: str
     minutes: int
     cost: Decimal
+    count: int
     visits: tuple[FixVisit, ...]
 
 
@@ -106,9 +111,17 @@ def _with(assessment: Assessment, excepted: Collection[str]) -> State:
 
 
 def fix_round(
-    context: Context, platform_id: str, release: str = "", where: DeviceFilter | None = None, selection: str = ""
+    context: Context,
+    platform_id: str,
+    release: str = "",
+    where: DeviceFilter | None = None,
+    selection: str = "",
+    visits: int | None = None,
 ) -> FixRound:
-    """Every fix worth making on the chosen devices, by site, action and device; planned once per profile."""
+    """Every fix worth making on the chosen devices, by site and action; planned once per profile.
+
+    Of each action at a site at most so many `visits` are listed, all without a limit; what counts and costs are all.
+    """
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     now = snapshot(context)
     decisions = now.decisions_for(chosen.platform)
@@ -131,20 +144,30 @@ def fix_round(
     worth = {profile: one for profile, one in every.items() if one is not None}
     pointless = {profile for profile, (_, after) in worth.items() if after.state is State.FLOORED}
     plans: dict[int, _Planned] = {profile: one for profile, one in worth.items() if profile not in pointless}
-    with context.database.read() as db:
-        rows = list(among(now, chosen, device_store.of_profiles(db, plans)))
+    placed: dict[str, Counter[int]] = {}
+    for count in found:
+        if count.profile in plans:
+            placed.setdefault(count.site, Counter())[count.profile] += count.devices
     after = {profile: sorted_as(assessment) for profile, (_, assessment) in plans.items()}
-    by_site: dict[str, list[DeviceRow]] = {}
-    for row in rows:
-        by_site.setdefault(row.site, []).append(row)
-    sites = tuple(_site(site, mine, plans, after, excepted) for site, mine in sorted(by_site.items()))
+
+    def visit(row: DeviceRow, title: str) -> FixVisit:
+        fixed, (plan, _) = after[row.profile or 0], plans[row.profile or 0]
+        state = with_exceptions(State(fixed.state), fixed.marks, excepted.get(row.id, frozenset()))
+        at, step = next((at, step) for at, step in enumerate(plan.steps, 1) if step.fix.title == title)
+        return FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, state.value)
+
+    with context.database.read() as db:
+        sites = tuple(
+            _site(site, mine, plans, lambda at, devices: _devices(db, now, chosen, at, devices, visits), visit)
+            for site, mine in sorted(placed.items())
+        )
     actions = [action for site in sites for action in site.actions]
     bought = {a.title: a.cost for a in actions if a.kind == "part"}
-    number = {title: sum(len(a.visits) for a in actions if a.title == title) for title in bought}
+    number = {title: sum(a.count for a in actions if a.title == title) for title in bought}
     return FixRound(
         platform_id,
         chosen.release,
-        len(rows),
+        sum(site.devices for site in sites),
         sum(site.minutes for site in sites),
         sum((site.cost for site in sites), Decimal(0)),
         sites,
@@ -155,30 +178,56 @@ def fix_round(
 
 def _site(
     site: str,
-    rows: list[DeviceRow],
+    devices: Mapping[int, int],
     plans: Mapping[int, _Planned],
-    after: Mapping[int, Sorted],
-    excepted: Mapping[str, frozenset[str]],
+    find: Callable[[str, Mapping[int, int]], list[DeviceRow]],
+    visit: Callable[[DeviceRow, str], FixVisit],
 ) -> SiteRound:
-    visits: dict[str, list[FixVisit]] = {}
+    """The round of a site, of `devices` by profile."""
     fixes: dict[str, Fix] = {}
-    for row in sorted(rows, key=lambda r: r.id):
-        plan, _ = plans[row.profile or 0]
-        fixed = after[row.profile or 0]
-        state = with_exceptions(State(fixed.state), fixed.marks, excepted.get(row.id, frozenset()))
-        for at, step in enumerate(plan.steps, 1):
+    where: dict[str, dict[int, int]] = {}
+    for profile in sorted(devices):
+        for step in plans[profile][0].steps:
             fixes.setdefault(step.fix.title, step.fix)
-            visit = FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, state.value)
-            visits.setdefault(step.fix.title, []).append(visit)
-    actions = [FixAction(title, fix.kind, fix.minutes, fix.cost, tuple(visits[title])) for title, fix in fixes.items()]
+            where.setdefault(step.fix.title, {})[profile] = devices[profile]
+    actions = [
+        FixAction(
+            title, fix.kind, fix.minutes, fix.cost, sum(where[title].values()),
+            tuple(visit(row, title) for row in find(site, where[title])),
+        )
+        for title, fix in fixes.items()
+    ]  # fmt: skip
     ordered = sorted(actions, key=lambda a: (a.kind == "part", a.kind, a.title))
     return SiteRound(
         site,
-        len(rows),
-        sum(a.minutes * len(a.visits) for a in ordered),
-        sum((a.cost * len(a.visits) for a in ordered), Decimal(0)),
+        sum(devices.values()),
+        sum(a.minutes * a.count for a in ordered),
+        sum((a.cost * a.count for a in ordered), Decimal(0)),
         tuple(ordered),
     )
+
+
+def _devices(
+    db: sqlite3.Connection,
+    now: Snapshot,
+    chosen: SelectedDevices,
+    site: str,
+    devices: Mapping[int, int],
+    most: int | None,
+) -> list[DeviceRow]:
+    """Chosen devices of a site, by id: at most so many, of the first profiles. `devices` counts those of each."""
+    found: list[DeviceRow] = []
+    part: list[int] = []
+    waiting = 0
+    for at, (profile, number) in enumerate(devices.items(), 1):
+        part.append(profile)
+        waiting += number
+        if at == len(devices) or (most is not None and len(found) + waiting >= most):
+            found += among(now, chosen, device_store.of_profiles(db, part, site))
+            part, waiting = [], 0
+            if most is not None and len(found) >= most:
+                break
+    return sorted(found, key=lambda row: row.id)[:most]
 
 
 def fix_round_csv(found: FixRound) -> str:

@@ -66,7 +66,7 @@ class RunwayMove:
 
 @dataclass(frozen=True, slots=True)
 class CostMove:
-    """Devices on which a way would cost otherwise; None where there is no such way. See `core.costs`."""
+    """Devices on which a way would cost otherwise; None where there is no such way. See `core/forecast/costs.py`."""
 
     way: str
     was: Decimal | None

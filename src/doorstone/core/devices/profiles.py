@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from datetime import date, datetime
 from typing import Any
 
-from doorstone.core.facts import Candidate, DisputeDecision, FactSpec, SettledFact, Verdict, View, dump
+from doorstone.core.facts import Candidate, DisputeDecision, FactReader, FactSpec, SettledFact, Verdict, View, dump
 
 
 def profile_content(platform: str, names: frozenset[str], view: View, own: str = "") -> dict[str, Any]:
@@ -31,11 +31,16 @@ def profile_content(platform: str, names: frozenset[str], view: View, own: str =
 _NO_TIME = datetime(1, 1, 1)
 
 
-def view_of(content: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: date) -> View:
-    """The view of the device whose content stands for a class, without times and sources."""
+def view_of(
+    content: Mapping[str, Any], specs: Mapping[str, FactSpec], as_of: date, reader: FactReader | None = None
+) -> View:
+    """The view of the device whose content stands for a class, without times and sources.
+
+    A `reader` of these specs that is kept for many contents parses the same value once.
+    """
 
     def candidate(name: str, value: Any) -> Candidate:
-        return Candidate(specs[name].parse(value), "", _NO_TIME)
+        return Candidate(reader.parse(name, value) if reader else specs[name].parse(value), "", _NO_TIME)
 
     facts = {
         name: SettledFact(candidate(name, values[0]), tuple(candidate(name, value) for value in values[1:]))

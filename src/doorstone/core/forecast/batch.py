@@ -17,7 +17,7 @@ from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import view_of
 from doorstone.core.exceptions.life import ExceptionTerms
-from doorstone.core.facts import FactValue, View, dump
+from doorstone.core.facts import FactReader, FactValue, View, dump
 from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.forecast.reach import SET_UP_ANEW, Answers, Given, given_view
 from doorstone.core.kits.overrides import Choice, choose
@@ -41,6 +41,7 @@ class BatchForecaster:
         board: Callable[[str], BulkAssessment],
     ) -> None:
         self._classifier = Classifier(platform, as_of)
+        self._reader = FactReader(platform.specs)
         self._table = table
         self._platform = platform
         self._decisions = decisions
@@ -73,7 +74,8 @@ class BatchForecaster:
             if len(self._known) > MOST_KNOWN:
                 self._known.clear()
             content = self._table.values.content(number)
-            view, own = view_of(content, self._platform.specs, self._as_of), str(content["own"])
+            view = view_of(content, self._platform.specs, self._as_of, self._reader)
+            own = str(content["own"])
             answers = Answers(
                 lambda release, given: self._assess(number, view, own, release, given),
                 partial(self._choose, experience),

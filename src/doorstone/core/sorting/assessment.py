@@ -170,15 +170,13 @@ def findings_of(
 
 def assessed(release: str, findings: Sequence[RequirementFinding]) -> Assessment:
     """The findings of every requirement of a release as an assessment: the state, and which of them decide it."""
-    state = settled_state(findings)
-    base = _base(findings)
-    marked = [_not_deciding(f) if _open(f) and _worst(f) <= base else f for f in findings]
-    return Assessment(release, state, tuple(marked))
-
-
-def settled_state(findings: Sequence[RequirementFinding]) -> State:
-    """The state of a device with these findings: unsettled if an open one could still make it worse."""
-    return state_of(_base(findings), max((reach(finding)[1] for finding in findings), default=0))
+    base = max([_level(finding) for finding in findings], default=0)
+    worst = {at: _worst(finding) for at, finding in enumerate(findings) if _open(finding)}
+    state = state_of(base, max(worst.values(), default=0))
+    settled = {at for at, level in worst.items() if level <= base}
+    return Assessment(
+        release, state, tuple([_not_deciding(f) if at in settled else f for at, f in enumerate(findings)])
+    )
 
 
 def state_of(base: int, worst: int) -> State:

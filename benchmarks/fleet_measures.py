@@ -214,7 +214,7 @@ def sort(records: Records) -> Iterator[Row]:
         return mib
 
     mine, theirs = [], []
-    for _ in range(4):
+    for _ in range(3):
         mib = change()
         mine.append(timed(lambda: sorted_anew(context)))
         theirs.append(timed(lambda: asked(mib)))  # noqa: B023 - called at once

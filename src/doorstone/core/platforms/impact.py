@@ -6,6 +6,7 @@ In: two revisions of a platform. Out: releases or reasons, none where nothing ch
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from doorstone.core.platforms.platform import Override, Platform
 
@@ -43,6 +44,24 @@ def kit_objections(
         yield "settings are kept in another way"
     before, after = {s.id: s for s in old.sets}, {s.id: s for s in new.sets}
     yield from (f"its settings set {name} differs" for name in sets if before.get(name) != after.get(name))
+
+
+def foretell_alike(old: Platform, new: Platform) -> bool:
+    """Whether what two sheets foretell of a device can differ only where a requirement's finding does.
+
+    That is so if nothing but what requirements ask for differs, and no fix, nor a clean install, gives a fact that
+    these look at: a finding that stands today stands after every fix.
+    """
+    if replace(old, requirements=new.requirements, lists=new.lists) != new:
+        return False
+    given = {name for known in new.requirements for fix in known.fixes for name in fix.gives} | {"os.arch"}
+    if len(old.requirements) != len(new.requirements):
+        return False
+    for was, now in zip(old.requirements, new.requirements, strict=True):
+        looked_at = was.condition.facts() | now.condition.facts()
+        if was != now and (replace(was, condition=now.condition) != now or given & looked_at):
+            return False
+    return True
 
 
 def override_of(platform: Platform, name: str) -> Override | None:

@@ -13,9 +13,9 @@ from typing import NamedTuple, TypeVar
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
 from doorstone.core.forecast.costs import WayPrices
 from doorstone.core.platforms.differences import Change, differences
-from doorstone.core.platforms.impact import kit_objections, releases_lost
+from doorstone.core.platforms.impact import foretell_alike, kit_objections, releases_lost
 from doorstone.core.platforms.platform import Platform
-from doorstone.core.sorting.assessment import findings_of, with_exceptions
+from doorstone.core.sorting.assessment import Assessment, findings_of, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
 from doorstone.store import attempts as attempt_store
 from doorstone.store import exceptions as exception_store
@@ -210,20 +210,21 @@ def _foretold(
 ) -> tuple[tuple[RunwayMove, ...], tuple[CostMove, ...]]:
     """Runways and costs that move: once for all devices that give the same answers by both sheets."""
     now, prices = snapshot(context), WayPrices(context.today(), context.policy.costs)
-    cases: dict[Case, list[str]] = {case: [] for case in both.sizes}
+    same = _same_ahead(context, both, old) if foretell_alike(old, both.after.platform) else set[Case]()
+    cases: dict[Case, list[str]] = {case: [] for case in both.sizes if case not in same}
     for device, case in both.excepted.items():
-        cases.setdefault(case, []).append(device)
+        mine = held.get(device, _Held((), ()))
+        if case not in same or mine.before != mine.after:
+            cases.setdefault(case, []).append(device)
     before = now.two_forecasts(old, {case.before for case in cases})
-    terms = {(both.excepted[device].before, one.before) for device, one in held.items() if device in both.excepted}
+    asked = {device for named in cases.values() for device in named if device in held}
+    terms = {(both.excepted[device].before, held[device].before) for device in asked}
     by_terms = now.forecasts_with(old, terms)
     runways: defaultdict[tuple[str, date | None, date | None], _Moving] = defaultdict(_Moving)
     costs: defaultdict[tuple[str, Decimal | None, Decimal | None], _Moving] = defaultdict(_Moving)
     for case, named in cases.items():
-        sides = (
-            before[case.before],
-            (both.after.forecast(case.after), both.after.forecast_without_overrides(case.after)),
-        )
-        (was, was_bare), (becomes, becomes_bare) = sides
+        was, was_bare = before[case.before]
+        becomes, becomes_bare = both.after.forecast(case.after), both.after.forecast_without_overrides(case.after)
         if was is None or was_bare is None or becomes is None or becomes_bare is None:
             continue  # one of the sheets does not know the release that they run
         bare = both.sizes[case] > 0
@@ -253,6 +254,22 @@ def _foretold(
             for key, one in _sorted(both, costs)
         ),
     )
+
+
+def _same_ahead(context: Context, both: BothSheets, old: Platform) -> set[Case]:
+    """The cases with the same findings by both sheets at every release."""
+    cases, decisions = {*both.sizes, *both.excepted.values()}, snapshot(context).decisions_for(old)
+    for release in old.releases:
+        before = assessments(context, old, decisions, release.id, {case.before for case in cases})
+        sides = {case: (before[case.before], both.after.assessment(case.after, release.id)) for case in cases}
+        pairs = {(id(one), id(other)): (one, other) for one, other in sides.values()}  # many share theirs
+        alike = {key for key, (one, other) in pairs.items() if _found(one) == _found(other)}
+        cases = {case for case, (one, other) in sides.items() if (id(one), id(other)) in alike}
+    return cases
+
+
+def _found(assessment: Assessment) -> list[tuple[object, ...]]:
+    return [(f.requirement.id, f.finding, f.sort, f.fixes, bool(f.against)) for f in assessment.findings]
 
 
 def _sorted(both: BothSheets, found: Mapping[Key, _Moving]) -> list[tuple[Key, _Moving]]:

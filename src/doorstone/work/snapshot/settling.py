@@ -56,6 +56,9 @@ from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
 from doorstone.work.snapshot.sheets import Sheet, plain_text
 
 
+FEW_DEVICES = 10  # of which several sources speak: to settle so few takes less than to tell their cases
+
+
 class Counts(NamedTuple):
     """How many devices were spoken of; of these how many are new, and how many this import had not spoken of before."""
 
@@ -262,7 +265,8 @@ class Settler:
         rows = []
         for row, current in now:
             contents = [kept[number] for _, _, number in current]
-            place = self._place_of_case(row.id, current, contents) if row.id not in alone else None
+            case = row.id not in alone and (len(current) == 1 or len(now) >= FEW_DEVICES)
+            place = self._place_of_case(row.id, current, contents) if case else None
             place = place or self._place(row.id, current, self.dispute_decisions(row.id) if row.id in alone else [])
             until = self._until(place.platform, current, contents)
             if row.life != Life.IN_SERVICE:  # only what is in service has a class, and so counts

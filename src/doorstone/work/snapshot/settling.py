@@ -55,7 +55,6 @@ from doorstone.work.snapshot.contents import (
 from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
 from doorstone.work.snapshot.sheets import Sheet, plain_text
 
-
 FEW_DEVICES = 10  # of which several sources speak: to settle so few takes less than to tell their cases
 
 

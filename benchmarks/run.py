@@ -80,7 +80,7 @@ def main() -> None:
         take(service_measures.import_memory(max(sizes)) if full else [])
         take(service_measures.write_between(made[100_000]))
         take(console_measures.console(made[100_000]))
-        take(daily_measures.pages_while_importing(made[max(sizes)], 1_000_000 if full else 25_000))
+        take(daily_measures.pages_while_importing(made[max(sizes)], 1_000_000 if full else 10_000))
     say.print(table(rows))
     say.print(f"{time.monotonic() - began:.0f} s in all")
     keep(rows, curve, every, grown, sizes, "full" if full else "table")

@@ -150,3 +150,31 @@ def test_devices_of_several_sources_are_in_the_class_in_which_they_would_be_alon
             assert keys.get(row.profile or 0) == (alone if view.text("os.platform") == "tarn" else None), name
     assert apart > 5
     context.database.close()
+
+
+def test_facts_that_are_compared_and_tested_alone_too_count_as_they_are(tmp_path: Path) -> None:
+    """Two values that both fail the test of a fact may still be the same as another fact, or not."""
+    context = Context(Database(tmp_path / "d.db"), FixedClock(NOW))
+    text, lists = sheet_text()
+    needs = 'needs = { fact = "os.edition", is = "estate" }'
+    same = 'needs = { all = [{ fact = "os.arch", same_as = "cpu.arch" }, { fact = "cpu.arch", is = "x86-64" }] }'
+    assert needs in text
+    text = text.replace(needs, same)
+    revisions.load_sheet(context, WILHELMINA, text, lists, "tarn.toml")
+    classes = Classifier(read_sheet(text, lists), NOW.date())
+    with context.database.write() as db:
+        settler = Settler(context, db, IngestCache())
+        pairs = [(cpu, os) for cpu in ("x86-64", "x86", "arm64") for os in ("x86-64", "x86", "arm64")]
+        facts = [{**GOOD, "cpu.arch": cpu, "os.arch": os} for cpu, os in pairs]
+        settler.ingest([_reading(settler, (f"d{n}", "collector", 0, one, "")) for n, one in enumerate(facts)])
+        settler.ingest([_reading(settler, (f"e{n}", "collector", 0, one, "")) for n, one in enumerate(facts)])
+        more = [(f"e{n}", "assessor", 1, {"os.arch": one["os.arch"]}, "") for n, one in enumerate(facts)]
+        settler.ingest([_reading(settler, one) for one in [*more, ("f", "assessor", 1, {"memory.mib": 4096}, "")]])
+        keys = dict(db.execute("SELECT id, key FROM profiles").fetchall())
+        for name, row in device_store.records(db, [f"{at}{n}" for at in "de" for n in range(len(pairs))]).items():
+            view = Settler(context, db).view(name)
+            assert keys[row.profile or 0] == classes.of(profile_content("tarn", classes.names, view)), (
+                name,
+                pairs[int(name[1:])],
+            )
+    context.database.close()

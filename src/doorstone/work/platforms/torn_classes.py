@@ -15,7 +15,7 @@ from doorstone.work.snapshot.sheets import Sheet
 
 
 class Torn(NamedTuple):
-    """`classes` are those, of all that were asked about, with values whose outcomes are torn; `facts` are of which."""
+    """`classes` are those that were asked about with values of outcomes that are torn; `facts` has these by fact."""
 
     classes: dict[int, Mapping[str, Any]]
     facts: Mapping[str, frozenset[str]]

@@ -200,7 +200,7 @@ class ClassCases:
         if platform in self.by.sheets:
             facts, classifier = self.known.contents.shape(self.db, shape), self.by.classifier(platform)
             at = {name: i for i, name in enumerate(facts)}
-            others = sorted(classifier.names - set(classifier.tested) | set(classifier.words))
+            others = sorted(classifier.compared)
             places = [tuple(at.get(name, -1) for name in names) for names in (classifier.tested, others)]
             found = _Picks(platform, *places)
         return bounded(self.known.picks).setdefault((shape, platform_code), found)
@@ -269,7 +269,7 @@ class ClassCases:
         found = self.known.plans.get((platform, shapes))
         if found is None:
             classifier = self.by.classifier(platform)
-            as_they_are = classifier.names - set(classifier.tested) | {*classifier.compared, "os.platform"}
+            as_they_are = {*classifier.compared, "os.platform"}
             holders: dict[str, list[tuple[int, int]]] = {}
             for which, shape in enumerate(shapes):
                 for place, name in enumerate(self.known.contents.shape(self.db, shape)):

@@ -19,7 +19,6 @@ from doorstone.store.readings import contents as store
 from doorstone.store.readings import values as value_store
 from doorstone.store.readings.contents import Content, numbers_in
 
-_compact = json.JSONEncoder(separators=(",", ":")).encode
 GUARDED = frozenset({"site", "role", "critical"})
 """Attributes that rules rest on: who decides, how many approve, which gates hold. Who may decide may change them."""
 _Key = TypeVar("_Key")
@@ -226,7 +225,7 @@ def current_contents(record: Record) -> CurrentContents:
 
 
 def contents_json(current: CurrentContents) -> str:
-    return _compact(current)
+    return store.value_text(current)
 
 
 def one_content(source: str, taken_at: str, content: int) -> str:

@@ -160,12 +160,12 @@ class Settler:
         for device, (source, at, number) in single.items():
             content = kept[number]
             if not content.more:
-                lasting, passing = self.by.ages(source, at[:10])
+                ages = self.by.ages(source, at[:10])
                 numbers = numbers_in(content.codes)
                 codes[device] = [
                     (name, numbers[i])
                     for i, name in enumerate(held.shape(self.db, content.shape))
-                    if name in names and name in self.by.specs and (lasting if self.by.specs[name].lasting else passing)
+                    if name in names and self.by.counts(name, ages)
                 ]
         values = held.values(self.db, {code for mine in codes.values() for _, code in mine})
         return {

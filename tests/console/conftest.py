@@ -6,9 +6,10 @@ import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
+from urllib.parse import urljoin
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
 from doorstone.demo.seed import PASSWORD
 from tests.running import Running
@@ -19,6 +20,11 @@ CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
 CHROMIUM_FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
+    "--in-process-gpu",
+    "--js-flags=--single-threaded",
+    "--disable-site-isolation-trials",  # pages of one test after another stay in one process
+    "--process-per-site",
+    "--renderer-process-limit=1",
     "--disable-quic",
     "--no-first-run",
     "--disable-background-networking",
@@ -29,6 +35,24 @@ _COOKIES: dict[tuple[str, str], Any] = {}
 """The session of a person at a service, begun once."""
 READ = """() => document.querySelector("h1") !== null
   && ![...document.querySelectorAll("[role=status]")].some((one) => /^Reading .*…$/.test(one.textContent))"""
+
+
+def go(page: Page, path: str) -> None:
+    """Another address of the same service."""
+    page.goto(urljoin(page.url, path))
+
+
+def walk(page: Page, path: str) -> None:
+    """Another address without loading the console anew, as its links do.
+
+    By way of one that is no page: what stands there afterwards is of the new page alone.
+    """
+    for each in ("/nowhere", path):
+        page.evaluate(
+            "path => { history.pushState(null, '', path); dispatchEvent(new PopStateEvent('popstate')) }", each
+        )
+        gone = page.get_by_text("There is no such page.")
+        expect(gone).to_have_count(1 if each == "/nowhere" else 0)
 
 
 def settled(page: Page) -> Page:
@@ -45,50 +69,85 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-@contextmanager
-def _signed_in(browser: Browser, service: Running) -> Iterator[SignIn]:
-    """Opens the console as a person; any error that a page logs fails the test."""
-    errors: list[str] = []
-    contexts: list[BrowserContext] = []
+class Window:
+    """A page that one test after another uses, each as someone of its own: a page of a new process costs seconds."""
 
-    def call(name: str = "petra", *, width: int = 1280, theme: str = "light", at: str = "/") -> Page:
-        context = browser.new_context(
-            base_url=service.address,
-            viewport={"width": width, "height": 800},
-            color_scheme="dark" if theme == "dark" else "light",
-            reduced_motion="reduce",
-        )
-        contexts.append(context)
+    def __init__(self, browser: Browser) -> None:
+        self._context = browser.new_context(reduced_motion="reduce")
+        self.errors: list[str] = []
+        self.page = self._context.new_page()
+        self.page.on("pageerror", lambda error: self.errors.append(str(error)))
+        self.page.on("console", self._hear)
+
+    def _hear(self, message: ConsoleMessage) -> None:
+        if message.type == "error" and "status of" not in message.text:
+            self.errors.append(message.text)
+
+    def open(self, service: Running, name: str, width: int, theme: str, at: str) -> Page:
         key = (str(service.data), name)  # a port may come again, a folder does not
         if key not in _COOKIES:
-            signed = context.request.post(
-                "/api/v1/session", data={"name": name, "password": PASSWORD}, headers={"X-Doorstone-Console": "1"}
+            signed = self._context.request.post(
+                f"{service.address}/api/v1/session",
+                data={"name": name, "password": PASSWORD},
+                headers={"X-Doorstone-Console": "1"},
             )
             assert signed.ok, signed.text()
-            _COOKIES[key] = context.cookies()
-        context.add_cookies(_COOKIES[key])
-        page = context.new_page()
-        page.set_default_timeout(30_000)
-        page.on("pageerror", lambda error: errors.append(str(error)))
-        page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "status of" not in m.text else None)
-        page.goto(at)
-        return page
+            _COOKIES[key] = self._context.cookies()
+        self._context.clear_cookies()
+        self._context.add_cookies(_COOKIES[key])
+        self.page.set_default_timeout(30_000)
+        self.page.set_viewport_size({"width": width, "height": 800})
+        self.page.emulate_media(color_scheme="dark" if theme == "dark" else "light")
+        self.page.goto(f"{service.address}{at}")
+        return self.page
+
+    def clear(self) -> None:
+        """Leaves nothing to whoever comes next: no other page, route, cookie or word kept by the console."""
+        for other in self._context.pages:
+            if other is not self.page:
+                other.close()
+        self.page.unroute_all()
+        self.page.evaluate("localStorage.clear(); sessionStorage.clear()")
+        self.page.goto("about:blank")
+        self._context.clear_cookies()
+        self.errors.clear()
+
+
+Windows = list[Window]
+"""Those that nobody uses."""
+
+
+@pytest.fixture(scope="session")
+def windows() -> Windows:
+    return []
+
+
+@contextmanager
+def _signed_in(browser: Browser, windows: Windows, service: Running) -> Iterator[SignIn]:
+    """Opens the console as a person; any error that a page logs fails the test."""
+    used: list[Window] = []
+
+    def call(name: str = "petra", *, width: int = 1280, theme: str = "light", at: str = "/") -> Page:
+        used.append(windows.pop() if windows else Window(browser))
+        return used[-1].open(service, name, width, theme, at)
 
     yield call
-    for context in contexts:
-        context.close()
+    errors = [error for window in used for error in window.errors]
+    for window in used:
+        window.clear()
+    windows += used
     assert errors == []
 
 
 @pytest.fixture
-def sign_in(browser: Browser, service: Running) -> Iterator[SignIn]:
+def sign_in(browser: Browser, windows: Windows, service: Running) -> Iterator[SignIn]:
     """Pages of a service that the test may change."""
-    with _signed_in(browser, service) as call:
+    with _signed_in(browser, windows, service) as call:
         yield call
 
 
 @pytest.fixture
-def visit(browser: Browser, shown: Running) -> Iterator[SignIn]:
+def visit(browser: Browser, windows: Windows, shown: Running) -> Iterator[SignIn]:
     """Pages of the shared service, for a test that only reads."""
-    with _signed_in(browser, shown) as call:
+    with _signed_in(browser, windows, shown) as call:
         yield call

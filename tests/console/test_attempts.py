@@ -7,7 +7,7 @@ import re
 import pytest
 from playwright.sync_api import expect
 
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, go
 
 pytestmark = pytest.mark.browser
 
@@ -99,7 +99,7 @@ def test_a_days_attempts_are_recorded_all_or_none(sign_in: SignIn) -> None:
     lines.fill(first + good)
     page.get_by_role("button", name="Record them").click()
     expect(page.get_by_text("1 attempt recorded.")).to_be_visible()
-    page.goto("/devices/nbt-071?tab=after")
+    go(page, "/devices/nbt-071?tab=after")
     expect(page.get_by_text("The power, all of it, went.", exact=True)).to_be_visible()
 
 

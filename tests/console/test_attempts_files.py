@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import expect
 
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, go
 
 pytestmark = pytest.mark.browser
 
@@ -28,5 +28,5 @@ def test_a_file_is_tried_out_corrected_and_recorded(sign_in: SignIn, tmp_path: P
     expect(page.get_by_text("1 row would be recorded.")).to_be_visible()
     page.get_by_role("button", name="Record 1 row").click()
     expect(page.get_by_text("1 row recorded.")).to_be_visible()
-    page.goto("/devices/nbt-007?tab=fixes")
+    go(page, "/devices/nbt-007?tab=fixes")
     expect(page.get_by_text("Switch the security chip on in firmware set-up").first).to_be_visible()

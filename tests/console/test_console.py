@@ -13,7 +13,7 @@ from doorstone.demo.fleet import build_fleet, ndjson
 from doorstone.service.config import Config, open_context
 from doorstone.work.people import people
 from doorstone.work.context.actor import Actor
-from tests.console.conftest import SignIn, settled
+from tests.console.conftest import SignIn, go, settled
 from tests.running import start_service, stop
 
 pytestmark = pytest.mark.browser
@@ -43,7 +43,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
     expect(page.get_by_role("button", name="Approve")).to_have_count(0)
 
     # No kit before the approval.
-    page.goto("/devices/nbt-012?tab=kit")
+    go(page, "/devices/nbt-012?tab=kit")
     settled(page)  # what is read above the button moves it
     page.get_by_role("button", name="Make the kit for 9.1, in-place").click()
     expect(page.get_by_role("alert")).to_contain_text("has no approved exception in force")
@@ -66,7 +66,7 @@ def test_the_walk_as_a_person_clicks_it(sign_in: SignIn) -> None:
     assert re.fullmatch(r"KT-\d+\.zip", download.value.suggested_filename)
 
     # The forecast now counts the approval.
-    page.goto("/devices/nbt-012?tab=forecast")
+    go(page, "/devices/nbt-012?tab=forecast")
     expect(page.get_by_text("until 30 Sept 2027", exact=True)).to_be_visible()
     expect(page.get_by_text("exception EX-0010 lapses on 2027-09-30.")).to_be_visible()
 
@@ -103,10 +103,10 @@ def test_a_viewer_is_offered_nothing_to_change(visit: SignIn) -> None:
     page = visit("odile", at="/devices/nbt-019")
     settled(page)
     expect(page.get_by_role("link", name=re.compile("Request an exception"))).to_have_count(0)
-    page.goto("/devices/nbt-019?tab=kit")
+    go(page, "/devices/nbt-019?tab=kit")
     settled(page)
     expect(page.get_by_role("button", name=re.compile("Make the kit"))).to_have_count(0)
-    page.goto("/sorting?open=storage")
+    go(page, "/sorting?open=storage")
     expect(page.get_by_text("An administrator decides how it is sorted.")).to_be_visible()
 
 
@@ -153,11 +153,11 @@ def test_more_devices_are_read_on_request(visit: SignIn) -> None:
 def test_empty_and_missing_are_said_in_words(visit: SignIn) -> None:
     page = visit("odile", at="/devices?words=unicorn")
     expect(page.get_by_text("No device fits. Take a filter away.")).to_be_visible()
-    page.goto("/devices/gone")
+    go(page, "/devices/gone")
     expect(page.get_by_role("alert")).to_contain_text("There is no device 'gone'")
-    page.goto("/exceptions?state=revoked")
+    go(page, "/exceptions?state=revoked")
     expect(page.get_by_text("No exception is revoked.")).to_be_visible()
-    page.goto("/nowhere")
+    go(page, "/nowhere")
     expect(page.get_by_text("There is no such page.")).to_be_visible()
 
 
@@ -189,12 +189,12 @@ def test_the_keyboard_reaches_everything(visit: SignIn) -> None:
     page.keyboard.press("ArrowRight")
     expect(page.get_by_role("tab", name="Fixes")).to_be_focused()
     expect(page).to_have_url(re.compile("tab=fixes"))
-    page.goto("/exceptions/new?device=nbt-012")
+    go(page, "/exceptions/new?device=nbt-012")
     box = page.get_by_role("checkbox", name="Security chip, TPM 2.0, switched on")
     box.focus()
     page.keyboard.press("Space")
     expect(box).to_be_checked()
-    page.goto("/devices/nbt-012?tab=kit")
+    go(page, "/devices/nbt-012?tab=kit")
     page.get_by_role("radio", name="in-place").focus()
     page.keyboard.press("ArrowRight", delay=100)
     expect(page).to_have_url(re.compile("route=clean"))
@@ -333,5 +333,5 @@ def test_the_list_of_pages_shows_where_one_is(visit: SignIn) -> None:
     page = visit("wilhelmina", at="/webhooks")
     listed = page.get_by_role("navigation", name="Pages")
     expect(listed.get_by_role("link", name="Webhooks")).to_be_in_viewport(ratio=0.95)
-    page.goto("/uncovered")
+    go(page, "/uncovered")
     expect(listed.locator("[data-beside]")).to_have_text("Exceptions")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from typing import Any
+from urllib.parse import urljoin
 
 import pytest
 from playwright.sync_api import Page, expect
@@ -26,7 +27,7 @@ CHOOSE = """(wanted) => {
 
 def listed(page: Page, **where: str) -> list[dict[str, Any]]:
     """The items that the API lists to the person who is signed in."""
-    answer = page.request.get("/api/v1/devices", params={"platform": "tarn", "release": "9.1", **where})
+    answer = page.request.get(urljoin(page.url, "/api/v1/devices"), params={"platform": "tarn", "release": "9.1", **where})
     items: list[dict[str, Any]] = answer.json()["items"]
     return items
 

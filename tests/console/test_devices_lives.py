@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.sync_api import expect
 
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, go
 
 pytestmark = pytest.mark.browser
 
@@ -22,7 +22,7 @@ def test_a_device_is_retired_listed_and_brought_back(sign_in: SignIn) -> None:
     page.get_by_role("button", name="Replace it").click()
     banner = page.get_by_role("region", name="Not in service")
     expect(banner).to_contain_text("Replaced since 18 Jan 2027 by nbt-064. Its board is broken.")
-    page.goto("/lives?life=replaced")
+    go(page, "/lives?life=replaced")
     row = page.get_by_role("row").filter(has_text="nbt-103")
     expect(row).to_contain_text("not erased yet")
     expect(page.get_by_role("status")).to_have_text("2 devices")
@@ -38,7 +38,7 @@ def test_a_device_is_retired_listed_and_brought_back(sign_in: SignIn) -> None:
     page.get_by_label("Why").fill("It was only the fan.")
     page.get_by_role("button", name="Bring it back").click()
     expect(banner).to_have_count(0)
-    page.goto("/exceptions/EX-0003")
+    go(page, "/exceptions/EX-0003")
     expect(page.get_by_text("withdrawn").first).to_be_visible()
 
 
@@ -57,5 +57,5 @@ def test_many_devices_move_or_retire_after_each_was_seen(sign_in: SignIn) -> Non
     expect(happens.get_by_role("row", name="nbt-101")).to_contain_text("look again at EX-0001")
     page.get_by_role("button", name="Do it for 2 devices").click()
     expect(page.get_by_text("2 devices changed.")).to_be_visible()
-    page.goto("/devices?site=Library")
+    go(page, "/devices?site=Library")
     expect(page.get_by_role("region", name="Devices").locator("tbody tr")).to_have_count(2)

@@ -12,7 +12,7 @@ from icalendar import Calendar
 from playwright.sync_api import expect
 
 from doorstone.demo.seed import PASSWORD
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, go
 
 pytestmark = pytest.mark.browser
 
@@ -93,7 +93,7 @@ def test_what_is_stale_gets_a_second_look(sign_in: SignIn) -> None:
     page.get_by_label("Note").fill("Tried with the smaller disk.")
     page.get_by_role("button", name="Let it stand").click()
     expect(page.get_by_role("region", name="Stale")).to_have_count(0)
-    page.goto("/devices/nbt-047?tab=exceptions")
+    go(page, "/devices/nbt-047?tab=exceptions")
     expect(page.get_by_role("listitem").filter(has_text="64 GB system disk")).to_contain_text("permitted")
 
 
@@ -104,7 +104,7 @@ def test_an_owner_is_replaced_and_what_lapsed_is_shown(sign_in: SignIn) -> None:
     page.get_by_label("Who is to answer for it").select_option("Petra Lindqvist-Oake")
     page.get_by_role("button", name="Transfer").click()
     expect(page.get_by_text("anselm made petra the owner instead of joss.")).to_be_visible()
-    page.goto("/exceptions/EX-0008")
+    go(page, "/exceptions/EX-0008")
     expect(page.get_by_text("doorstone noted that it lapsed on 2027-01-18, after its last day.")).to_be_visible()
 
 
@@ -188,7 +188,7 @@ def test_an_approver_changes_what_rules_rest_on_and_the_approval_is_stale(sign_i
     page.get_by_label("Why").fill("The house's climate log moved here.")
     change.click()
     expect(page.get_by_text("· critical")).to_be_visible()
-    page.goto("/exceptions/EX-0005")
+    go(page, "/exceptions/EX-0005")
     expect(page.get_by_role("region", name="Stale")).to_contain_text("critical was no, is yes")
 
 

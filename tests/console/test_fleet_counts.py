@@ -6,7 +6,7 @@ import re
 
 from playwright.sync_api import Page, expect
 
-from tests.console.conftest import SignIn, settled
+from tests.console.conftest import SignIn, go, settled
 
 STATES = ("clear", "fixable", "excepted", "needs-exception", "floored", "unsettled")
 WORDS = {"needs-exception": "needing an exception"}
@@ -27,12 +27,12 @@ def test_pages_count_the_same_devices(visit: SignIn) -> None:
     assert sum(excepted) == counts["excepted"] > 0
     without = int(re.match(r"\d+", page.get_by_role("link", name=re.compile(r"^\d+ devices?$")).inner_text())[0])  # type: ignore[index]
     for state in STATES:
-        page.goto(f"/devices?state={state}")
+        go(page, f"/devices?state={state}")
         assert devices(settled(page)) == counts[state], state
     for by in ("site", "model", "role", "runs"):
-        page.goto(f"/fleet?by={by}")
+        go(page, f"/fleet?by={by}")
         settled(page)
         for state in STATES:
             expect(page.get_by_text(re.compile(rf"\b{counts[state]} {WORDS.get(state, state)}")).first).to_be_visible()
-    page.goto("/uncovered")
+    go(page, "/uncovered")
     assert devices(settled(page)) == without

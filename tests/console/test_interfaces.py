@@ -10,7 +10,7 @@ import httpx
 import pytest
 from playwright.sync_api import expect
 
-from tests.console.conftest import SignIn, settled
+from tests.console.conftest import SignIn, go, settled
 from tests.running import Run, Running
 
 
@@ -76,7 +76,7 @@ def test_every_situation_is_met_on_its_page(visit: SignIn) -> None:
     for place in SITUATIONS.values():
         on_page.setdefault(place.page, set()).update(place.words)
     for path, every in on_page.items():
-        page.goto(f"/{path}")
+        go(page, f"/{path}")
         settled(page)
         for words in every:
             expect(page.get_by_text(words).first, path).to_be_visible()

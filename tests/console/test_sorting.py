@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import expect
 
 from doorstone.demo.seed import export_text
-from tests.console.conftest import SignIn
+from tests.console.conftest import SignIn, go
 
 pytestmark = pytest.mark.browser
 
@@ -22,7 +22,7 @@ def test_a_dispute_is_settled_with_a_reason(sign_in: SignIn) -> None:
     page.get_by_label("Why is “on” right?").fill("Seen in firmware set-up this morning.")
     page.get_by_role("button", name="Settle it").click()
     expect(page.get_by_role("status")).to_have_text("3 disputes")
-    page.goto("/devices/nbt-080?tab=findings")
+    go(page, "/devices/nbt-080?tab=findings")
     expect(page.get_by_text("Seen in firmware set-up this morning.").first).to_be_visible()
 
 
@@ -34,7 +34,7 @@ def test_a_failure_in_words_is_placed(sign_in: SignIn) -> None:
     camera.get_by_label("and the title").fill("A camera module that 9 knows")
     camera.get_by_role("button", name="Make it, unsorted").click()
     expect(camera).to_contain_text("Speaks of camera-module.")
-    page.goto("/devices/nbt-064")
+    go(page, "/devices/nbt-064")
     expect(page.get_by_text("A camera module that 9 knows").first).to_be_visible()
 
 
@@ -104,5 +104,5 @@ def test_an_import_is_watched_and_can_be_cancelled(sign_in: SignIn, tmp_path: Pa
     expect(page.get_by_role("progressbar", name="Checked")).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="Cancel").click()
     expect(page.get_by_role("status")).to_contain_text("is cancelled", timeout=30_000)
-    page.goto("/devices?words=big-00001")
+    go(page, "/devices?words=big-00001")
     expect(page.get_by_text("No device fits. Take a filter away.")).to_be_visible()

@@ -15,7 +15,7 @@ from benchmarks.curves_page import Point
 from benchmarks.fleet import DAY, Fleet
 from benchmarks.fleet_measures import by_hand, sorted_anew
 from benchmarks.measures import processor_time, same, timed
-from benchmarks.records import WILHELMINA, bring_in, open_desk, write_readings
+from benchmarks.records import WILHELMINA, bring_in, open_records, write_readings
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.platforms import revisions
@@ -40,7 +40,7 @@ def curves() -> dict[str, list[Point]]:
 def _point(of: Point, fleet: Fleet) -> Point:
     with tempfile.TemporaryDirectory() as folder:
         scratch = Path(folder)
-        context = open_desk(scratch)
+        context = open_records(scratch)
         importing = _import(context, scratch, fleet, 0)
         sorted_anew(context)
         revisions.load_sheet(context, WILHELMINA, *made_up.sheet(MIB), "moor.toml")
@@ -58,7 +58,7 @@ def _days(fleet: Fleet) -> list[Point]:
     found = []
     with tempfile.TemporaryDirectory() as folder:
         scratch = Path(folder)
-        context = open_desk(scratch)
+        context = open_records(scratch)
         for day in range(DAYS):
             on = Context(context.database, FixedClock(DAY + timedelta(days=day)))
             importing = _import(on, scratch, fleet, day)

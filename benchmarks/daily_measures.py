@@ -18,7 +18,7 @@ from benchmarks.fleet_measures import by_hand, insert, sorted_anew
 from benchmarks.load import ask, percentile, service
 from benchmarks.measures import Row, bound, processor_time, ratio, same, timed
 from benchmarks.pages import API, warm
-from benchmarks.records import PETRA, WILHELMINA, Records, open_desk, write_readings
+from benchmarks.records import PETRA, WILHELMINA, Records, open_records, write_readings
 from benchmarks.service_measures import send
 from doorstone.client import Client
 from doorstone.work.platforms import revisions
@@ -34,7 +34,7 @@ def bad_lines(devices: int = 20_000) -> Iterator[Row]:
     fleet = made_up.build(devices)
     with tempfile.TemporaryDirectory() as folder:
         scratch = Path(folder)
-        context = open_desk(scratch / "ours")
+        context = open_records(scratch / "ours")
         path, whole = scratch / "spoiled.ndjson", scratch / "whole.ndjson"
         lines = list(fleet.lines())
         write_readings(made_up.spoiled(lines), path)

@@ -115,7 +115,7 @@ class Fleet:
         return len(self.shares)
 
     def facts(self, number: int, day: int = 0) -> dict[str, Any]:
-        """What a device says of itself, so many days after the first: parts of its own, and what passes."""
+        """The facts that a device reports on a day, counted from the first: its parts, and what changes daily."""
         own, passing = random.Random(number), random.Random(f"{number} {day}")
         facts = dict(self.kinds[self.shares[number]])
         facts["machine.serial"] = f"SN-{number:08}"

@@ -19,7 +19,7 @@ import orjson
 from benchmarks import fleet as made_up
 from benchmarks.fleet import DAY, LISTED, PLATFORM, PROCESSORS, REQUIREMENTS, TARGET, Fleet
 from benchmarks.measures import Row, bound, processor_time, ratio, same, timed
-from benchmarks.records import WILHELMINA, Records, bring_in, open_desk, write_readings
+from benchmarks.records import WILHELMINA, Records, bring_in, open_records, write_readings
 from doorstone.core.facts import dump
 from doorstone.core.forecast.device_forecast import forecast
 from doorstone.core.sorting.counts import RollUp
@@ -42,7 +42,7 @@ def imports(devices: int = 100_000) -> Iterator[Row]:
     fleet = made_up.build(devices)
     with tempfile.TemporaryDirectory() as folder:
         scratch = Path(folder)
-        context = open_desk(scratch / "ours")
+        context = open_records(scratch / "ours")
         for day, name in enumerate(("import", "import the next day's")):
             path = scratch / f"day-{day}.ndjson"
             write_readings(fleet.lines(day), path)

@@ -46,7 +46,7 @@ class Records:
         return Context(Database(self.folder / "doorstone.db"), FixedClock(DAY))
 
 
-def open_desk(folder: Path) -> Context:
+def open_records(folder: Path) -> Context:
     """A context with the sheet and three people, and nothing else."""
     context = Context(Database(folder / "doorstone.db"), FixedClock(DAY))
     text, lists = made_up.sheet()
@@ -79,7 +79,7 @@ def bring_in(context: Context, path: Path) -> float:
 def build(folder: Path, devices: int) -> Records:
     """Records of a fleet of so many devices."""
     fleet = made_up.build(devices)
-    context = open_desk(folder)
+    context = open_records(folder)
     path = folder / "readings.ndjson"
     write_readings(fleet.lines(), path)
     seconds = bring_in(context, path)
@@ -115,4 +115,4 @@ def _needing(context: Context, wanted: int) -> dict[tuple[str, ...], list[str]]:
     return found
 
 
-__all__ = ["PLATFORM", "TARGET", "Records", "bring_in", "build", "open_desk", "write_readings"]
+__all__ = ["PLATFORM", "TARGET", "Records", "bring_in", "build", "open_records", "write_readings"]

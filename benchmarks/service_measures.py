@@ -16,7 +16,7 @@ from benchmarks.load import ask, percentile, service
 from benchmarks.measures import Row, bound, ratio, same
 from benchmarks.pages import API, PageTimes
 from benchmarks.pages import measure as measure_pages
-from benchmarks.records import WILHELMINA, Records, open_desk, write_readings
+from benchmarks.records import WILHELMINA, Records, open_records, write_readings
 from doorstone.api.readings import ImportRequest
 from doorstone.client import Client
 from doorstone.work.people import people
@@ -58,7 +58,7 @@ def import_memory(devices: int) -> Iterator[Row]:
     """The most memory that a fresh service holds while it takes in a fleet over HTTP."""
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder) / "records"
-        context = open_desk(home)
+        context = open_records(home)
         token = people.issue_token(context, WILHELMINA, "bench", "administrator", 30).secret or ""
         context.database.close()
         path = Path(folder) / "readings.ndjson"

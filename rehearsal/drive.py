@@ -51,7 +51,7 @@ LANGUAGES = ("en", "nl", "cy", "de")
 
 @dataclass(frozen=True, slots=True)
 class Miss:
-    """What happened otherwise than was said. `what` is forecast, kit, follow-up, runway or standing."""
+    """A difference between forecast and fact. `what` is forecast, kit, follow-up, runway or standing."""
 
     day: date
     device: str

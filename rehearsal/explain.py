@@ -22,7 +22,7 @@ class Difference:
 
 
 def differences(fleet: Rehearsal) -> list[Difference]:
-    """Everything of a run in the surprising world that differs, by day."""
+    """Every difference in a run of the world with surprises, by day."""
     found: list[Difference] = []
     first: dict[str, str] = {}
     for miss in sorted(fleet.misses, key=lambda miss: miss.day):

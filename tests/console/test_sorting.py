@@ -1,4 +1,4 @@
-"""The pages of intake and sorting: disputes, failure messages, fixes, the fleet's views, imports that are watched."""
+"""The pages of readings and sorting: disputes, failure messages, fixes, the fleet's views, imports that are watched."""
 
 from __future__ import annotations
 

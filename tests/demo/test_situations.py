@@ -1,4 +1,4 @@
-"""The situations of intake and sorting, each on its device of the demo, by values that were worked out by hand."""
+"""The situations of readings and sorting, each on its device of the demo, by values that were worked out by hand."""
 
 from __future__ import annotations
 
@@ -209,7 +209,7 @@ def test_situation_40_one_of_the_approved_was_read_again_and_is_stale_the_others
     assert found.stale == {"nbt-047": ["storage: disk.system_gib was 58 GiB, is 29 GiB"]}
 
 
-# ------------------------------------------------------- the rest of intake
+# ------------------------------------------------------- the rest of readings
 
 
 def test_a_text_that_nobody_foresaw_waits_and_becomes_an_unsorted_requirement(demo: Context) -> None:

@@ -44,7 +44,7 @@ def entries(context: Context) -> int:
         return ledger_store.last_seq(db)
 
 
-# ------------------------------------------------------------------- intake
+# ------------------------------------------------------------------- readings
 
 
 def test_an_import_adds_devices_and_a_second_one_changes_them(context: Context) -> None:

@@ -1,1 +1,1 @@
-"""The shapes of the JSON that the service and the client library share: one request and one response type a thing."""
+"""The shapes of the JSON that the service and the client share: a request and a response type for each thing."""

@@ -18,7 +18,7 @@ MOST_BYTES = 256 * 2**20
 def bundle_files(path: Path, what: str) -> tuple[dict[str, bytes], list[str]]:
     """The plain files of a folder or zip by path, and what no such bundle has: links, set-id files, other entries.
 
-    `what` it should be, for the words; leaves with words if it cannot be read, or is larger than any such thing.
+    `what` names the bundle in messages. Ends the command with a message if it cannot be read or is too large.
     """
     if path.is_dir():
         return _folder_files(path, what)

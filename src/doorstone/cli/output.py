@@ -1,4 +1,4 @@
-"""How the CLI speaks: tables, JSON and CSV on standard output, errors and next steps on standard error."""
+"""Output of the CLI: tables, JSON and CSV on standard output, errors and next steps on standard error."""
 
 from __future__ import annotations
 
@@ -171,12 +171,12 @@ def say(words: str) -> None:
 
 
 def asked_for(what: str, *, twice: bool = False) -> str:
-    """Something that nobody should see, asked for on the terminal; `twice` asks for it again."""
+    """Prompt for a secret on the terminal, without showing it; `twice` asks for it again."""
     return str(typer.prompt(what, hide_input=True, confirmation_prompt=twice))
 
 
 def fail(code: int, detail: str, hint: str = "", errors: Iterable[tuple[str, str, str]] = ()) -> NoReturn:
-    """Say what is wrong and what to do, and leave with `code`."""
+    """Print what is wrong and what to do, and exit with `code`."""
     console = err()
     console.print(f"[bold red]✗[/] {escape(detail)}")
     for place, message, fix in errors:
@@ -188,7 +188,7 @@ def fail(code: int, detail: str, hint: str = "", errors: Iterable[tuple[str, str
 
 @contextmanager
 def plain_errors() -> Iterator[None]:
-    """Turn the client's errors into an exit code and words."""
+    """Turn the client's errors into a message and an exit code."""
     try:
         yield
     except ValidationError as error:
@@ -204,7 +204,7 @@ def plain_errors() -> Iterator[None]:
 
 
 def reports_errors(command: Callable[P, R]) -> Callable[P, R]:
-    """Decorate a command so that its errors are spoken plainly."""
+    """Decorate a command so that its errors become a message and an exit code."""
 
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> R:

@@ -57,7 +57,7 @@ def read_with_lists(path: Path) -> tuple[str, dict[str, str]]:
 
 
 def platform_from(path: Path) -> Platform:
-    """The platform that a sheet file describes; leaves with words and a code if it is refused."""
+    """The platform that a sheet file describes; ends the command with a message and exit code if it is refused."""
     try:
         text, lists = read_with_lists(path)
         return read_sheet(text, lists, path.name)

@@ -52,7 +52,7 @@ def record_file(context: typer.Context, kind: RecordKind, file: Path, mapping: P
 
 
 def _text(file: Path, mapping: str) -> str:
-    """The file's text, in the encoding that the mapping names; leaves with words if it is none."""
+    """The file's text, in the encoding that the mapping names; ends the command with a message if it is not text."""
     raw = file.read_bytes()
     try:
         named = str(tomllib.loads(mapping).get("encoding", ""))

@@ -83,7 +83,7 @@ def sort(
 
 
 def read_mapping_file(file: Path, platform: Platform) -> ColumnMapping:
-    """A mapping for the platform's facts; leaves with words and a code if it cannot be used."""
+    """A mapping for the platform's facts; ends the command with a message and exit code if it cannot be used."""
     try:
         return read_mapping(file.read_text("utf-8"), platform.specs, datetime.now(UTC).replace(tzinfo=None))
     except MappingError as error:

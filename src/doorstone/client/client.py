@@ -142,7 +142,7 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         return self._send("GET", f"/platforms/{platform}/revisions/{number}").text
 
     def compare_revisions(self, platform: str, one: int, other: int) -> list[ChangeResponse]:
-        """Everything that one revision of a sheet says otherwise than another."""
+        """Every difference between two revisions of a sheet."""
         return self._get(ChangeList, f"/platforms/{platform}/comparison", one=one, other=other).items
 
     def lists(self, platform: str) -> list[str]:
@@ -185,7 +185,7 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         return ImportResponse.model_validate_json(self._send("PUT", f"/imports/{name}/file", pieces=pieces).content)
 
     def watch_import(self, name: str) -> Iterator[ImportResponse]:
-        """The import each time that it has come further, the last time when it has ended."""
+        """Yield the import whenever it has progressed, and once more when it has ended."""
         while True:
             with connect_sse(self._http, "GET", f"/api/v1/imports/{name}/events") as source:
                 if source.response.status_code >= 400:
@@ -267,7 +267,7 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         return DecisionResponse.model_validate_json(response.content)
 
     def failure_messages(self, platform: str, waiting: bool = False) -> list[FailureMessageResponse]:
-        """failure messages; with `waiting` only those that match no requirement."""
+        """Failure messages; with `waiting` only those that match no requirement."""
         return self._get(FailureMessageList, "/failure-messages", platform=platform, waiting=waiting).items
 
     def match_failure_message(self, platform: str, text: str, requirement: str) -> FailureMessageResponse:

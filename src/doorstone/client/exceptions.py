@@ -87,7 +87,7 @@ class ExceptionCalls(Transport):
         return self._create(ExceptionBatchResponse, "/exceptions/renewals", asked)
 
     def transfer_exceptions(self, seen: Mapping[str, int], owner: str, note: str = "") -> list[ExceptionResponse]:
-        """Make somebody else answer for several exceptions, as seen at their versions; all of them or none."""
+        """Transfer several exceptions, as seen at their versions, to another owner; all of them or none."""
         wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
         asked = ManyOwnersRequest(exceptions=wanted, owner=owner, note=note)
         return self._made(ExceptionList, "POST", "/exceptions/owners", asked).items
@@ -160,12 +160,12 @@ class ExceptionCalls(Transport):
         return self._send("GET", "/exceptions/folder", params={"every": every}).content
 
     def compare_folder(self, files: Mapping[str, str]) -> list[FolderDifferenceResponse]:
-        """How a reviewed folder, name to text, differs from the register."""
+        """How a reviewed folder, file name -> text, differs from the register."""
         asked = FolderRequest(files=dict(files))
         return self._made(FolderDifferenceList, "POST", "/exceptions/folder/comparison", asked).items
 
     def request_folder(self, asked: FolderChangesRequest) -> list[FolderDoneResponse]:
-        """Request what a reviewed folder has otherwise than the register; all of it or nothing."""
+        """Request the differences between a reviewed folder and the register; all of them or none."""
         return self._made(FolderDoneList, "POST", "/exceptions/folder", asked).items
 
     def exception_page(self, name: str) -> bytes:

@@ -33,7 +33,7 @@ class PeopleCalls(Transport):
     """People, tokens, due dates, calendars, webhooks."""
 
     def sign_in(self, name: str, password: str, code: str = "") -> SessionResponse:
-        """Go on as a person, by session, as the console does; `code` is of their second factor, if they have one.
+        """Sign in as a person, by session, as the console does; `code` comes from their second factor, if any.
 
         Raises `NotSignedInError`.
         """
@@ -49,21 +49,21 @@ class PeopleCalls(Transport):
         return self._get(DeputyList, "/deputies").items
 
     def name_deputy(self, asked: DeputyRequest) -> DeputyResponse:
-        """Let somebody act in one's place for some days; what they decide says so for ever."""
+        """Name a deputy for some days. What the deputy decides is marked so in the ledger."""
         return self._create(DeputyResponse, "/deputies", asked)
 
     def end_deputy(self, name: str) -> DeputyResponse:
         return self._made(DeputyResponse, "DELETE", f"/deputies/{name}")
 
     def me(self) -> MeResponse:
-        """Oneself, with the mail that one gets."""
+        """The signed-in person, with the mail that they get."""
         return self._get(MeResponse, "/me")
 
     def change_me(self, version: int, asked: OwnChangeRequest) -> MeResponse:
         return self._made(MeResponse, "PATCH", "/me", asked, version)
 
     def set_my_password(self, old: str, new: str) -> None:
-        """Every session of one's own ends; tokens stay."""
+        """Change one's own password. All one's sessions end; tokens stay."""
         self._send("PUT", "/me/password", body=PasswordRequest(old=old, new=new))
 
     def begin_second_factor(self) -> str:
@@ -74,11 +74,11 @@ class PeopleCalls(Transport):
         self._send("PUT", "/me/second-factor", body=CodeRequest(code=code))
 
     def drop_second_factor(self, person: str = "") -> None:
-        """One's own, or as an administrator somebody's."""
+        """Remove one's own second factor, or as an administrator that of another person."""
         self._send("DELETE", f"/people/{person}/second-factor" if person else "/me/second-factor")
 
     def bind_person(self, person: str, subject: str) -> PersonResponse:
-        """Have somebody sign in as a provider's subject."""
+        """Link a person to their subject at the identity provider."""
         return self._made(PersonResponse, "PUT", f"/people/{person}/subject", SubjectRequest(subject=subject))
 
     def sign_ins(self, limit: int = 100) -> list[SignInResponse]:

@@ -66,8 +66,8 @@ def create_app(
 ) -> Flask:
     """The WSGI application over a context. `https` marks the session cookie Secure; `jobs` are its own if not given.
 
-    So many `proxies` in front of it are believed about who calls and how.
-    `settings` says how long sessions last, how often a sign-in may fail, and through which provider one may come.
+    `proxies` is the number of proxies in front of the service that are believed about a caller's address and protocol.
+    `settings` says how long sessions last, how often a sign-in may fail, and which identity provider is used.
     """
     jobs = jobs or ImportWorker(context)
     settings = settings or AuthSettings()

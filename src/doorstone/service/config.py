@@ -238,7 +238,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
 
 
 def open_auth_settings(config: Config) -> AuthSettings:
-    """How one gets in, as configured."""
+    """The configured rules of signing in: sessions, failed tries, identity provider."""
     provider = None
     if config.oidc_issuer:
         provider = OidcProvider(

@@ -47,7 +47,7 @@ class _Lanes(ThreadedTaskDispatcher):  # type: ignore[misc]
 
     @property
     def at_work(self) -> bool:
-        """Whether a thread of any lane has not ended."""
+        """Whether a worker of any lane is still running."""
         return any(lane.threads for lane in (self, self._health, self._streams))
 
     def shutdown(self, cancel_pending: bool = True, timeout: float = 5) -> bool:
@@ -129,7 +129,7 @@ class Listener:
         return bool(channel.requests or channel.total_outbufs_len)
 
     def _close_late_ones(self) -> None:
-        """Close connections whose request has not come whole in its time."""
+        """Close connections whose request has not arrived completely in its time."""
         now = time.monotonic()
         coming = {id(one): one for one in self._channels() if one.request is not None}
         self._began = {

@@ -293,7 +293,7 @@ def _read_head(path: Path) -> dict[str, Any]:
 
 
 def _write_head(path: Path, head: dict[str, Any]) -> None:
-    """Replace the head beside the records. It comes after the commit: at worst it is older than they are."""
+    """Replace the head beside the records. This comes after the commit: at worst the head is older than the records."""
     part = path.with_name(f"{LEDGER_HEAD}.part")
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(handle, "w") as file:

@@ -391,7 +391,7 @@ def terms_by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int,
 
 
 MANY = 1_000
-"""Devices from which on all that stands is read in order, as that costs less than looking for each."""
+"""From this many devices on, all that stands is read in order: it costs less than a lookup for each."""
 
 
 def approved_shown(db: sqlite3.Connection, devices: Collection[str]) -> dict[int, dict[str, Mapping[str, Any]]]:
@@ -441,7 +441,7 @@ def excepted_devices(db: sqlite3.Connection, platform: str) -> list[str]:
 
 
 def ended(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, date]:
-    """Exception -> the first day without it, of those that lapsed or that somebody ended."""
+    """Exception -> the first day after its end, of those that lapsed or that somebody ended."""
     rows = db.execute(
         "SELECT id, COALESCE(ended_on, decided_at) AS at FROM exceptions WHERE state IN ('lapsed', 'revoked', 'closed')"
         " AND id IN (SELECT value FROM json_each(?))",
@@ -451,7 +451,7 @@ def ended(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, date]:
 
 
 def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, ...], int]]:
-    """(profile, exceptions, devices) over the devices with exceptions, those alike counted together."""
+    """(profile, exceptions, devices): how many devices of a profile have the same exceptions."""
     rows = db.execute(
         "SELECT profile, numbers, COUNT(*) AS devices FROM ("
         " SELECT d.profile, GROUP_CONCAT(x.exception) AS numbers"

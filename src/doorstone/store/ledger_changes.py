@@ -83,7 +83,7 @@ def _plain(column: str, value: Any) -> Any:
 
 
 def _state(db: sqlite3.Connection, kind: str, name: str) -> State | None:
-    """The columns of an object's newest row and the rows of each table that belongs to it; None if it is gone."""
+    """The columns of an object's newest row and the rows of each table of its own; None if there is no such object."""
     kept = KINDS[kind]
     key = kept.key_of(name)
     rows = db.execute(f"SELECT * FROM {kept.table} WHERE {kept.key} = ? ORDER BY 1, 2", (key,)).fetchall()  # noqa: S608

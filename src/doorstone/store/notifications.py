@@ -56,7 +56,7 @@ def webhooks(db: sqlite3.Connection) -> list[WebhookRow]:
 
 
 def stop_webhook(db: sqlite3.Connection, number: int) -> None:
-    """It is told nothing more; what waits for it is given up."""
+    """Send a webhook nothing more, and give up what waits for it."""
     db.execute("UPDATE webhooks SET active = 0, version = version + 1 WHERE id = ?", (number,))
     db.execute(
         "UPDATE deliveries SET state = 'given-up', answer = 'the webhook was removed'"

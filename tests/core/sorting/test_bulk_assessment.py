@@ -1,4 +1,4 @@
-"""The board sorts profiles as `assess` sorts each of them; the forecaster looks ahead as `forecast` does."""
+"""Bulk assessment sorts profiles as `assess` sorts each of them; the forecaster looks ahead as `forecast` does."""
 
 from __future__ import annotations
 

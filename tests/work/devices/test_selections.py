@@ -75,7 +75,7 @@ def test_a_percent_sign_and_an_underscore_are_looked_for_as_they_are(demo: Conte
         assert every(demo, DeviceFilter(words=words), 50) == []
 
 
-def test_a_picture_from_before_an_import_chooses_by_what_devices_are_now(context: Context) -> None:
+def test_a_snapshot_from_before_an_import_chooses_by_what_devices_are_now(context: Context) -> None:
     """Somebody imports while a list is being made: the device's profile of before has no device any more."""
     read(context, line("d1", CHIPLESS), line("d2", GOOD))
     granted(context, "d1")

@@ -1,4 +1,4 @@
-"""Readings heard in batches, one by one, in any order: the same devices, the same places, the same counts."""
+"""Readings ingested in batches, one by one, in any order: the same devices, the same places, the same counts."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def distinct(found: list[Line]) -> list[Line]:
 
 
 def ingested(readings: list[Line], size: int, shared: bool) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
-    """Hear readings, so many at a time; the devices as they then stand, and the counts that are kept."""
+    """Ingest readings, so many at a time; the devices as they then stand, and the counts that are kept."""
     with tempfile.TemporaryDirectory() as folder:
         context = Context(Database(Path(folder) / "d.db"), FixedClock(NOW))
         revisions.load_sheet(context, WILHELMINA, *sheet_text(), "tarn.toml")

@@ -145,7 +145,7 @@ def request(
 
 
 def _acknowledged(service: Client, asked: ExceptionRequest, platform: str, given: bool) -> ExceptionRequest:
-    """What is asked with the risk statement in it; the statement is shown to whoever has not acknowledged it."""
+    """The request with the risk statement in it; the statement is shown first unless it was acknowledged."""
     risk = service.risk(platform, asked.release)
     if not given:
         _show_risk(risk)

@@ -170,7 +170,7 @@ def _guarded(record: Record) -> tuple[str, str, int]:
 
 
 def _seal(db: sqlite3.Connection, devices: Sequence[str]) -> None:
-    """Seal what rules rest on at these devices."""
+    """Seal the attributes of these devices that rules rest on."""
     db.execute(
         f"UPDATE devices SET seal = {DEVICE_SEAL} WHERE id IN (SELECT value FROM json_each(?))",  # noqa: S608
         (json.dumps(devices),),

@@ -1,4 +1,4 @@
-"""Notifications: events to a real receiver over HTTP, signed and tried again; letters to a real mail server; the calendar."""
+"""Notifications: events over HTTP, signed and tried again; letters to a real mail server; the calendar."""
 
 from __future__ import annotations
 

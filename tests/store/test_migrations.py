@@ -4,26 +4,22 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from importlib import resources
+from array import array
 from pathlib import Path
 
 from doorstone.store import people
-from doorstone.store.database import Database
+from doorstone.store.database import Database, migrate
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
 from doorstone.store.readings import contents as reading_contents
+from doorstone.work.snapshot.contents import current_contents
 
 
 def at_schema(path: Path, last: int) -> sqlite3.Connection:
     """A file as the program of schema `last` left it."""
     db = sqlite3.connect(path, isolation_level=None)
-    reading_contents.migrating(db)
     db.create_function("sealed", 1, lambda text: "")
-    folder = resources.files("doorstone.store.migrations")
-    for entry in sorted(folder.iterdir(), key=lambda e: e.name):
-        if entry.name.endswith(".sql") and int(entry.name[:4]) <= last:
-            db.executescript(entry.read_text("utf-8"))
-    db.execute(f"PRAGMA user_version = {last}")
+    assert migrate(db, last) == last
     return db
 
 
@@ -62,11 +58,10 @@ def test_readings_become_shared_contents(tmp_path: Path) -> None:
         ]
         assert history[1].unread == {"tpm.state": "no right"}
         held = device_store.records(db, ["d1", "d2"])
-        numbers = {n for row in held.values() for _, _, n in json.loads(row.current_contents)}
+        numbers = {n for row in held.values() for _, _, n in current_contents(row)}
         bodies = reading_contents.bodies(db, reading_contents.rows(db, numbers))
         told = {
-            name: [(source, at, bodies[n]) for source, at, n in json.loads(row.current_contents)]
-            for name, row in held.items()
+            name: [(source, at, bodies[n]) for source, at, n in current_contents(row)] for name, row in held.items()
         }
         assert told == {
             "d1": [
@@ -95,3 +90,47 @@ def test_the_news_that_people_had_chosen_come_along(tmp_path: Path) -> None:
     assert petra is not None
     assert petra.news == ("due", "request")
     database.close()
+
+
+def test_contents_count_their_readings_and_take_fewer_bytes(tmp_path: Path) -> None:
+    path = tmp_path / "records.db"
+    db = at_schema(path, 22)
+    db.execute("INSERT INTO fact_names VALUES (1, 'memory.mib'), (2, 'tpm.state')")
+    db.execute("""INSERT INTO fact_values VALUES (300, 1, '8192'), (70000, 1, '4096'), (7, 2, '"on"')""")
+    db.execute("""INSERT INTO content_shapes VALUES (1, '["memory.mib","tpm.state"]')""")
+    codes = {1: array("I", [300, 7]).tobytes(), 2: array("I", [70000, 7]).tobytes()}
+    for number, held in codes.items():
+        db.execute("INSERT INTO reading_contents VALUES (?, ?, 1, ?, '', 0)", (number, -number, held))
+    early, late = "2027-01-10T08:00:00", "2027-01-12T08:00:00"
+    current = {
+        "d1": [["file", late, 1]],
+        "d2": [["file", early, 1]],
+        "d3": [["file", early, 1], ["other", late, 1]],
+    }
+    for name, words in current.items():
+        db.execute(
+            "INSERT INTO devices (id, added_at, platform, current_contents, last_read_at)"
+            " VALUES (?, 'then', 'tarn', ?, ?)",
+            (name, json.dumps(words), late),
+        )
+        db.executemany(
+            "INSERT INTO readings (device, source, taken_at, content) VALUES (?, ?, ?, ?)",
+            [(name, source, at, number) for source, at, number in words],
+        )
+    db.close()
+
+    with Database(path).write() as db:
+        assert [tuple(row) for row in db.execute("SELECT id, readings, LENGTH(codes) FROM reading_contents")] == [
+            (1, 4, 5),  # 2 values: a byte for the list, three for 300, one for 7
+            (2, 0, 7),  # five for 70000
+        ]
+        kept = reading_contents.rows(db, [1, 2])
+        assert reading_contents.bodies(db, kept) == {
+            1: {"facts": {"memory.mib": 8192, "tpm.state": "on"}},
+            2: {"facts": {"memory.mib": 4096, "tpm.state": "on"}},
+        }  # fmt: skip
+        assert reading_contents.numbers_of(db, kept.values(), {}) == {kept[1]: 1, kept[2]: 2}
+        rows = device_store.records(db, current)
+        assert {name: [list(one) for one in current_contents(row)] for name, row in rows.items()} == current
+        assert rows["d1"].current_contents == "file 1"
+        assert [row.facts["memory.mib"] for row in device_store.readings(db, "d3")] == [8192, 8192]

@@ -18,10 +18,12 @@ from typing import Any
 
 from doorstone.store import ledger, ledger_changes
 from doorstone.store.keys import LEDGER_KEY, VAULT_KEY, key_file
-from doorstone.store.readings import contents as reading_contents
+from doorstone.store.readings import content_migrations
 from doorstone.store.vault import Vault
 
-SEALED_SINCE, CHANGES_SINCE, VALUES_SINCE = 3, 11, 14
+SEALED_SINCE, CHANGES_SINCE = 3, 11
+_CHANGES = {14: content_migrations.to_codes, 23: content_migrations.to_packed}
+"""What steps of the schema change that SQL alone cannot."""
 CACHE_KIB = 4 * 1024
 LARGEST_WAL = 8 * 2**20
 """Bytes to which the write-ahead log is cut once all of it is in the records."""
@@ -327,19 +329,22 @@ def newest_schema() -> int:
     return _steps()[-1][0]
 
 
-def migrate(connection: sqlite3.Connection) -> int:
-    """Bring the file to the newest schema, each numbered step in a transaction. Returns the schema's number."""
+def migrate(connection: sqlite3.Connection, last: int | None = None) -> int:
+    """Bring the file to the newest schema, or to schema `last`, each numbered step in a transaction.
+
+    Returns the schema's number.
+    """
     steps = _steps()
     at = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if at > steps[-1][0]:
         raise RuntimeError(f"The database has schema {at}, this program knows {steps[-1][0]}. Use a newer program.")
-    reading_contents.migrating(connection)
+    content_migrations.migrating(connection)
     connection.execute("PRAGMA foreign_keys = OFF")  # a table that others point to may be made anew
     for number, entry in steps:
-        if number > at:
+        if at < number <= (last or number):
             connection.executescript(f"BEGIN IMMEDIATE;\n{entry.read_text('utf-8')}")
-            if number == VALUES_SINCE:
-                reading_contents.to_codes(connection)
+            if change := _CHANGES.get(number):
+                change(connection)
             connection.execute(f"PRAGMA user_version = {number}")
             connection.execute("COMMIT")
             at = number

@@ -65,8 +65,9 @@ KINDS = {
         {"readings", "devices", "added", "state", "size", "position", "checked", "applied", "rejected", "why",
          "changes", "ended_at", "sha256", "ready_sha256"})),  # how far it has come stands in no entry of its own
 }  # fmt: skip
-DEVICE_SEAL = "sealed('device ' || id || char(10) || site || char(10) || role || char(10) || critical)"
-"""What rules rest on at a device. Its row changes with every reading, so it carries its seal itself."""
+DEVICE_SEAL = "SUBSTR(sealed('device ' || id || char(10) || site || char(10) || role || char(10) || critical), 1, 32)"
+"""What rules rest on at a device. Its row changes with every reading, so it carries its seal itself: the first 128
+bits of the keyed digest, as there is one for each device."""
 _LONG = 200
 _SECRET = frozenset({"password_hash", "second_factor", "second_factor_asked", "digest", "secret", "email"})
 

@@ -17,6 +17,15 @@ from tests.build import CHIPLESS, GOOD
 TODAY = date(2027, 1, 18)
 
 
+def counted(context: Context) -> bool:
+    """Whether every content that only readings hold says how many do."""
+    with context.database.read() as db:
+        return not db.execute(
+            "SELECT 1 FROM reading_contents AS c WHERE merged = 0"
+            " AND readings <> (SELECT COUNT(*) FROM readings AS r WHERE r.content = c.id)"
+        ).fetchall()
+
+
 def past(day: str, source: str = "collector", *, changed: bool = False) -> PastReading:
     return PastReading(source, f"2027-01-{day}T08:00:00", 1, changed)
 
@@ -87,6 +96,7 @@ def test_a_year_of_daily_readings_is_thinned_and_the_device_stays_what_it_is(con
         assert device_store.records(db, ["d1", "d2"]) == before
         assert db.execute("SELECT COUNT(*) FROM reading_contents").fetchone()[0] == contents - 76
         assert db.execute("PRAGMA foreign_key_check").fetchall() == []
+    assert counted(context)
     last = on(context, "2028-03-10")
     thin_history(last)
     assert readings_of(last, "d1") == ["2027-01-17"]
@@ -125,6 +135,24 @@ def test_a_quiet_reading_says_what_it_said_in_full(context: Context) -> None:
         assert db.execute("SELECT COUNT(*) FROM quiet_readings").fetchone()[0] == 0
         last = device_store.readings(db, "d2", 100)
     assert last == [one for one in before["d2"] if one in last]
+    assert counted(context)
+
+
+def test_a_content_counts_its_readings_whatever_comes_again(context: Context) -> None:
+    """The same reading twice, another in its place, one content on two devices: what nothing holds goes."""
+    first, second, third = ({**GOOD, "disk.free_gib": free} for free in (31, 32, 33))
+    day = "2027-01-0{}T08:00:00".format
+    for facts, device, at in (
+        (first, "d1", 1), (first, "d1", 1), (first, "d2", 1), (second, "d1", 2), (third, "d1", 2), (second, "d1", 1),
+        (first, "d2", 2), (third, "d2", 3), (third, "d1", 3), (second, "d1", 3), (GOOD, "d1", 4), (GOOD, "d2", 4),
+    ):  # fmt: skip
+        read(context, line(device, facts, at=day(at)))
+        assert counted(context)
+    thin_history(on(context, "2029-03-10"))
+    assert (readings_of(context, "d1"), readings_of(context, "d2")) == (["2027-01-04"], ["2027-01-04"])
+    assert counted(context)
+    with context.database.read() as db:
+        assert db.execute("SELECT COUNT(*) FROM reading_contents").fetchone()[0] == 1
 
 
 def test_no_number_of_a_content_is_given_out_twice(context: Context) -> None:

@@ -41,7 +41,7 @@ class DeviceRow:
 
 
 class Record(NamedTuple):
-    """A device's whole row. `current_contents`: JSON, what each source says now, as [source, time, content].
+    """A device's whole row. `current_contents`: what each source says now, by source, time and number of the content.
 
     `profile` is None while no sheet describes its platform, or it is not in service; `stands_until` is the last day on
     which it is as it was settled, None if no word on it ages; `last_import_id` is the import that spoke of it last,
@@ -345,8 +345,8 @@ def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
 def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
     """Those in service of which nothing was read from a day on, each with its last reading's time, oldest first."""
     rows = db.execute(
-        "SELECT * FROM devices WHERE last_read_at > '' AND last_read_at < ? AND life = 'in-service'"
-        " ORDER BY last_read_at, id",
+        "SELECT * FROM devices WHERE SUBSTR(last_read_at, 1, 10) > '' AND SUBSTR(last_read_at, 1, 10) < ?"
+        " AND life = 'in-service' ORDER BY SUBSTR(last_read_at, 1, 10), last_read_at, id",
         (before,),
     )
     return [(_row(row), row["last_read_at"]) for row in rows]
@@ -403,6 +403,16 @@ def add_readings(db: sqlite3.Connection, readings: Iterable[KeptReading]) -> Non
         " VALUES (?, ?, ?, ?, ?, ?)",
         readings,
     )
+
+
+def contents_read(db: sqlite3.Connection, keys: Sequence[tuple[str, str, str]]) -> list[int]:
+    """The contents of those of these readings that there are, each by device, source and time."""
+    rows = db.execute(
+        "SELECT r.content FROM json_each(?) AS j CROSS JOIN readings AS r ON r.device = j.value ->> 0"
+        " AND r.source = j.value ->> 1 AND r.taken_at = j.value ->> 2",
+        (json.dumps(keys),),
+    )
+    return [row[0] for row in rows]
 
 
 def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable[tuple[str, str]]) -> None:

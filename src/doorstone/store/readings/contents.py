@@ -1,8 +1,9 @@
 """Contents of readings: each distinct one is kept once, as the numbers of its values.
 
-The `shape` of a content says of which facts it holds values; `codes` are the numbers of these values, four bytes each,
-in the order of the facts' names. What is no fact stands beside them as JSON: verdicts, facts that could not be read
-and why, failure messages.
+The `shape` of a content says of which facts it holds values; `codes` are the numbers of these values, as a MessagePack
+list in the order of the facts' names. What is no fact stands beside them as JSON: verdicts, facts that could not be
+read and why, failure messages. `readings` counts the readings that hold a content; one that is `merged` may be current
+on a device, or the base of quiet readings, with no reading that holds it.
 """
 
 from __future__ import annotations
@@ -10,14 +11,17 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-import sys
-from array import array
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
+
+import msgspec
 
 from doorstone.store.readings import values
 
 _compact = json.JSONEncoder(separators=(",", ":")).encode
+_pack = msgspec.msgpack.Encoder().encode
+_unpack = msgspec.msgpack.Decoder(list[int]).decode
 
 
 class Content(NamedTuple):
@@ -47,20 +51,13 @@ def value_text(value: Any) -> str:
     return _compact(value)
 
 
-def codes_of(numbers: Iterable[int]) -> bytes:
-    return _little(array("I", numbers)).tobytes()
+def codes_of(numbers: Sequence[int]) -> bytes:
+    return _pack(numbers)
 
 
-def numbers_in(codes: bytes) -> array[int]:
+def numbers_in(codes: bytes) -> list[int]:
     """The numbers of a content's values."""
-    return _little(array("I", codes))
-
-
-def _little(numbers: array[int]) -> array[int]:
-    """The same in the order of bytes in which they are kept."""
-    if sys.byteorder == "big":
-        numbers.byteswap()
-    return numbers
+    return _unpack(codes)
 
 
 def shape_number(db: sqlite3.Connection, facts: Sequence[str]) -> int:
@@ -82,24 +79,50 @@ def shape_facts(db: sqlite3.Connection, shape: int) -> tuple[str, ...]:
     return tuple(json.loads(row[0]))
 
 
-def numbers_of(db: sqlite3.Connection, contents: Iterable[Content]) -> dict[Content, int]:
-    """The number of each content; those that are new are kept."""
-    wanted = {content: _digest(content) for content in contents}
+def numbers_of(db: sqlite3.Connection, contents: Iterable[Content], uses: Mapping[Content, int]) -> dict[Content, int]:
+    """The number of each content; those that are new are kept. So many more readings as `uses` says hold each."""
+    wanted = {content: digest(content) for content in contents}
     rows = db.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.digest = j.value",
         (json.dumps(list(set(wanted.values()))),),
     )
     found = {content: row[0] for row in rows if (content := Content(row[1], row[2], row[3])) in wanted}
+    if uses:
+        again = [(uses[content], number) for content, number in found.items()]
+        db.executemany("UPDATE reading_contents SET readings = readings + ? WHERE id = ?", again)
     missing = [content for content in wanted if content not in found]
     if missing:
         first = int(db.execute("SELECT COALESCE(MAX(id), 0) FROM reading_contents").fetchone()[0]) + 1
         db.executemany(
-            "INSERT INTO reading_contents (id, digest, shape, codes, more, merged) VALUES (?, ?, ?, ?, ?, 0)",
-            [(number, wanted[one], one.shape, one.codes, one.more) for number, one in enumerate(missing, first)],
+            "INSERT INTO reading_contents (id, digest, shape, codes, more, merged, readings)"
+            " VALUES (?, ?, ?, ?, ?, 0, ?)",
+            [
+                (number, wanted[one], one.shape, one.codes, one.more, uses.get(one, 0))
+                for number, one in enumerate(missing, first)
+            ],
         )
         found.update({content: number for number, content in enumerate(missing, first)})
     return found
+
+
+def release(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, int]:
+    """Readings are gone, each with the number of its content. Returns how many were of each content."""
+    gone = Counter(numbers)
+    db.executemany(
+        "UPDATE reading_contents SET readings = MAX(readings - ?, 0) WHERE id = ?",
+        [(many, number) for number, many in gone.items()],
+    )
+    return gone
+
+
+def drop_unheld(db: sqlite3.Connection, numbers: Iterable[int]) -> None:
+    """Drop those of these contents that nothing holds any more."""
+    db.execute(
+        "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0 AND readings = 0"
+        " AND id < (SELECT MAX(id) FROM reading_contents)",  # no number is given out twice: caches hold contents by it
+        (json.dumps(sorted(numbers)),),
+    )
 
 
 def keep_merged(db: sqlite3.Connection, number: int) -> None:
@@ -107,7 +130,8 @@ def keep_merged(db: sqlite3.Connection, number: int) -> None:
     db.execute("UPDATE reading_contents SET merged = 1 WHERE id = ? AND merged = 0", (number,))
 
 
-def _digest(content: Content) -> int:
+def digest(content: Content) -> int:
+    """Eight bytes of a hash, by which a content is found."""
     found = hashlib.blake2b(content.codes + content.more.encode(), digest_size=8).digest()
     return int.from_bytes(found, "big", signed=True)
 
@@ -132,51 +156,3 @@ def bodies(db: sqlite3.Connection, held: Mapping[Any, Content]) -> dict[Any, dic
         facts = [json.loads(known[one]) for one in numbers_in(content.codes)]
         found[number] = {**({"facts": dict(zip(shapes[content.shape], facts, strict=True))} if facts else {}), **body}
     return found
-
-
-# ---------------------------------------------------------------- migrations
-
-
-def migrating(connection: sqlite3.Connection) -> None:
-    """Give the migrations what they need to turn earlier readings into contents."""
-
-    def old(facts: str, verdicts: str, unread: str, messages: str) -> str:
-        """A content as one text, as schema 7 to 13 kept it."""
-        parts = {"facts": json.loads(facts), "verdicts": json.loads(verdicts), "unread": json.loads(unread)}
-        kept = {name: part for name, part in parts.items() if part}
-        if (listed := json.loads(messages)) is not None:
-            kept["texts"] = listed
-        return json.dumps(kept, sort_keys=True, separators=(",", ":"))
-
-    def digest(body: str) -> bytes:
-        return hashlib.sha256(body.encode()).digest()[:16]
-
-    connection.create_function("said_body", 4, old, deterministic=True)
-    connection.create_function("said_digest", 1, digest, deterministic=True)
-
-
-def to_codes(db: sqlite3.Connection) -> None:
-    """Schema 14: turn contents that were kept as texts into numbers of values, under their own numbers."""
-    last = 0
-    while part := db.execute(
-        "SELECT id, body FROM reading_contents WHERE id > ? ORDER BY id LIMIT 2000", (last,)
-    ).fetchall():
-        last = part[-1][0]
-        read = [(number, json.loads(text)) for number, text in part]
-        facts = {number: sorted(body.pop("facts", {}).items()) for number, body in read}
-        pairs = {number: [(name, value_text(value)) for name, value in held] for number, held in facts.items()}
-        known = values.numbers_of(db, (pair for held in pairs.values() for pair in held))
-        shapes = {tuple(name for name, _ in held) for held in facts.values()}
-        numbers = {shape: shape_number(db, shape) for shape in shapes}
-        kept = []
-        for number, body in read:
-            more = json.dumps(body, sort_keys=True, separators=(",", ":")) if body else ""
-            shape = numbers[tuple(name for name, _ in facts[number])]
-            kept.append((number, Content(shape, codes_of(known[pair] for pair in pairs[number]), more)))
-        db.executemany(
-            "INSERT INTO new_contents (id, digest, shape, codes, more) VALUES (?, ?, ?, ?, ?)",
-            [(number, _digest(one), one.shape, one.codes, one.more) for number, one in kept],
-        )
-    db.execute("DROP TABLE reading_contents")
-    db.execute("ALTER TABLE new_contents RENAME TO reading_contents")
-    db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")

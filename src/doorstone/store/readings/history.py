@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 
 from doorstone.core.readings.history import PastReading
-from doorstone.store.readings import quiet
+from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.quiet import ToQuieten
 
 
@@ -73,10 +73,4 @@ def _drop(db: sqlite3.Connection, readings: Sequence[tuple[str, str, str, int]])
     """Drop readings, and their contents where nothing else holds these."""
     keys = [key[:3] for key in readings]
     db.executemany("DELETE FROM readings WHERE device = ? AND source = ? AND taken_at = ?", keys)
-    contents = sorted({content for _, _, _, content in readings})
-    db.execute(
-        "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0"
-        " AND id < (SELECT MAX(id) FROM reading_contents)"  # no number is given out twice: caches hold contents by it
-        " AND NOT EXISTS (SELECT 1 FROM readings AS r WHERE r.content = reading_contents.id)",
-        (json.dumps(contents),),
-    )
+    contents.drop_unheld(db, contents.release(db, [content for _, _, _, content in readings]))

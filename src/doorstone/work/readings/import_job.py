@@ -433,7 +433,7 @@ class _SpoolNumbers:
             Content(shapes[one.shape], codes_of([values[number] for number in one.values]), one.more)
             for one in readings
         ]
-        numbers = self._contents.numbers_of(db, made)
+        numbers = self._contents.numbers_of(db, made, Counter(made))
         return [numbers[content] for content in made]
 
 

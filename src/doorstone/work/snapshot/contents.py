@@ -76,9 +76,11 @@ class ContentCache:
             bounded(self._shapes)[number] = facts
         return number
 
-    def numbers_of(self, db: sqlite3.Connection, contents: Iterable[Content]) -> dict[Content, int]:
-        """The numbers of contents; those that are new are kept."""
-        found = store.numbers_of(db, contents)
+    def numbers_of(
+        self, db: sqlite3.Connection, contents: Iterable[Content], uses: Mapping[Content, int] | None = None
+    ) -> dict[Content, int]:
+        """The numbers of contents; those that are new are kept. `uses`: how many more readings hold each."""
+        found = store.numbers_of(db, contents, uses or {})
         bounded(self._kept).update({number: content for content, number in found.items()})
         return found
 
@@ -221,16 +223,21 @@ def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Valu
 
 
 def current_contents(record: Record) -> CurrentContents:
-    return [(source, at, number) for source, at, number in json.loads(record.current_contents)]
+    text = record.current_contents
+    if text[0] != "[":
+        source, _, number = text.partition(" ")
+        return [(source, record.last_read_at, int(number))]
+    return [(source, at, number) for source, at, number in json.loads(text)]
 
 
-def contents_json(current: CurrentContents) -> str:
+def contents_text(current: CurrentContents, last_read_at: str) -> str:
+    """What each source says of a device, whose newest reading is of `last_read_at`, as the row keeps it.
+
+    JSON, [[source, time, number of the content], ...]; where one alone speaks in the newest reading, "source number".
+    """
+    if len(current) == 1 and current[0][1] == last_read_at:
+        return f"{current[0][0]} {current[0][2]}"
     return store.value_text(current)
-
-
-def one_content(source: str, taken_at: str, content: int) -> str:
-    """`contents_json` of a single reading."""
-    return f'[["{source}","{taken_at}",{content}]]'
 
 
 def guarded(about: Mapping[str, Any], record: Record | None, number: int | None, *, obeyed: bool) -> Mapping[str, Any]:
@@ -265,17 +272,16 @@ def apply_readings(
         if held is None:
             current = [(source, taken_at, content)]
             record = device_store.new_record(device, at)
-            text = one_content(source, taken_at, content)
         else:
             record, before = held
             current = contents.merged(db, before, new)
-            text = contents_json(current)
             if any(contents.reports(db, one) for name, _, one in before if name == source):
                 reporting.append((device, source))
         if contents.reports(db, content):
             reporting.append((device, source))
         own = guarded(about or {}, record if held else None, number, obeyed=obeyed)
         last = max(record.last_read_at, taken_at)
+        text = contents_text(current, last)
         record = record._replace(
             current_contents=text, last_import_id=number or record.last_import_id, last_read_at=last, **own
         )
@@ -286,16 +292,19 @@ def apply_readings(
 def keep(
     db: sqlite3.Connection,
     contents: ContentCache,
-    readings: Iterable[NewReading],
+    readings: Sequence[NewReading],
     now: Mapping[str, tuple[Record, CurrentContents]],
     reporting: Iterable[tuple[str, str]],
     number: int | None,
     changed: Collection[str],
+    held: Mapping[str, Record],
 ) -> None:
     """Write the readings' history, and failure messages; the devices' rows are there by now.
 
-    `changed` are the devices that are new or have moved with it.
+    `changed` are the devices that are new or have moved with it, `held` the rows as they were before.
     """
+    again = [r for r in readings if r.device in held and r.taken_at <= held[r.device].last_read_at]
+    store.release(db, device_store.contents_read(db, [(r.device, r.source, r.taken_at) for r in again]))
     device_store.add_readings(db, [KeptReading(r[0], r[1], r[2], r[3], number, r[0] in changed) for r in readings])
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
@@ -309,7 +318,7 @@ def without_older(db: sqlite3.Connection, contents: ContentCache, record: Record
         for at, content in drop_older(held, fact, before).items():
             number = contents.number_of(db, content.facts, store.more_of(content.verdicts, None, content.texts))
             kept.append((source, at, number))
-    return record._replace(current_contents=contents_json(sorted(kept)))
+    return record._replace(current_contents=contents_text(sorted(kept), record.last_read_at))
 
 
 def batches(items: Iterable[_Value], size: int) -> Iterator[list[_Value]]:

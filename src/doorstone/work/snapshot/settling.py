@@ -46,10 +46,10 @@ from doorstone.work.snapshot.contents import (
     apply_readings,
     batches,
     bounded,
+    contents_text,
     current_contents,
     guarded,
     keep,
-    one_content,
     without_older,
 )
 from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
@@ -211,7 +211,7 @@ class Settler:
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows = self._rows(held, list(now.values()))
         changed = device_store.put(self.db, held, rows)
-        keep(self.db, self.known.contents, readings, now, reporting, number, changed)
+        keep(self.db, self.known.contents, readings, now, reporting, number, changed, held)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 
@@ -241,7 +241,8 @@ class Settler:
     def _replaced(self, record: Record | None, new: NewReading, number: int | None, obeyed: bool) -> Record:
         device, source, taken_at, content, about = new
         row = record or device_store.new_record(device, self.at)
-        text, last = one_content(source, taken_at, content), max(row.last_read_at, taken_at)
+        last = max(row.last_read_at, taken_at)
+        text = contents_text([(source, taken_at, content)], last)
         if not about:
             return Record(*row[:12], text, number or row.last_import_id, last, row.life)
         own = guarded(about, record, number, obeyed=obeyed).get

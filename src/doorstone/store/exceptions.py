@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from itertools import groupby
+from operator import itemgetter
 from typing import Any, NamedTuple, TypeVar
 
 from doorstone.core.exceptions.requests import ConditionTerms
@@ -540,8 +542,8 @@ def _load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[Ex
     columns = f"e.*, ({renewed}) AS renewed_by, ({state}) AS renewed_state"
     rows = db.execute(f"SELECT {columns} FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
     listed = json.dumps([row["id"] for row in rows])
-    reqs = _gather(db, "exception_requirements", "requirement", listed, lambda r: (r["requirement"], r["left_out"]))
-    devices = _gather(db, "exception_devices", "device", listed, lambda r: (r["device"], r["left_out"], r["shown"]))
+    reqs = _gather_plain(db, "exception_requirements", ("requirement", "left_out"), listed)
+    devices = _gather_plain(db, "exception_devices", ("device", "left_out", "shown"), listed)
     approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
     acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
     attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
@@ -579,6 +581,20 @@ def _gather(
     for row in db.execute(sql, (listed,)):
         found.setdefault(row["exception"], []).append(read(row))
     return found
+
+
+def _gather_plain(
+    db: sqlite3.Connection, table: str, columns: Sequence[str], listed: str
+) -> dict[int, list[tuple[Any, ...]]]:
+    """As `_gather`, these columns as plain tuples, in the order of the first: many are read."""
+    cursor = db.cursor()
+    cursor.row_factory = None
+    sql = (
+        f"SELECT exception, {', '.join(columns)} FROM {table} WHERE exception IN (SELECT value FROM json_each(?))"  # noqa: S608
+        f" ORDER BY exception, {columns[0]}"
+    )
+    rows = cursor.execute(sql, (listed,))
+    return {number: [row[1:] for row in mine] for number, mine in groupby(rows, key=itemgetter(0))}
 
 
 def _approval(row: sqlite3.Row) -> ApprovalRow:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
+from operator import attrgetter
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fleet import WhatIf, route_outcome, suppose, supposed_decisions
@@ -58,15 +59,16 @@ def fleet_view(
     if by not in BY:
         raise BadInputError(f"{by!r} is not what devices are grouped by", f"Use one of {', '.join(BY)}")
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
-    found = counts(context, chosen, by_role=by == "role")
-    groups: dict[str, Counter[str]] = {}
-    alike: dict[tuple[int, str], ProfileCount] = {}
-    sizes: Counter[tuple[int, str]] = Counter()
+    found = counts(context, chosen, by_site=by == "site", by_role=by == "role")
+    groups: defaultdict[str, Counter[str]] = defaultdict(Counter)
+    alike: dict[tuple[int, str], ProfileCount] = {}  # profiles with the same findings share their marks
+    sizes: dict[tuple[int, str], int] = {}
+    named = attrgetter(BY[by])
     for count in found:
-        groups.setdefault(str(getattr(count, BY[by])) or "unknown", Counter())[count.state] += count.devices
-        key = count.profile, count.state
-        alike.setdefault(key, count)
-        sizes[key] += count.devices
+        groups[named(count) or "unknown"][count.state] += count.devices
+        key = id(count.marks), count.state
+        alike[key] = count
+        sizes[key] = sizes.get(key, 0) + count.devices
     states: Counter[str] = Counter()
     for (_, state), devices in sizes.items():
         states[state] += devices

@@ -74,6 +74,9 @@ class ExceptionTerms:
     state: ExceptionState
     doubt: str = ""
 
+    def __hash__(self) -> int:
+        return hash((self.id, self.doubt))  # equal terms have both alike, and forecasts are kept by terms
+
     @property
     def stands(self) -> bool:
         """Whether nobody need look at the approval again."""

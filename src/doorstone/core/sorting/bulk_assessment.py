@@ -135,6 +135,7 @@ class SortedProfile(Mapping[int, Sorted]):
         self._marks = [[column[code] for column, code in zip(self._known, row, strict=True)] for row in self._rows]
         reaches = [[reach(finding) for finding in column] for column in known]
         levels, opens = ([[pair[part] for pair in column] for column in reaches] for part in (0, 1))
+        self._sorted: dict[int, Sorted] = {}
         self._states = [
             state_of(
                 max([column[code] for column, code in zip(levels, row, strict=True)], default=0),
@@ -145,8 +146,11 @@ class SortedProfile(Mapping[int, Sorted]):
 
     def __getitem__(self, number: int) -> Sorted:
         outcome = self._outcome[self._place[number]]
-        marks = {r.id: mark for r, mark in zip(self._requirements, self._marks[outcome], strict=True)}
-        return Sorted(self._states[outcome], marks)
+        found = self._sorted.get(outcome)
+        if found is None:
+            marks = {r.id: mark for r, mark in zip(self._requirements, self._marks[outcome], strict=True)}
+            found = self._sorted[outcome] = Sorted(self._states[outcome], marks)
+        return found
 
     def __iter__(self) -> Iterator[int]:
         return iter(self._place)

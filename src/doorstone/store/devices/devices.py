@@ -81,11 +81,23 @@ class ReadingRow:
     texts: Sequence[str]
 
 
-def _row(r: sqlite3.Row) -> DeviceRow:
-    return DeviceRow(
-        r["id"], r["name"], r["site"], r["role"], bool(r["critical"]), r["platform"], r["model"], r["running_release"],
-        r["edition"], r["profile"], Life(r["life"]),
-    )  # fmt: skip
+_COLUMNS = (
+    "d.id, d.name, d.site, d.role, d.critical, d.platform, d.model, d.running_release, d.edition, d.profile, d.life"
+)
+_LIVES = {life.value: life for life in Life}
+
+
+def _row(columns: tuple[Any, ...]) -> DeviceRow:
+    """A device of `_COLUMNS`."""
+    device, name, site, role, critical, platform, model, runs, edition, profile, life = columns
+    return DeviceRow(device, name, site, role, critical == 1, platform, model, runs, edition, profile, _LIVES[life])
+
+
+def _plain(db: sqlite3.Connection, sql: str, values: Any) -> sqlite3.Cursor:
+    """Rows as plain tuples, as many are read."""
+    cursor = db.cursor()
+    cursor.row_factory = None
+    return cursor.execute(sql, values)
 
 
 def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
@@ -216,13 +228,14 @@ def set_life(db: sqlite3.Connection, devices: Iterable[str], life: Life) -> None
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
     """Those of these devices that there are, by id."""
     listed = json.dumps(sorted(set(devices)))
-    rows = db.execute("SELECT d.* FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value", (listed,))
-    return [_row(r) for r in rows]
+    sql = f"SELECT {_COLUMNS} FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608 - constants
+    return list(map(_row, _plain(db, sql, (listed,))))
 
 
 def at_site(db: sqlite3.Connection, site: str) -> list[DeviceRow]:
     """Every device at a site, of whatever platform and life, by id."""
-    return [_row(r) for r in db.execute("SELECT * FROM devices WHERE site = ? ORDER BY id", (site,))]
+    sql = f"SELECT {_COLUMNS} FROM devices AS d WHERE site = ? ORDER BY id"  # noqa: S608 - constants
+    return list(map(_row, _plain(db, sql, (site,))))
 
 
 def find(
@@ -248,12 +261,13 @@ def find(
     if without:
         parts += " AND d.id NOT IN (SELECT value FROM json_each(:without))"
         values["without"] = json.dumps(sorted(without))
-    rows = db.execute(
-        f"SELECT d.* FROM {source}"  # noqa: S608 - the parts are constants of this module
+    rows = _plain(
+        db,
+        f"SELECT {_COLUMNS} FROM {source}"  # noqa: S608 - the parts are constants of this module
         f" WHERE d.platform = :platform AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
         {**values, "platform": platform, "after": after, "limit": limit},
     )
-    return [_row(r) for r in rows]
+    return list(map(_row, rows))
 
 
 def find_named(
@@ -261,12 +275,13 @@ def find_named(
 ) -> list[DeviceRow]:
     """Those of these devices that stand where the filter says, words included, by id; state and marks are not asked."""
     parts, values = _where(where, None)
-    rows = db.execute(
-        f"SELECT d.* FROM json_each(:named) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608
+    rows = _plain(
+        db,
+        f"SELECT {_COLUMNS} FROM json_each(:named) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608
         f" WHERE d.id > :after{parts} ORDER BY d.id LIMIT :limit",
         {**values, "named": json.dumps(sorted(set(devices))), "after": after, "limit": limit},
     )
-    return [_row(r) for r in rows]
+    return list(map(_row, rows))
 
 
 def count(db: sqlite3.Connection, platform: str, where: DeviceFilter, profiles: Collection[int] | None) -> int:
@@ -324,12 +339,13 @@ def placed(
 def of_profiles(db: sqlite3.Connection, profiles: Iterable[int], site: str | None = None) -> Iterator[DeviceRow]:
     """The devices of these profiles, by profile and id; of one site if it is named."""
     listed = json.dumps(sorted(profiles))
-    rows = db.execute(
-        "SELECT * FROM devices WHERE profile IN (SELECT value FROM json_each(?1)) AND (?2 IS NULL OR site = ?2)"
-        " ORDER BY profile, id",
+    rows = _plain(
+        db,
+        f"SELECT {_COLUMNS} FROM devices AS d"  # noqa: S608 - constants
+        " WHERE profile IN (SELECT value FROM json_each(?1)) AND (?2 IS NULL OR site = ?2) ORDER BY profile, id",
         (listed, site),
     )
-    yield from (_row(r) for r in rows)
+    yield from map(_row, rows)
 
 
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
@@ -344,25 +360,29 @@ def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
 
 def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, str]]:
     """Those in service of which nothing was read from a day on, each with its last reading's time, oldest first."""
-    rows = db.execute(
-        "SELECT * FROM devices WHERE SUBSTR(last_read_at, 1, 10) > '' AND SUBSTR(last_read_at, 1, 10) < ?"
+    rows = _plain(
+        db,
+        f"SELECT {_COLUMNS}, last_read_at FROM devices AS d"  # noqa: S608 - constants
+        " WHERE SUBSTR(last_read_at, 1, 10) > '' AND SUBSTR(last_read_at, 1, 10) < ?"
         " AND life = 'in-service' ORDER BY SUBSTR(last_read_at, 1, 10), last_read_at, id",
         (before,),
     )
-    return [(_row(row), row["last_read_at"]) for row in rows]
+    return [(_row(row[:-1]), row[-1]) for row in rows]
 
 
 def unplaced(db: sqlite3.Connection, known: Mapping[str, Collection[str]]) -> list[tuple[DeviceRow, str]]:
     """The devices in service of no platform and release that is `known`, each with its newest reading's time, by id."""
     pairs = json.dumps([[platform, release] for platform, releases in known.items() for release in releases])
-    rows = db.execute(
-        "SELECT d.* FROM devices AS d WHERE d.profile IS NULL AND d.life = 'in-service'"
-        " UNION ALL SELECT d.* FROM profiles AS p CROSS JOIN devices AS d ON d.profile = p.id"
+    rows = _plain(
+        db,
+        f"SELECT {_COLUMNS}, d.last_read_at FROM devices AS d"  # noqa: S608 - constants
+        " WHERE d.profile IS NULL AND d.life = 'in-service'"
+        f" UNION ALL SELECT {_COLUMNS}, d.last_read_at FROM profiles AS p CROSS JOIN devices AS d ON d.profile = p.id"
         " WHERE p.devices > 0 AND NOT EXISTS (SELECT 1 FROM json_each(?) AS j"
         " WHERE j.value ->> 0 = p.platform AND j.value ->> 1 = p.running_release) ORDER BY id",
         (pairs,),
     )
-    return [(_row(row), row["last_read_at"]) for row in rows]
+    return [(_row(row[:-1]), row[-1]) for row in rows]
 
 
 def ids(db: sqlite3.Connection, platform: str | None = None) -> list[str]:

@@ -110,21 +110,24 @@ def changed(db: sqlite3.Connection, platform: str) -> dict[int, int]:
 
 
 def places(
-    db: sqlite3.Connection, platform: str, site: str = "", role: str = "", *, by_role: bool = True
+    db: sqlite3.Connection, platform: str, site: str = "", role: str = "", *, by_site: bool, by_role: bool
 ) -> list[tuple[int, str, str, int]]:
     """(profile, site, role, devices): where devices of the platform are, of one site or role if it is named.
 
-    Roles are added up, and left empty, unless they are told apart.
+    Sites and roles are added up, and left empty, unless they are told apart.
     """
     cursor = db.cursor()
     cursor.row_factory = None  # plain tuples, as many are read
-    columns = "profile, site, role, devices" if by_role else "profile, site, '', SUM(devices)"
+    apart = ", ".join(["profile", *(["site"] if by_site else []), *(["role"] if by_role else [])])
     return cursor.execute(
-        f"SELECT {columns} FROM profile_locations WHERE platform = ?1 AND devices > 0"  # noqa: S608 - constants
-        f" AND (?2 = '' OR site = ?2) AND (?3 = '' OR role = ?3) {'' if by_role else 'GROUP BY profile, site'}"
-        f" ORDER BY profile, site{', role' if by_role else ''}",
+        f"SELECT profile, {'site' if by_site else _NONE}, {'role' if by_role else _NONE}, SUM(devices)"  # noqa: S608 - constants
+        " FROM profile_locations WHERE platform = ?1 AND devices > 0 AND (?2 = '' OR site = ?2)"
+        f" AND (?3 = '' OR role = ?3) GROUP BY {apart} ORDER BY {apart}",
         (platform, site, role),
     ).fetchall()
+
+
+_NONE = "''"
 
 
 def by_site(db: sqlite3.Connection, platform: str) -> list[tuple[str, int, int]]:

@@ -29,7 +29,6 @@ from doorstone.store import media as media_store
 from doorstone.store import platforms as sheet_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import lives as life_store
-from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
@@ -47,7 +46,7 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
         yield from contradiction_due(platform, _floors(db, now, platform))
         yield from uncovered_due(_lacking(db, now, platform))
         yield from _messages(context, platform)
-        yield from late_releases(platform, _shown(db, platform), now.today)
+        yield from late_releases(platform, _shown(db, now, platform), now.today)
         yield from servicing_due(platform, _editions(db, now, platform), now.today)
     for media in media_store.every(db):
         if media.link_ends is not None and (ends := date.fromisoformat(media.link_ends)) <= ahead:
@@ -81,7 +80,7 @@ def _floors(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterat
 
 def _editions(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> list[EditionInUse]:
     """What the devices of a platform run, by release and edition."""
-    profiles = {n: row.running_release for n, row in profile_store.in_use(db, platform.id).items()}
+    profiles = {n: row.running_release for n, row in now.profiles_in_use(platform).items()}
     found: dict[tuple[str, str], list[tuple[int, frozenset[str]]]] = {}
     for profile, summary in summaries(now.context, db, platform, profiles, now.held_by_device()).items():
         for edition, counted in summary.editions.items():
@@ -103,9 +102,9 @@ def _messages(context: Context, platform: Platform) -> Iterator[Due]:
         yield due
 
 
-def _shown(db: sqlite3.Connection, platform: Platform) -> set[str]:
+def _shown(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> set[str]:
     """The releases that some device runs, some media holds or somebody has tried."""
-    runs = {row.running_release for row in profile_store.in_use(db, platform.id).values()}
+    runs = {row.running_release for row in now.profiles_in_use(platform).values()}
     media = {row.release for row in media_store.every(db) if row.platform == platform.id}
     return runs | media | attempt_store.releases_tried(db, platform.id)
 

@@ -126,7 +126,7 @@ def fix_round(
     now = snapshot(context)
     decisions = now.decisions_for(chosen.platform)
     excepted = now.excepted(chosen.platform, chosen.release)
-    found = counts(context, chosen)
+    found = counts(context, chosen, by_site=True)
 
     profiles = {count.profile for count in found}
     view_and_own = profile_view(context, chosen.platform, profiles)

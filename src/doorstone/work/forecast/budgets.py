@@ -77,16 +77,21 @@ def budget_plans(
         sizes[count.profile, count.model] += count.devices
     ahead = now.two_forecasts(chosen.platform, {number for number, _ in sizes})
     priced = WayPrices(now.today, context.policy.costs)
-    groups: list[Group] = []
+    devices: Counter[tuple[int, str]] = Counter()
     offered: dict[tuple[int, str], dict[str, WayCost]] = {}
-    for key, size in sizes.items():
-        whole, plain = ahead[key[0]]
+    for (profile, model), size in sizes.items():
+        whole, plain = ahead[profile]
         if whole is None or plain is None:
             continue
         every = priced.ways_of(whole, plain)
-        offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
-        options = tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items())
-        groups.append(Group(key, size, options))
+        key = id(every), model  # devices of a model that have the same ways are one group
+        if key not in offered:
+            offered[key] = {way.way: way for way in every if way.way == "stay" or way.way not in without}
+        devices[key] += size
+    groups = [
+        Group(key, size, tuple(Option(name, int(w.cost * 100), int(w.months * 10)) for name, w in offered[key].items()))
+        for key, size in devices.items()
+    ]
     nothing, *made = plans(groups, [0, *(int(budget * 100) for budget in budgets)])
     return [
         _planned(platform_id, budget, plan, nothing, groups, offered)

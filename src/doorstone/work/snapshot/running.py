@@ -74,7 +74,9 @@ def summaries(
 ) -> dict[int, ProfileSummary]:
     """The summaries of profiles, each with the release that it runs; `named` are the devices that exceptions name."""
     known: dict[int, tuple[int, ProfileSummary]] = context.cached(("running", platform.id), None, dict)
-    changed = profile_store.changed(db, platform.id)
+    changed = context.cached(
+        ("profiles changed", platform.id), context.stamp().readings, lambda: profile_store.changed(db, platform.id)
+    )
     found, missing = {}, dict[str, list[int]]()
     for profile, release in profiles.items():
         at, summary = known.get(profile, (-1, None))

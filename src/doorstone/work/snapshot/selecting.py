@@ -63,13 +63,16 @@ def choose_devices(
     return SelectedDevices(platform, release, where, selection)
 
 
-def counts(context: Context, chosen: SelectedDevices, *, by_role: bool = False) -> list[ProfileCount]:
-    """How many of the chosen devices are of each profile, at which site; one by one only if words are looked for.
+def counts(
+    context: Context, chosen: SelectedDevices, *, by_site: bool = False, by_role: bool = False
+) -> list[ProfileCount]:
+    """How many of the chosen devices are of each profile; one by one only if words are looked for.
 
-    Roles are added up, and left empty, unless they are told apart `by_role`.
+    Sites and roles are added up, and left empty, unless they are told apart.
     """
     if not chosen.where.words:
-        return snapshot(context).counts(chosen.platform, chosen.release, chosen.where, by_role=by_role)
+        now = snapshot(context)
+        return now.counts(chosen.platform, chosen.release, chosen.where, by_site=by_site, by_role=by_role)
     return [
         ProfileCount(row.profile or 0, row.site, row.role, row.model, row.running_release, 1, found.state, found.marks)
         for row, found in snapshot(context).find(chosen.platform, chosen.release, chosen.where)

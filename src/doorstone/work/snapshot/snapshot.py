@@ -23,7 +23,7 @@ from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow, Record
-from doorstone.store.devices.profiles import ProfileCount
+from doorstone.store.devices.profiles import ProfileCount, ProfileRow
 from doorstone.store.exceptions import ExceptionRow, TermsRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
@@ -41,6 +41,7 @@ from doorstone.work.snapshot.standings import (
     assessments,
     count_devices,
     find_devices,
+    profiles_in_use,
     standings,
 )
 
@@ -251,15 +252,15 @@ class Snapshot:
     # ------------------------------------------------------------ the fleet
 
     def counts(
-        self, platform: Platform, release: str, where: DeviceFilter, *, by_role: bool = True
+        self, platform: Platform, release: str, where: DeviceFilter, *, by_site: bool = False, by_role: bool = False
     ) -> list[ProfileCount]:
         """How many devices of each profile stand where, with state and marks at the release; words are not asked.
 
-        Roles are added up, and left empty, unless they are told apart.
+        Sites and roles are added up, and left empty, unless they are told apart.
         """
         with self.context.database.read() as db:
             found = standings(self.context, platform, release)
-            placed = profile_store.places(db, platform.id, where.site, where.role, by_role=by_role)
+            placed = profile_store.places(db, platform.id, where.site, where.role, by_site=by_site, by_role=by_role)
             raised = self.raised(platform, release)
         stands: dict[int, Sorted] = {}
         for number, row in found.rows.items():
@@ -269,24 +270,24 @@ class Snapshot:
         made = []
         apart: Counter[tuple[int, str, str, str]] = Counter()
         for one in raised.values():
-            if where.role in ("", one.row.role):
-                role = one.row.role if by_role else ""
-                apart[one.row.profile or 0, one.row.site, role, one.stands.state] += 1
-        left = Counter({key[:3]: 0 for key in apart})
+            device = one.row
+            if where.site in ("", device.site) and where.role in ("", device.role):
+                site, role = device.site if by_site else "", device.role if by_role else ""
+                apart[device.profile or 0, site, role, one.stands.state] += 1
+        left: dict[tuple[int, str, str], int] = {}
         for key, devices in apart.items():
-            left[key[:3]] += devices
+            left[key[:3]] = left.get(key[:3], 0) + devices
         for profile, site, role, devices in placed:
             if (known := stands.get(profile)) is None or where.state not in ("", known.state):
                 continue
-            if rest := devices - left[profile, site, role] if left else devices:
-                row = found.rows[profile]
-                made.append(
-                    ProfileCount(profile, site, role, row.model, row.running_release, rest, known.state, known.marks)
-                )
+            if rest := devices - left.get((profile, site, role), 0):
+                _, model, runs = found.rows[profile]
+                made.append(ProfileCount(profile, site, role, model, runs, rest, known.state, known.marks))
         for (profile, site, role, state), devices in sorted(apart.items()):
-            if profile in stands and state in (where.state or state,) and site in (where.site or site,):
-                row, marks = found.rows[profile], stands[profile].marks
-                made.append(ProfileCount(profile, site, role, row.model, row.running_release, devices, state, marks))
+            if profile in stands and state in (where.state or state,):
+                _, model, runs = found.rows[profile]
+                marks = stands[profile].marks
+                made.append(ProfileCount(profile, site, role, model, runs, devices, state, marks))
         return made
 
     def total(self, platform: Platform, release: str, where: DeviceFilter) -> int:
@@ -302,11 +303,16 @@ class Snapshot:
         def make() -> ProfileLocations:
             with self.context.database.read() as db:
                 pairs = profile_store.sites_and_roles(db, platform.id)
-                models = {row.model for row in profile_store.in_use(db, platform.id).values()}
+                models = {row.model for row in self.profiles_in_use(platform).values()}
             sites, roles = {site for site, _ in pairs}, {role for _, role in pairs}
             return ProfileLocations(*(tuple(sorted(filter(None, names))) for names in (sites, roles, models)))
 
         return self.context.cached(("places", platform.id), rests_on, make)
+
+    def profiles_in_use(self, platform: Platform) -> Mapping[int, ProfileRow]:
+        """The profiles that devices of the platform have, by number."""
+        with self.context.database.read():
+            return profiles_in_use(self.context, platform)
 
     def profile_views(self, platform: Platform) -> dict[int, tuple[View, str]]:
         """Every profile in use as a view, without times and sources, and the device that has it to itself, if one."""
@@ -400,11 +406,11 @@ class Snapshot:
         return {row.id: found[cases[row.id][0]][cases[row.id][1]] if row.id in cases else None for row in rows}
 
     def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
-        """Every device's forecast, with how many devices have it: once per profile, exceptions and experience."""
+        """Every device's forecast, with how many devices have it."""
         with self.context.database.read() as db:
             sizes = profile_store.sizes(db, platform.id)
             apart = exception_store.alike(db, platform.id)
-            models = {number: row.model for number, row in profile_store.in_use(db, platform.id).items()}
+            models = {number: row.model for number, row in self.profiles_in_use(platform).items()}
             self._read_terms(db, {number for _, numbers, _ in apart for number in numbers})
         known = self.experience(platform)
         cases: Counter[ExceptionCase] = Counter()
@@ -418,7 +424,12 @@ class Snapshot:
             cases[before] -= 1
             cases[after] += 1
         ahead = self._ahead(platform, [case for case, devices in cases.items() if devices])
-        return [(ahead[case], devices) for case, devices in cases.items() if devices]
+        together: dict[int, tuple[Forecast | None, int]] = {}
+        for case, devices in cases.items():
+            if devices:
+                found = ahead[case]
+                together[id(found)] = found, together.get(id(found), (found, 0))[1] + devices
+        return list(together.values())
 
     def _apart(self, platform: Platform, known: FleetOverrideResults) -> Iterator[tuple[ExceptionCase, ExceptionCase]]:
         """The case of each device with a doubtful approval or something refused, first without these, then with."""

@@ -130,12 +130,22 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
         rules = platform, decisions, rules_day(context, platform, release)
 
         def make() -> Standings:
-            rows = context.cached(("profiles in use", platform.id), devices, lambda: store.in_use(db, platform.id))
+            rows = profiles_in_use(context, platform)
             with board.lock:
                 board.add(db, rows)
                 return Standings(rows, _bulk(context, board, platform, release, decisions).sort())
 
         return context.cached(("standings", platform.id, release), (devices, rules), make)
+
+
+def profiles_in_use(context: Context, platform: Platform) -> Mapping[int, ProfileRow]:
+    """The profiles that devices of the platform have, by number; read anew once devices have moved."""
+
+    def read() -> dict[int, ProfileRow]:
+        with context.database.read() as db:
+            return store.in_use(db, platform.id)
+
+    return context.cached(("profiles in use", platform.id), context.stamp().devices, read)
 
 
 def rules_day(context: Context, platform: Platform, release: str) -> date | None:

@@ -279,7 +279,7 @@ def devices_by_site(now: Snapshot, platform: str) -> list[tuple[str, int, int]]:
 
 def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, set[int]]]:
     by_release: dict[str, set[int]] = {}
-    for number, row in profile_store.in_use(db, platform.id).items():
+    for number, row in now.profiles_in_use(platform).items():
         if platform.has(row.running_release):
             by_release.setdefault(row.running_release, set()).add(number)
     for release, profiles in sorted(by_release.items(), key=lambda entry: platform.index(entry[0])):
@@ -291,8 +291,9 @@ def by_exception(now: Snapshot, standing: Iterable[ExceptionRow]) -> Iterator[tu
     """Devices that run what one of these exceptions permits, with the day since when they at least may."""
     for row in standing:
         if row.state == ExceptionState.APPROVED:
+            since = date.fromisoformat(row.start_on)
             for device, _, _ in _running_by(now, row):
-                yield device, date.fromisoformat(row.start_on)
+                yield device, since
 
 
 def after_exception(db: sqlite3.Connection, now: Snapshot, standing: Iterable[ExceptionRow]) -> dict[str, ExceptionRow]:

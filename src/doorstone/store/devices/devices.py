@@ -378,8 +378,8 @@ def unplaced(db: sqlite3.Connection, known: Mapping[str, Collection[str]]) -> li
         f"SELECT {_COLUMNS}, d.last_read_at FROM devices AS d"  # noqa: S608 - constants
         " WHERE d.profile IS NULL AND d.life = 'in-service'"
         f" UNION ALL SELECT {_COLUMNS}, d.last_read_at FROM profiles AS p CROSS JOIN devices AS d ON d.profile = p.id"
-        " WHERE p.devices > 0 AND NOT EXISTS (SELECT 1 FROM json_each(?) AS j"
-        " WHERE j.value ->> 0 = p.platform AND j.value ->> 1 = p.running_release) ORDER BY id",
+        " WHERE p.devices > 0 AND (p.platform, p.running_release) NOT IN"
+        " (SELECT j.value ->> 0, j.value ->> 1 FROM json_each(?) AS j) ORDER BY id",
         (pairs,),
     )
     return [(_row(row[:-1]), row[-1]) for row in rows]

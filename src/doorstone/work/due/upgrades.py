@@ -17,6 +17,7 @@ from doorstone.core.due.upgrades import (
     fix_due,
     follow_up_due,
     rollback_due,
+    running_long_enough,
     surprises,
 )
 from doorstone.core.fixes.results import FixWord
@@ -53,8 +54,9 @@ def upgrade_items(
         if until is not None and until >= now.today:
             yield rollback_due(_device(now, name), now.device(name).running_release, until)
     yield from _observed(context, db, now)
-    running = {**uncovered, **dict(by_exception(now, approved))}
-    seen_on, every = attempt_store.seen_on(db, running), context.policy.check_every_days
+    every = context.policy.check_every_days
+    running = running_long_enough({**uncovered, **dict(by_exception(now, approved))}, every, ahead)
+    seen_on = attempt_store.seen_on(db, running)
     for row in sorted(now.rows_of_excepted(running), key=lambda row: row.id):
         device, permitted = DueDevice(row.id, row.site), row.id not in uncovered
         seen = seen_on.get(row.id, ())

@@ -60,8 +60,16 @@ class ExceptedDevices:
         return self._named[key]
 
     def _named_of(self, devices: Iterable[str], platform: Platform, release: str) -> dict[str, frozenset[str]]:
-        every = {d: excepted(self.in_force.get(d, ()), platform, release, self.today) for d in devices}
-        return {device: names for device, names in every.items() if names}
+        known: dict[tuple[ExceptionTerms, ...], frozenset[str]] = {}  # most devices have the same as many others
+        found = {}
+        for device in devices:
+            terms = self.in_force.get(device, ())
+            names = known.get(terms)
+            if names is None:
+                names = known[terms] = excepted(terms, platform, release, self.today)
+            if names:
+                found[device] = names
+        return found
 
     def raised(self, platform: Platform, release: str, of: Mapping[int, Sorted]) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's, whose state is in `of`."""
@@ -74,13 +82,18 @@ class ExceptedDevices:
         self, named: Mapping[str, frozenset[str]], platform: Platform, of: Mapping[int, Sorted]
     ) -> dict[str, Raised]:
         found = {}
+        known: dict[tuple[int, frozenset[str]], tuple[str, Sorted]] = {}
         for device, names in named.items():
             row = self.rows[device]
-            if row.profile is not None and row.platform == platform.id:
+            if row.profile is None or row.platform != platform.id:
+                continue
+            if (row.profile, names) not in known:
                 plain = of[row.profile]
                 state = with_exceptions(plain.state, plain.marks, names)
-                if state != plain.state:
-                    found[row.id] = Raised(row, plain.state, Sorted(state.value, plain.marks))
+                known[row.profile, names] = plain.state, Sorted(state.value, plain.marks)
+            was, stands = known[row.profile, names]
+            if stands.state != was:
+                found[row.id] = Raised(row, was, stands)
         return found
 
     def after(

@@ -264,7 +264,7 @@ def test_the_stand_ins_share_nothing_with_the_product(path: Path) -> None:
 
 def test_no_file_is_longer_than_600_lines() -> None:
     files = [*ROOT.glob("src/**/*.py"), *ROOT.glob("tests/**/*.py"), *ROOT.glob("console/src/**/*.ts*")]
-    long = {f.name: n for f in files if f.name != "schema.d.ts" and (n := len(f.read_text().splitlines())) > 620}
+    long = {f.name: n for f in files if f.name != "schema.d.ts" and (n := len(f.read_text().splitlines())) > 600}
     assert long == {}
 
 

@@ -14,8 +14,8 @@ from doorstone.client.client import Client
 from doorstone.demo import start
 from doorstone.service.app import create_app
 from doorstone.service.scheduler import Scheduler
-from doorstone.store import exceptions as exception_store
 from doorstone.store.database import Database
+from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context

@@ -21,8 +21,8 @@ from doorstone.api.people import PersonChangeRequest, TokenRequest
 from doorstone.client import Client, StaleEditError
 from doorstone.core.exceptions.requests import NewAttachment, NewCondition
 from doorstone.demo.seed import PASSWORD, sheet_text
-from doorstone.store import exceptions as store
 from doorstone.store.database import Database
+from doorstone.store.exceptions import exceptions as store
 from doorstone.work.context.audit import record
 from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context

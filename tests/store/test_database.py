@@ -9,8 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from doorstone.store import exceptions, ledger
+from doorstone.store import ledger
 from doorstone.store.database import Database, migrate
+from doorstone.store.exceptions import exceptions
 
 
 @pytest.fixture

@@ -20,8 +20,8 @@ from doorstone.core.updates import (
 )
 from doorstone.store import attempts as attempt_store
 from doorstone.store import attempts as store
-from doorstone.store import exceptions as exception_store
 from doorstone.store import followups as poll_store
+from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.followups import PollRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record

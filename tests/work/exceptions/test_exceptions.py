@@ -12,8 +12,8 @@ import pytest
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.exceptions.requests import NewAttachment, NewCondition
 from doorstone.core.people import covers
-from doorstone.store import exceptions as store
 from doorstone.store import ledger as ledger_store
+from doorstone.store.exceptions import exceptions as store
 from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.actor import Actor

@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as store
+from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context

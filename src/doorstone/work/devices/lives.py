@@ -20,12 +20,12 @@ from doorstone.core.devices.life import (
 )
 from doorstone.core.errors import MoveRefusedError
 from doorstone.core.exceptions.life import ExceptionState
-from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import lives as store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.devices.lives import LifeRow
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context

@@ -10,10 +10,10 @@ from datetime import date
 from doorstone.core.due.exceptions import DueException, due_on_exception
 from doorstone.core.due.items import Due, in_order
 from doorstone.core.exceptions.life import ExceptionState
-from doorstone.store import exceptions as store
 from doorstone.store import people as people_store
 from doorstone.store.devices import lives as life_store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.people import PersonRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of

@@ -26,7 +26,7 @@ from doorstone.core.updates import Observation, standing
 from doorstone.store import attempts as attempt_store
 from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.fix_results import latest_fixes

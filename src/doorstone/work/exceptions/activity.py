@@ -8,7 +8,7 @@ from doorstone.core.exceptions.life import ENDED, ExceptionState
 from doorstone.core.exceptions.requests import NewAttachment
 from doorstone.core.exceptions.terms import check_attachment
 from doorstone.core.people import check_active
-from doorstone.store import exceptions as store
+from doorstone.store.exceptions import exceptions as store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record, tell_people
 from doorstone.work.context.context import Context

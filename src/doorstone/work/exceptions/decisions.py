@@ -21,9 +21,9 @@ from doorstone.core.exceptions.life import (
 from doorstone.core.exceptions.requests import device_refusals
 from doorstone.core.exceptions.residual import takes_two
 from doorstone.core.fixes.plan import plan_fixes
-from doorstone.store import exceptions as store
 from doorstone.store import kits as kit_store
-from doorstone.store.exceptions import ApprovalRow, ExceptionRow
+from doorstone.store.exceptions import exceptions as store
+from doorstone.store.exceptions.rows import ApprovalRow, ExceptionRow, SecondLookRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record, tell_people
 from doorstone.work.context.context import Context
@@ -236,7 +236,7 @@ def _confirm(
     _refuse_if_unfit(now, row, row.requirements, chosen)
     seen = now.shown(chosen, row.release, row.requirements)
     body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
-    look = store.SecondLookRow(actor.name, tuple(chosen), seen, actor.in_place_of)
+    look = SecondLookRow(actor.name, tuple(chosen), seen, actor.in_place_of)
     sites = {device.site for device in now.rows(chosen)}
     others = {
         held.person

@@ -18,8 +18,8 @@ from doorstone.core.exceptions.folder import (
 from doorstone.core.exceptions.life import ENDED, ExceptionState
 from doorstone.core.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.formats.exception_files import ExceptionFileError, read_exception, write_exception
-from doorstone.store import exceptions as store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.batch import all_or_none
 from doorstone.work.context.context import Context

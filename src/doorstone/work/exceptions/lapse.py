@@ -6,8 +6,8 @@ from datetime import date
 from typing import Any
 
 from doorstone.core.exceptions.life import Ending, ExceptionState, ending
-from doorstone.store import exceptions as store
-from doorstone.store.exceptions import ApprovedRow
+from doorstone.store.exceptions import exceptions as store
+from doorstone.store.exceptions.exceptions import ApprovedRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record, tell_people
 from doorstone.work.context.context import Context

@@ -30,8 +30,8 @@ from doorstone.core.exceptions.requests import (
 from doorstone.core.exceptions.residual import ResidualRisk
 from doorstone.core.exceptions.terms import listed
 from doorstone.core.platforms.platform import Platform
-from doorstone.store import exceptions as store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record, tell_people
 from doorstone.work.context.context import Context

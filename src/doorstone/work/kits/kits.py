@@ -35,9 +35,9 @@ from doorstone.core.platforms.platform import Platform, Route, target_release
 from doorstone.formats.runbook_page import runbook_page
 from doorstone.formats.signature import new_key, public_key, sign
 from doorstone.formats.template_sandbox import TemplateError, fill_template
-from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.keys import KIT_KEY, key_file
 from doorstone.store.ledger import keep_receipt
 from doorstone.work.context.actor import Actor

@@ -16,7 +16,6 @@ from doorstone.core.kits.files import archive
 from doorstone.core.ledger.evidence import README, PackScope, chain_csv, pack_files
 from doorstone.formats.signature import new_key, sign
 from doorstone.store import attempts as attempt_store
-from doorstone.store import exceptions as exception_store
 from doorstone.store import fixes as fix_store
 from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
@@ -26,7 +25,8 @@ from doorstone.store import sorting as sorting_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes as dispute_store
 from doorstone.store.devices import lives as life_store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.keys import KIT_KEY, key_file
 from doorstone.store.ledger import Entry
 from doorstone.work.context.context import Context

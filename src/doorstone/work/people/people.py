@@ -12,9 +12,9 @@ from datetime import date, datetime, timedelta
 import pyotp
 
 from doorstone.core.people import REPORTER, ROLES, both, covers
-from doorstone.store import exceptions as exception_store
 from doorstone.store import people as store
 from doorstone.store.devices.profiles import Stamp
+from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.people import PersonRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record

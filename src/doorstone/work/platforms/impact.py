@@ -18,12 +18,12 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, findings_of, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
 from doorstone.store import attempts as attempt_store
-from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as kit_store
 from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.platforms import SheetRow
 from doorstone.store.readings import failure_messages
 from doorstone.work.context.context import Context

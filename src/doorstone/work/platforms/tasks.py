@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from doorstone.core.platforms.tasks import NewTask, TaskState, Touched, check_task_change, tasks_of
-from doorstone.store import exceptions as exception_store
 from doorstone.store import kits as kit_store
 from doorstone.store import people as people_store
 from doorstone.store import platforms as store
+from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.platforms import TaskRow
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record

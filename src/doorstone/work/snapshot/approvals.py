@@ -9,7 +9,7 @@ from typing import Any
 
 from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_word, worst
 from doorstone.core.exceptions.life import ExceptionState, state_on
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.staleness import conditions_of
 

@@ -10,9 +10,9 @@ from doorstone.core.kits.gates import check_gates
 from doorstone.core.kits.standing import HeldException, KitBasis, KitDevice, device_changed, permission_ended
 from doorstone.core.platforms.platform import Platform, Route
 from doorstone.store import attempts as attempt_store
-from doorstone.store import exceptions as exception_store
 from doorstone.store import media as media_store
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.kits import KitRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of, number_of

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from doorstone.core.exceptions.conditions import ConditionState
 from doorstone.core.exceptions.residual import ResidualRisk, RiskDevice, residual_risk
 from doorstone.core.platforms.platform import Platform
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.readings.contents import any_holds
 from doorstone.work.snapshot.approvals import KeptView
 from doorstone.work.snapshot.snapshot import Snapshot

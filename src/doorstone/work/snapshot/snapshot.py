@@ -19,12 +19,12 @@ from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.core.sorting.assessment import Assessment, Decision, State, assess, findings_of
 from doorstone.core.sorting.counts import Sorted, sorted_as
-from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow, Record
 from doorstone.store.devices.profiles import ProfileCount, ProfileRow
-from doorstone.store.exceptions import ExceptionRow, TermsRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow, TermsRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.context.ids import id_of, number_of

@@ -12,7 +12,8 @@ from doorstone.core.exceptions.life import stale_because
 from doorstone.core.facts import View
 from doorstone.core.platforms.platform import Platform
 from doorstone.store.devices.devices import DeviceRow
-from doorstone.store.exceptions import CHANGED, ConditionRow
+from doorstone.store.exceptions.exceptions import CHANGED
+from doorstone.store.exceptions.rows import ConditionRow
 from doorstone.work.snapshot.sheets import Sheet
 
 

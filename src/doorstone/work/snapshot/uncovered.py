@@ -16,11 +16,11 @@ from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
 from doorstone.store import attempts as attempt_store
-from doorstone.store import exceptions as exception_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
-from doorstone.store.exceptions import ExceptionRow
+from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.rollback import rollback_until

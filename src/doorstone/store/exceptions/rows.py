@@ -1,0 +1,221 @@
+"""Exceptions as rows, with all that belongs to them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import groupby
+from operator import itemgetter
+from typing import Any, TypeVar
+
+from doorstone.store.lazy_json import LazyJson, LazyJsonByName
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class ApprovalRow:
+    """One approver's word. `part` names what was approved: devices and requirements; `shown` what it rests on."""
+
+    person: str
+    at: str
+    note: str
+    part: Mapping[str, list[str]]
+    shown: Mapping[str, Any]
+    in_place_of: str = ""
+
+    @property
+    def authority(self) -> str:
+        """Whose word it is: the person's own, or that of whoever they acted for."""
+        return self.in_place_of or self.person
+
+
+@dataclass(frozen=True, slots=True)
+class SecondLookRow:
+    """One approver's second look at some devices, and what it rests on; it waits for another's."""
+
+    person: str
+    devices: tuple[str, ...]
+    shown: Mapping[str, Any]
+    in_place_of: str = ""
+
+    @property
+    def authority(self) -> str:
+        """Whose look it is: the person's own, or that of whoever they acted for."""
+        return self.in_place_of or self.person
+
+
+@dataclass(frozen=True, slots=True)
+class ConditionRow:
+    """A condition to keep. `fact_condition` is its data, None if it is attested; `attested` are (day, by, note)."""
+
+    number: int
+    text: str
+    fact_condition: Mapping[str, Any] | None
+    due_on: str | None
+    every_days: int | None
+    attested: tuple[tuple[str, str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class AttachmentRow:
+    number: int
+    title: str
+    link: str
+    sha256: str
+    by: str
+    at: str
+
+
+@dataclass(frozen=True, slots=True)
+class CommentRow:
+    """`kind` is comment, question (to the requester) or answer."""
+
+    kind: str
+    text: str
+    by: str
+    at: str
+
+
+@dataclass(frozen=True, slots=True)
+class ExceptionRow:
+    """`left_out` maps a device or requirement -> why it was not approved with the rest."""
+
+    id: int
+    version: int
+    platform: str
+    release: str
+    up_to: bool
+    reason: str
+    risk_version: int
+    risk_text: str
+    notice_text: str
+    acknowledged_by: str
+    owner: str
+    start_on: str
+    expires_on: str
+    review_on: str
+    state: str
+    requester: str
+    requested_at: str
+    asked_back: bool
+    approvals_needed: int
+    decided_by: str | None
+    decided_at: str | None
+    decision_note: str
+    self_approved: bool
+    ended_on: str | None
+    renews: int | None
+    renewed_by: int | None
+    renewed_state: str | None
+    shaped_by: tuple[str, ...]  # who edited it, beside the requester
+    requirements: tuple[str, ...]
+    devices: tuple[str, ...]
+    left_out: Mapping[str, str]
+    shown: Mapping[str, Any]  # device -> what its approval rests on
+    approvals: tuple[ApprovalRow, ...]
+    conditions: tuple[ConditionRow, ...]
+    attachments: tuple[AttachmentRow, ...]
+    comments: tuple[CommentRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TermsRow:
+    """What an exception permits, without its story."""
+
+    id: int
+    platform: str
+    release: str
+    up_to: bool
+    start_on: str
+    expires_on: str
+    state: str
+    requirements: tuple[str, ...]
+    devices: tuple[str, ...]
+
+
+def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[ExceptionRow]:
+    """The exceptions `e` that the `tail` of a statement chooses, with these values, in its order."""
+    renewed = "SELECT MAX(id) FROM exceptions WHERE renews = e.id AND state NOT IN ('declined', 'withdrawn')"
+    state = f"SELECT state FROM exceptions WHERE id = ({renewed})"  # noqa: S608
+    columns = f"e.*, ({renewed}) AS renewed_by, ({state}) AS renewed_state"
+    rows = db.execute(f"SELECT {columns} FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
+    listed = json.dumps([row["id"] for row in rows])
+    reqs = _gather_plain(db, "exception_requirements", ("requirement", "left_out"), listed)
+    devices = _gather_plain(db, "exception_devices", ("device", "left_out", "shown"), listed)
+    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
+    acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
+    attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
+    conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
+    attachments = _gather(db, "exception_attachments", "number", listed, _attachment)
+    comments = _gather(
+        db, "exception_comments", "id", listed, lambda r: CommentRow(r["kind"], r["text"], r["by"], r["at"])
+    )
+    return [
+        ExceptionRow(
+            **{
+                **dict(r),
+                **{name: bool(r[name]) for name in ("up_to", "self_approved", "asked_back")},
+                "shaped_by": tuple(json.loads(r["shaped_by"])),
+            },
+            requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
+            devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
+            left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
+            shown=LazyJsonByName({name: shown for name, out, shown in devices.get(r["id"], ()) if shown and not out}),
+            approvals=_with_deputies(approvals.get(r["id"], ()), acted.get(r["id"], ())),
+            conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),
+            attachments=tuple(attachments.get(r["id"], ())),
+            comments=tuple(comments.get(r["id"], ())),
+        )
+        for r in rows
+    ]
+
+
+def _gather(
+    db: sqlite3.Connection, table: str, order: str, listed: str, read: Callable[[sqlite3.Row], T]
+) -> dict[int, list[T]]:
+    """The rows of a table that belong to the listed exceptions, by exception."""
+    found: dict[int, list[T]] = {}
+    sql = f"SELECT * FROM {table} WHERE exception IN (SELECT value FROM json_each(?)) ORDER BY exception, {order}"  # noqa: S608
+    for row in db.execute(sql, (listed,)):
+        found.setdefault(row["exception"], []).append(read(row))
+    return found
+
+
+def _gather_plain(
+    db: sqlite3.Connection, table: str, columns: Sequence[str], listed: str
+) -> dict[int, list[tuple[Any, ...]]]:
+    """As `_gather`, these columns as plain tuples, in the order of the first: many are read."""
+    cursor = db.cursor()
+    cursor.row_factory = None
+    sql = (
+        f"SELECT exception, {', '.join(columns)} FROM {table} WHERE exception IN (SELECT value FROM json_each(?))"  # noqa: S608
+        f" ORDER BY exception, {columns[0]}"
+    )
+    rows = cursor.execute(sql, (listed,))
+    return {number: [row[1:] for row in mine] for number, mine in groupby(rows, key=itemgetter(0))}
+
+
+def _approval(row: sqlite3.Row) -> ApprovalRow:
+    return ApprovalRow(row["person"], row["at"], row["note"], json.loads(row["part"]), LazyJson(row["shown"]))
+
+
+def _deed(row: sqlite3.Row) -> tuple[str, str, str]:
+    return row["deed"], row["person"], row["in_place_of"]
+
+
+def _with_deputies(approvals: Iterable[ApprovalRow], acted: Iterable[tuple[str, str, str]]) -> tuple[ApprovalRow, ...]:
+    of = {person: in_place_of for deed, person, in_place_of in acted if deed == "approval"}
+    return tuple(replace(one, in_place_of=of.get(one.person, "")) for one in approvals)
+
+
+def _attachment(row: sqlite3.Row) -> AttachmentRow:
+    return AttachmentRow(row["number"], row["title"], row["link"], row["sha256"], row["by"], row["at"])
+
+
+def _condition(row: sqlite3.Row, attested: Iterable[tuple[int, tuple[str, str, str]]]) -> ConditionRow:
+    data = json.loads(row["fact_condition"]) if row["fact_condition"] else None
+    words = tuple(word for number, word in attested if number == row["number"])
+    return ConditionRow(row["number"], row["text"], data, row["due_on"], row["every_days"], words)

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
+from types import MappingProxyType
+from typing import Any
 
 import msgspec
 
 from doorstone.core.facts import FactValue, Reading
 from doorstone.core.readings.value_table import ValueTable
 
+_NOTHING: Mapping[str, Any] = MappingProxyType({})
 DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(msgspec.Struct, frozen=True):
     """What was said, whoever said it and of whichever device: facts as a shape and numbers in a table of values.
 
     `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
@@ -26,20 +28,17 @@ class Content:
     table: ValueTable
     shape: int
     numbers: tuple[int, ...]
-    verdicts: Mapping[str, bool] = field(default_factory=dict)
+    verdicts: Mapping[str, bool] = _NOTHING
     texts: tuple[str, ...] | None = None
-    unread: Mapping[str, str] = field(default_factory=dict)
+    unread: Mapping[str, str] = _NOTHING
 
     @property
     def facts(self) -> dict[str, FactValue]:
         return self.table.facts(self.shape, self.numbers)
 
-    def values_of(self, names: tuple[str, ...]) -> tuple[FactValue | None, ...]:
-        """The values of some facts; None for one that it has not."""
-        shape = self.table.shapes[self.shape]
-        return tuple(
-            [self.table.values[self.numbers[shape.index(name)]][1] if name in shape else None for name in names]
-        )
+    def numbers_of(self, names: tuple[str, ...]) -> tuple[int, ...]:
+        """The numbers of the values of some facts; -1 for one that it has not."""
+        return tuple([self.numbers[at] if at >= 0 else -1 for at in self.table.places(self.shape, names)])
 
 
 class ReadingRecord(msgspec.Struct, gc=False):

@@ -11,7 +11,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from difflib import get_close_matches
@@ -30,6 +30,8 @@ _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": T
 MOST_JSON = 64 * 2**20
 MOST_TEXT = 500
 MOST_VALUES = 100_000
+MOST_ALIKE = 10_000
+_WORDS = frozenset({str, type(None)})
 _KEYS = frozenset({*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"})
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 
@@ -314,20 +316,20 @@ def _record(number: int, row: Any, coder: _Coder, *, plain: bool = False) -> Rea
     """A reading of an object. `plain` objects hold no characters that need a look."""
     if not isinstance(row, dict):
         raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
-    if row.keys() - _KEYS:
+    if not row.keys() <= _KEYS:
         extra = sorted(row.keys() - _KEYS)
         raise CellError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
     for place, text in () if plain else _words_of("line", row):
         if bad := _NO_TEXT.search(text):
             raise CellError(place, f"U+{ord(bad[0]):04X} is no character of a text", "Write it without")
-    device, source, taken_at = _word(row, "device"), _word(row, "source"), _time(row.get("taken_at", ""))
+    device, source, taken_at = _word(row, "device"), coder.source(row), _time(row.get("taken_at", ""))
     facts, verdicts, unread = row.get("facts", {}), row.get("verdicts", {}), row.get("unread", {})
     if not (isinstance(facts, dict) and isinstance(verdicts, dict) and isinstance(unread, dict)):
         raise CellError("facts", "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}')
     texts = _texts(row.get("texts"))
     if not facts and not verdicts and texts is None:
         raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
-    about = {name: str(value)[:200] for name in ABOUT if (value := row.get(name)) is not None}
+    about = coder.about(row)
     why = {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]} if unread else {}
     content = Content(*coder.coded(facts), _verdicts(verdicts) if verdicts else {}, texts, why)
     return ReadingRecord(number, device, source, taken_at, content, about)
@@ -384,11 +386,38 @@ def _texts(raw: Any) -> tuple[str, ...] | None:
 
 
 class _Coder:
-    """Codes the facts of a stream's readings; once a table of values is large, the next begins."""
+    """Codes the facts of a stream's readings; once a table of values is large, the next begins.
+
+    Sources, and what is said of devices themselves, are looked at once each: few differ.
+    """
 
     def __init__(self, specs: Mapping[str, FactSpec]) -> None:
         self.specs = specs
         self._table = ValueTable(specs)
+        self._sources: set[str] = set()
+        self._abouts: dict[tuple[str | None, ...], dict[str, str]] = {}
+
+    def source(self, row: Mapping[str, Any]) -> str:
+        """The source of a row. Raises `CellError`."""
+        found = row.get("source")
+        if type(found) is str and found in self._sources:
+            return found
+        word = _word(row, "source")
+        if len(self._sources) < MOST_ALIKE:
+            self._sources.add(word)
+        return word
+
+    def about(self, row: Mapping[str, Any]) -> dict[str, str]:
+        """What a row says of the device itself: shared by those that say the same, so not to be changed."""
+        said = tuple([row.get(name) for name in ABOUT])
+        if not _WORDS.issuperset(map(type, said)):
+            return _about(said)
+        found = self._abouts.get(said)
+        if found is None:
+            found = _about(said)
+            if len(self._abouts) < MOST_ALIKE:
+                self._abouts[said] = found
+        return found
 
     def coded(self, raw: Mapping[str, Any]) -> tuple[ValueTable, int, tuple[int, ...]]:
         """The table, and of it the shape and the values' numbers. Raises `CellError` that names the fact."""
@@ -400,6 +429,10 @@ class _Coder:
             for name, value in raw.items():
                 _check_fact(name, value, self.specs)
             raise
+
+
+def _about(said: Iterable[Any]) -> dict[str, str]:
+    return {name: str(value)[:200] for name, value in zip(ABOUT, said, strict=True) if value is not None}
 
 
 def _check_fact(name: str, raw: Any, specs: Mapping[str, FactSpec]) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import hmac
 import json
 import os
@@ -128,13 +127,13 @@ class Database:
         return connection
 
     def _seal(self, seq: int, digest: str) -> str:
-        seal = hmac.new(self._key, f"{seq} {digest}".encode(), hashlib.sha256).hexdigest()
+        seal = self._seal_of(f"{seq} {digest}")
         if getattr(self._local, "writing", False):
             self._local.head = {"seq": seq, "hash": digest, "seal": seal}
         return seal
 
     def _seal_of(self, text: str) -> str:
-        return hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()
+        return hmac.digest(self._key, text.encode(), "sha256").hex()
 
     def _note(self, seq: int, kind: str, name: str) -> int:
         """An entry was added: the state of its objects is kept at the end of the transaction."""

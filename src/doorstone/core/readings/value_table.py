@@ -43,6 +43,7 @@ class ValueTable:
         self._last = _Shape(-1, ())
         self._numbers: dict[tuple[str, FactValue], int] = {}
         self._columns: dict[tuple[str, type], dict[Any, int]] = {}
+        self._places: dict[tuple[int, tuple[str, ...]], tuple[int, ...]] = {}
 
     def fresh(self) -> ValueTable:
         """An empty table of the same facts."""
@@ -100,6 +101,15 @@ class ValueTable:
             number = self._numbers[name, value] = len(self.values)
             self.values.append((name, value))
         return number
+
+    def places(self, shape: int, names: tuple[str, ...]) -> tuple[int, ...]:
+        """Where in the numbers of a shape those of some facts stand; -1 for one that it has not."""
+        found = self._places.get((shape, names))
+        if found is None:
+            held = self.shapes[shape]
+            found = tuple(held.index(name) if name in held else -1 for name in names)
+            self._places[shape, names] = found
+        return found
 
     def facts(self, shape: int, numbers: tuple[int, ...]) -> dict[str, FactValue]:
         """The facts of a reading that was coded."""

@@ -138,10 +138,13 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     Returns the devices that are new or of which more than the newest reading changed. This alone writes devices: the
     counts by profile, site and role change with them, in one transaction.
     """
-    added = [record for record in now if record[0] not in held]
-    changed = [record for record in now if record[0] in held and held[record[0]] != record]
-    read = [r for r in changed if r[:11] == held[r[0]][:11]]  # nothing but its newest reading differs
-    moved = [r for r in changed if r[:11] != held[r[0]][:11]] if len(read) < len(changed) else []
+    added, read, moved = list[Record](), list[Record](), list[Record]()
+    for record in now:
+        before = held.get(record[0])
+        if before is None:
+            added.append(record)
+        elif record != before:  # of those that are read, nothing but the newest reading differs
+            (read if record[:11] == before[:11] else moved).append(record)
     db.executemany(
         "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"  # noqa: S608
         " profile, stands_until, current_contents, last_import_id, last_read_at, seal)"
@@ -149,9 +152,9 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
         [record[:15] for record in added],
     )
     db.executemany(
-        "UPDATE devices SET stands_until = ?12, current_contents = ?13, last_import_id = ?14, last_read_at = ?15"
+        "UPDATE devices SET stands_until = ?2, current_contents = ?3, last_import_id = ?4, last_read_at = ?5"
         " WHERE id = ?1",
-        [record[:15] for record in read],
+        map(_what_was_read, read),
     )
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8,"
@@ -168,7 +171,7 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
     _count(db, steps)
-    excepted_changes.note(db, [record[0] for record in changed])
+    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part])
     return {record[0] for part in (added, moved) for record in part}
 
 
@@ -189,6 +192,9 @@ def _seal(db: sqlite3.Connection, devices: Sequence[str]) -> None:
     )
 
 
+_what_was_read = itemgetter(
+    *map(Record._fields.index, ("id", "stands_until", "current_contents", "last_import_id", "last_read_at"))
+)
 _where_it_counts = itemgetter(*map(Record._fields.index, ("profile", "platform", "site", "role")))
 
 

@@ -48,7 +48,7 @@ def more_of(
 
 def value_text(value: Any) -> str:
     """A value as it is numbered: JSON, the same for the same."""
-    return _compact(value)
+    return repr(value) if type(value) is int else _compact(value)
 
 
 def codes_of(numbers: Sequence[int]) -> bytes:

@@ -25,13 +25,18 @@ def numbers_of(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict
 
 
 def _known(db: sqlite3.Connection, pairs: list[tuple[str, str]]) -> dict[tuple[str, str], int]:
-    rows = db.execute(
-        "SELECT j.value ->> 0, j.value ->> 1, v.id FROM json_each(?) AS j"
-        " CROSS JOIN fact_names AS f ON f.name = j.value ->> 0"
-        " CROSS JOIN fact_values AS v ON v.fact = f.id AND v.value = j.value ->> 1",
-        (json.dumps(pairs),),
-    )
-    return {(row[0], row[1]): row[2] for row in rows}
+    by_fact: dict[str, list[str]] = {}
+    for fact, value in pairs:
+        by_fact.setdefault(fact, []).append(value)
+    found = {}
+    for fact, texts in by_fact.items():
+        rows = db.execute(
+            "SELECT v.value, v.id FROM fact_names AS f CROSS JOIN json_each(?2) AS j"
+            " CROSS JOIN fact_values AS v ON v.fact = f.id AND v.value = j.value WHERE f.name = ?1",
+            (fact, json.dumps(texts)),
+        )
+        found.update({(fact, text): number for text, number in rows})
+    return found
 
 
 def by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, str]:

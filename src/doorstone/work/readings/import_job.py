@@ -15,7 +15,7 @@ import sqlite3
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import timedelta
@@ -31,6 +31,7 @@ from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
 from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices.devices import GuardedAttributes
 from doorstone.store.readings import imports as store
 from doorstone.store.readings.contents import Content, codes_of
 from doorstone.store.readings.imports import ImportRow, ProblemLine
@@ -271,13 +272,9 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
         while part := list(islice(found, CHECKED)):
             if halt():
                 raise HaltedError
-            part = [_in_time(one, latest) if isinstance(one, ReadingRecord) else one for one in part]
-            if row.narrow or row.only_device:
-                part = [_allowed(row, one) if isinstance(one, ReadingRecord) else one for one in part]
-            notes = [] if row.may_decide else _kept_as_they_are(context, part)
-            notes += _nobody_knows(context, part, asked)
-            problems = [one for one in part if isinstance(one, ImportProblem)]
-            records = [one for one in part if isinstance(one, ReadingRecord)]
+            records, problems = _sifted(row, part, latest)
+            notes = [] if row.may_decide else _kept_as_they_are(context, records)
+            notes += _nobody_knows(context, records, asked)
             good.write(records)
             fatal = fatal or any(problem.fatal for problem in problems)
             with context.database.write() as db:
@@ -303,7 +300,23 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     return True
 
 
-def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProblem:
+def _sifted(
+    row: ImportRow, part: Iterable[ReadingRecord | ImportProblem], latest: str
+) -> tuple[list[ReadingRecord], list[ImportProblem]]:
+    """Records that may be taken over, and what is wrong with the others."""
+    records, problems = list[ReadingRecord](), list[ImportProblem]()
+    limited = row.narrow or row.only_device
+    for one in part:
+        if isinstance(one, ImportProblem):
+            problems.append(one)
+        elif (wrong := _in_time(one, latest) or (_not_allowed(row, one) if limited else None)) is None:
+            records.append(one)
+        else:
+            problems.append(wrong)
+    return records, problems
+
+
+def _not_allowed(row: ImportRow, one: ReadingRecord) -> ImportProblem | None:
     """A narrow token posts readings of its own device only, and never as an operator."""
     if row.only_device and one.device != row.only_device:
         message = f"This token may only post readings of {row.only_device}"
@@ -311,13 +324,13 @@ def _allowed(row: ImportRow, one: ReadingRecord) -> ReadingRecord | ImportProble
     if row.narrow and one.source in ("operator", "attempt"):
         message = f"A token for readings cannot speak as {one.source}"
         return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
-    return one
+    return None
 
 
-def _in_time(one: ReadingRecord, latest: str) -> ReadingRecord | ImportProblem:
+def _in_time(one: ReadingRecord, latest: str) -> ImportProblem | None:
     """A reading from the future, or from before there were such machines, would be believed for ever, or never."""
     if EARLIEST <= one.taken_at <= latest:
-        return one
+        return None
     when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"
     return ImportProblem(
         one.line, "taken_at", f"{one.taken_at} lies {when}", "Set the clock that gave it, and read again"
@@ -325,20 +338,19 @@ def _in_time(one: ReadingRecord, latest: str) -> ReadingRecord | ImportProblem:
 
 
 def _nobody_knows(
-    context: Context, part: Sequence[ReadingRecord | ImportProblem], asked: set[tuple[str, str, str]]
+    context: Context, records: Iterable[ReadingRecord], asked: set[tuple[str, str, str]]
 ) -> list[ImportProblem]:
     """Notes on platforms, releases and editions that no sheet knows, each once an import."""
     sheets = all_sheets(context)
     notes: list[ImportProblem] = []
     looked: set[tuple[Any, ...]] = set()
-    for one in part:
-        if not isinstance(one, ReadingRecord):
-            continue
-        named = one.content.values_of(PLACED_BY)
+    for one in records:
+        content = one.content
+        named = id(content.table), content.numbers_of(PLACED_BY)
         if named in looked:
             continue
         looked.add(named)
-        facts = one.content.facts
+        facts = content.facts
         platform = str(facts.get("os.platform", ""))
         if not platform:
             continue
@@ -357,23 +369,29 @@ def _nobody_knows(
     return notes
 
 
-def _kept_as_they_are(context: Context, part: Sequence[ReadingRecord | ImportProblem]) -> list[ImportProblem]:
+def _kept_as_they_are(context: Context, records: Iterable[ReadingRecord]) -> list[ImportProblem]:
     """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
-    speaking = [one for one in part if isinstance(one, ReadingRecord) and GUARDED & one.about.keys()]
+    speaking = [one for one in records if not GUARDED.isdisjoint(one.about)]
     if not speaking:
         return []
     with context.database.read() as db:
         held = device_store.guarded(db, {one.device for one in speaking})
     notes = []
+    agree = set[tuple[int, GuardedAttributes]]()  # who says what of devices that are so
     for one in speaking:
-        for name, value in about_values(one.about).items():
-            if name in GUARDED and one.device in held and getattr(held[one.device], name) != value:
-                is_now = getattr(held[one.device], name)
-                words = ("no", "yes")
-                was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
-                message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
-                hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
-                notes.append(ImportProblem(one.line, name, message, hint))
+        now = held.get(one.device)
+        if now is None or (id(one.about), now) in agree:
+            continue
+        wrong = {n: v for n, v in about_values(one.about).items() if n in GUARDED and getattr(now, n) != v}
+        if not wrong:
+            agree.add((id(one.about), now))
+        for name in wrong:
+            is_now = getattr(now, name)
+            words = ("no", "yes")
+            was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
+            message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
+            hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
+            notes.append(ImportProblem(one.line, name, message, hint))
     return notes
 
 
@@ -430,7 +448,7 @@ class _SpoolNumbers:
         self._shapes += [self._contents.shape_number(db, names) for names in ready.shapes[len(self._shapes) :]]
         values, shapes = self._values, self._shapes
         made = [
-            Content(shapes[one.shape], codes_of([values[number] for number in one.values]), one.more)
+            Content(shapes[one.shape], codes_of(list(map(values.__getitem__, one.values))), one.more)
             for one in readings
         ]
         numbers = self._contents.numbers_of(db, made, Counter(made))

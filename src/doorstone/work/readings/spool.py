@@ -22,14 +22,14 @@ from doorstone.store.readings.contents import more_of, value_text
 _SIZE = 8  # bytes before each block that give its length
 
 
-class ReadyReading(NamedTuple):
+class ReadyReading(msgspec.Struct, array_like=True, gc=False):
     """`shape` and `values` are numbers in the spool's tables, `about` is one in its block; `more` holds no facts."""
 
     device: str
     source: str
     taken_at: str
     shape: int
-    values: list[int]
+    values: tuple[int, ...]
     more: str
     about: int
 
@@ -70,9 +70,10 @@ class ReadyWriter:
                 self._table, self._values, self._shapes, fresh = content.table, 0, 0, True
             about = abouts.setdefault(tuple(record.about.items()), len(abouts))
             readings.append(
-                ReadyReading(record.device, record.source, record.taken_at, content.shape, content.numbers,  # type: ignore[arg-type]
-                             _more(content), about)
-            )  # fmt: skip
+                ReadyReading(
+                    record.device, record.source, record.taken_at, content.shape, content.numbers, _more(content), about
+                )
+            )
         if readings:
             self._write(readings, abouts, fresh)
 

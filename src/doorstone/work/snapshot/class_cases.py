@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
+from operator import itemgetter
 from typing import Any, NamedTuple
 
-from doorstone.core.facts import source_of
+from doorstone.core.facts import FIX, source_of
 from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.work.snapshot.contents import MOST_VALUES, ContentCache, CurrentContents, bounded
 from doorstone.work.snapshot.settling_rules import SettlingRules
@@ -94,6 +95,30 @@ class SeveralCase(NamedTuple):
     shared: tuple[Hashable, ...]
 
 
+class Standing(NamedTuple):
+    """Where a device belongs, and the last day on which it is as it was settled; None if no word on it ages."""
+
+    place: Place
+    until: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class _Sight:
+    """What readings of a shape share that one source took on a day, on one platform, with facts only.
+
+    `tested` and `others` pick from the numbers of values those by whose outcomes, and by which as they are, devices
+    stand apart; `standings` are those met so far, by outcomes and numbers, None if facts alone do not tell.
+    `present` are the tested facts that the shape has.
+    """
+
+    picks: _Picks
+    present: tuple[int, ...]
+    tested: Callable[[Sequence[int]], tuple[int, ...]]
+    others: Callable[[Sequence[int]], tuple[int, ...]]
+    outcomes: dict[int, str]
+    standings: dict[tuple[tuple[str, ...], tuple[int, ...]], Standing] | None
+
+
 @dataclass(slots=True)
 class IngestCache:
     """What one piece of work has found out and may use again: contents, and where each class is placed.
@@ -108,8 +133,16 @@ class IngestCache:
     plans: dict[tuple[str, tuple[int, ...]], _Plan] = field(default_factory=dict)
     shared: dict[tuple[str, str, tuple[int, ...]], Hashable] = field(default_factory=dict)
     places: dict[Hashable, Place] = field(default_factory=dict)
+    sights: dict[tuple[int, int, str, str], _Sight] = field(default_factory=dict)
     until: dict[tuple[Any, ...], str | None] = field(default_factory=dict)
     basis: Any = None
+
+
+def _picker(places: Sequence[int]) -> Callable[[Sequence[int]], tuple[int, ...]]:
+    """What picks the numbers at these places."""
+    if len(places) > 1:
+        return itemgetter(*places)
+    return lambda numbers: tuple([numbers[place] for place in places])
 
 
 class ClassCases:
@@ -119,6 +152,30 @@ class ClassCases:
         self.db = db
         self.by = by
         self.known = known
+
+    def standing(self, source: str, taken_at: str, content: Content, settle: Callable[[], Standing]) -> Standing | None:
+        """How a device stands of which one source alone speaks, by one reading with facts only; None if no sheet
+        describes it.
+
+        It is settled if none with the same outcomes was before.
+        """
+        codes = numbers_in(content.codes)
+        at = self._platform_at(content.shape)
+        if at < 0:
+            return None
+        key = (content.shape, codes[at], source, taken_at[:10])
+        sight = self.known.sights.get(key) or self._sight(*key)
+        if sight.standings is None:
+            return None
+        try:
+            case = tuple(map(sight.outcomes.__getitem__, sight.tested(codes))), sight.others(codes)
+        except KeyError:
+            letters = self._outcomes(sight.outcomes, sight.picks, codes)
+            case = tuple([letters[i] for i in sight.present]), sight.others(codes)
+        found = sight.standings.get(case)
+        if found is None:
+            found = bounded(sight.standings)[case] = settle()
+        return found
 
     def plain(self, current: CurrentContents, content: Content) -> PlainCase | None:
         """The case of a device of which one source alone speaks, with facts only; None if no sheet describes it."""
@@ -139,6 +196,17 @@ class ClassCases:
         others = tuple([codes[i] if i >= 0 else 0 for i in picks.others])
         case = Case(picks.platform, self.by.ages(source, at[:10]), self.by.ages("nobody", at[:10]), letters, others)
         return PlainCase(case, picks, codes)
+
+    def _sight(self, shape: int, platform_code: int, source: str, day: str) -> _Sight:
+        picks = self.known.picks.get((shape, platform_code)) or self._picks(shape, platform_code)
+        present = tuple(i for i, place in enumerate(picks.tested) if place >= 0)
+        outcomes = self.known.outcomes.setdefault(picks.platform, {})
+        tested, others = _picker([picks.tested[i] for i in present]), _picker([i for i in picks.others if i >= 0])
+        standings: dict[tuple[tuple[str, ...], tuple[int, ...]], Standing] = {}
+        found = _Sight(
+            picks, present, tested, others, outcomes, standings if picks.platform and source != FIX else None
+        )
+        return bounded(self.known.sights).setdefault((shape, platform_code, source, day), found)
 
     def class_key(self, plain: PlainCase, shape: int) -> tuple[str, Mapping[str, Any]] | None:
         """The key of the class of such a device, and the values that are part of it as they are; None if only

@@ -183,10 +183,13 @@ class ContentCache:
     def covers(self, db: sqlite3.Connection, new: int, old: int) -> bool:
         """Whether a content read later leaves nothing of another of its source: both hold facts alone, it every one."""
         held = self.kept(db, (new, old))
-        if held[new].more or held[old].more:
+        return self.covers_content(db, held[new], held[old])
+
+    def covers_content(self, db: sqlite3.Connection, new: Content, old: Content) -> bool:
+        """As `covers`, of the contents themselves."""
+        if new.more or old.more:
             return False
-        mine, other = held[new].shape, held[old].shape
-        return mine == other or set(self.shape(db, other)) <= set(self.shape(db, mine))
+        return new.shape == old.shape or set(self.shape(db, old.shape)) <= set(self.shape(db, new.shape))
 
     def reports(self, db: sqlite3.Connection, number: int) -> bool:
         """Whether a content says which failures were reported in words, or that there were none."""
@@ -305,7 +308,7 @@ def keep(
     """
     again = [r for r in readings if r.device in held and r.taken_at <= held[r.device].last_read_at]
     store.release(db, device_store.contents_read(db, [(r.device, r.source, r.taken_at) for r in again]))
-    device_store.add_readings(db, [KeptReading(r[0], r[1], r[2], r[3], number, r[0] in changed) for r in readings])
+    device_store.add_readings(db, [KeptReading(*r[:4], number, r[0] in changed) for r in readings])
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
         device_store.keep_texts(db, device, source, current_texts(mine))

@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime
+from functools import partial
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.life import Life
@@ -38,7 +39,7 @@ from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
-from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place
+from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place, Standing
 from doorstone.work.snapshot.contents import (
     ContentCache,
     CurrentContents,
@@ -86,7 +87,7 @@ class Settler:
         self.by = by or settling_rules(context, db)
         known = known or IngestCache(contents(context))
         if known.basis != self.by.basis:
-            known = replace(known, outcomes={}, picks={}, places={}, until={}, basis=self.by.basis)
+            known = replace(known, outcomes={}, picks={}, places={}, sights={}, until={}, basis=self.by.basis)
         self.known = known
         self._numbers: dict[str, int] = {}
         self._cases = ClassCases(db, self.by, known)
@@ -195,61 +196,65 @@ class Settler:
 
         Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before.
         """
-        held = device_store.records(self.db, {reading[0] for reading in readings})
-        replacing = self._replacing(held, readings)
-        now: dict[str, tuple[Record, CurrentContents]] = {}
-        others: list[NewReading] = []
-        for new in readings:
-            if new.device in replacing:
-                current = [(new.source, new.taken_at, new.content)]
-                now[new.device] = self._replaced(held.get(new.device), new, number, obeyed), current
-            else:
-                others.append(new)
+        held = device_store.records(self.db, {reading.device for reading in readings})
+        rows, now, others = self._replaced(held, readings, number, obeyed)
         merging = {new.device for new in others} & held.keys()
         now.update({name: (held[name], current_contents(held[name])) for name in merging})
         self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
-        rows = self._rows(held, list(now.values()))
+        rows += self._rows(held, list(now.values()))
         changed = device_store.put(self.db, held, rows)
         keep(self.db, self.known.contents, readings, now, reporting, number, changed, held)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
 
-    def _replacing(self, held: Mapping[str, Record], readings: Sequence[NewReading]) -> set[str]:
-        """The devices whose current contents one reading replaces: it holds facts only, and each that was known."""
-        often = Counter(reading.device for reading in readings)
-        new = {r.device: r for r in readings if often[r.device] == 1}
-        before: dict[str, tuple[str, str, int]] = {}
-        for device, record in held.items():
-            current = current_contents(record)
-            if device in new and len(current) == 1 and current[0][0] == new[device].source:
-                before[device] = current[0]
-        numbers = {r.content for r in new.values()} | {number for _, _, number in before.values()}
-        kept = self.known.contents.kept(self.db, numbers)
-        return {
-            device
-            for device, r in new.items()
-            if not kept[r.content].more
-            and (device not in held or (device in before and self._covers(r, before[device])))
-        }
+    def _replaced(
+        self, held: Mapping[str, Record], readings: Sequence[NewReading], number: int | None, obeyed: bool
+    ) -> tuple[list[Record], dict[str, tuple[Record, CurrentContents]], list[NewReading]]:
+        """Rows of the devices whose current contents one reading replaces: it holds facts only, and every one known.
 
-    def _covers(self, new: NewReading, before: tuple[str, str, int]) -> bool:
-        """Whether a reading holds every fact that its source reported before."""
-        _, at, number = before
-        return at <= new.taken_at and self.known.contents.covers(self.db, new.content, number)
+        Those that are settled by the outcomes of their tests; those that are still to be settled; the other readings.
+        """
+        often = Counter([reading.device for reading in readings])
+        currents = {device: current_contents(record) for device, record in held.items() if often[device] == 1}
+        before = {device: current[0] for device, current in currents.items() if len(current) == 1}
+        numbers = {reading.content for reading in readings}
+        kept = self.known.contents.kept(self.db, numbers.union([word[2] for word in before.values()]))
+        alone = disputes.devices(self.db, held) | self.by.own
+        rows, now, others = list[Record](), dict[str, tuple[Record, CurrentContents]](), list[NewReading]()
+        for new in readings:
+            device, source, taken_at, content, about = new
+            mine, record = kept[content], held.get(device)
+            if often[device] > 1 or mine.more or not (record is None or self._replaces(new, before.get(device), kept)):
+                others.append(new)
+                continue
+            current = [(source, taken_at, content)]
+            standing = None
+            if device not in alone:
+                settle = partial(self._standing, device, current, [mine])
+                standing = self._cases.standing(source, taken_at, mine, settle)
+            row = record or device_store.new_record(device, self.at)
+            own = guarded(about or {}, record, number, obeyed=obeyed).get
+            place, until = standing or (Place(*row[6:11]), row.stands_until)
+            if row.life != Life.IN_SERVICE:
+                place = place._replace(profile=None)
+            last = max(row.last_read_at, taken_at)
+            made = Record(
+                device, own("name", row.name), own("site", row.site), own("role", row.role),
+                own("critical", row.critical), row.added_at, *place, until, contents_text(current, last),
+                number or row.last_import_id, last, row.life,
+            )  # fmt: skip
+            if standing is not None:
+                rows.append(made)
+            else:
+                now[device] = made, current
+        return rows, now, others
 
-    def _replaced(self, record: Record | None, new: NewReading, number: int | None, obeyed: bool) -> Record:
-        device, source, taken_at, content, about = new
-        row = record or device_store.new_record(device, self.at)
-        last = max(row.last_read_at, taken_at)
-        text = contents_text([(source, taken_at, content)], last)
-        if not about:
-            return Record(*row[:12], text, number or row.last_import_id, last, row.life)
-        own = guarded(about, record, number, obeyed=obeyed).get
-        return Record(
-            device, own("name", row[1]), own("site", row[2]), own("role", row[3]), own("critical", row[4]), *row[5:12],
-            text, number or row.last_import_id, last, row.life,
-        )  # fmt: skip
+    def _replaces(self, new: NewReading, before: tuple[str, str, int] | None, kept: Mapping[int, Content]) -> bool:
+        """Whether a reading holds every fact that was known of its device, by the one word on it."""
+        if before is None or before[0] != new.source or before[1] > new.taken_at:
+            return False
+        return self.known.contents.covers_content(self.db, kept[new.content], kept[before[2]])
 
     def drop_older(self, device: str, fact: str, before: str) -> None:
         """Forget every source's word on a fact from before a time: something has changed it since."""
@@ -265,14 +270,20 @@ class Settler:
         rows = []
         for row, current in now:
             contents = [kept[number] for _, _, number in current]
-            case = row.id not in alone and (len(current) == 1 or len(now) >= FEW_DEVICES)
-            place = self._place_of_case(row.id, current, contents) if case else None
-            place = place or self._place(row.id, current, self.dispute_decisions(row.id) if row.id in alone else [])
-            until = self._until(place.platform, current, contents)
+            if row.id in alone or (len(current) > 1 and len(now) < FEW_DEVICES):
+                place = self._place(row.id, current, self.dispute_decisions(row.id) if row.id in alone else [])
+                until = self._until(place.platform, current, contents)
+            else:
+                place, until = self._standing(row.id, current, contents)
             if row.life != Life.IN_SERVICE:  # only what is in service has a class, and so counts
                 place = place._replace(profile=None)
             rows.append(Record(*row[:6], *place, until, *row[12:]))
         return rows
+
+    def _standing(self, device: str, current: CurrentContents, contents: Sequence[Content]) -> Standing:
+        """How a device stands about which nothing was decided, by its case if it has one."""
+        place = self._place_of_case(device, current, contents) or self._place(device, current, [])
+        return Standing(place, self._until(place.platform, current, contents))
 
     def _place_of_case(self, device: str, current: CurrentContents, contents: Sequence[Content]) -> Place | None:
         """Where a device belongs that has a case, each of which is placed once; None for one that has none."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import tempfile
 from datetime import datetime, timedelta
@@ -74,6 +75,7 @@ def ingested(readings: list[Line], size: int, shared: bool) -> tuple[dict[str, t
             in_all = {
                 keys[r["id"]]: r["devices"] for r in db.execute("SELECT id, devices FROM profiles WHERE devices > 0")
             }
+            contents = dict(db.execute("SELECT key, content FROM profiles WHERE platform = 'tarn'").fetchall())
             stand = {}
             for name, row in rows.items():
                 seen = (row.platform, row.model, row.running_release, keys.get(row.profile or 0), row.stands_until)
@@ -86,9 +88,26 @@ def ingested(readings: list[Line], size: int, shared: bool) -> tuple[dict[str, t
     for name, row in stand.items():
         if row[3]:
             really[row[3], sites[name]] = really.get((row[3], sites[name]), 0) + 1
+        assert all(CLASSES.of(json.loads(text)) == key for key, text in contents.items())
     assert counted == really
     assert in_all == {key: sum(n for (k, _), n in really.items() if k == key) for key, _ in really}
     return stand, really
+
+
+@pytest.mark.parametrize("days", [0, 40, 400])
+def test_the_first_device_of_a_class_stands_for_it_as_it_is_settled(days: int, context: Context) -> None:
+    every: list[dict[str, Any]] = [
+        {**GOOD, "machine.model": "Fallow 120", "memory.mib": mib, "cpu.features": ["sse4", "avx2"]}
+        for mib in (1, 9000)
+    ]
+    with context.database.write() as db:
+        settler = Settler(context, db, IngestCache())
+        for at, facts in enumerate([GOOD, *every]):
+            settler.ingest([_reading(settler, (f"d{at}", "collector", days, facts, ""))])
+            (profile,) = db.execute("SELECT profile FROM devices WHERE id = ?", (f"d{at}",)).fetchone()
+            (content,) = db.execute("SELECT content FROM profiles WHERE id = ?", (profile,)).fetchone()
+            view = Settler(context, db).view(f"d{at}")
+            assert json.loads(content) == profile_content("tarn", CLASSES.names, view)
 
 
 def _reading(settler: Settler, one: Line) -> NewReading:

@@ -22,10 +22,16 @@ def profile_content(platform: str, names: frozenset[str], view: View, own: str =
         for name in sorted(names)
         if name in view.facts
     }
-    content: dict[str, Any] = {"platform": platform, "facts": facts}
+    content = content_of_facts(platform, facts)
     content["verdicts"] = [[v.requirement, v.passed] for v in view.verdicts]
     content["ruled"] = {name: bool(dispute_decision.value) for name, dispute_decision in sorted(view.decided.items())}
     return {**content, "own": own}
+
+
+def content_of_facts(platform: str, facts: Mapping[str, list[Any]]) -> dict[str, Any]:
+    """The same of a device of which nothing is known but facts, and about which nothing was decided."""
+    ordered = {name: facts[name] for name in sorted(facts)}
+    return {"platform": platform, "facts": ordered, "verdicts": [], "ruled": {}, "own": ""}
 
 
 _NO_TIME = datetime(1, 1, 1)

@@ -14,7 +14,8 @@ from itertools import combinations
 from operator import itemgetter
 from typing import Any, NamedTuple
 
-from doorstone.core.facts import FIX, source_of
+from doorstone.core.devices.profiles import content_of_facts
+from doorstone.core.facts import FIX, dump, source_of
 from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.work.snapshot.contents import MOST_VALUES, ContentCache, CurrentContents, bounded
 from doorstone.work.snapshot.settling_rules import SettlingRules
@@ -226,6 +227,19 @@ class ClassCases:
             if name in (*classifier.words, "os.platform") and self.by.counts(name, case.own)
         }
         return self._key(picks.platform, facts, outcomes, words, case.nobodys)
+
+    def class_content(self, plain: PlainCase, shape: int) -> dict[str, Any]:
+        """What stands for the class of such a device that has a key, as `profile_content` has it."""
+        (case, picks, codes), facts = plain, self.known.contents.shape(self.db, shape)
+        classifier, value, parse = self.by.classifier(picks.platform), self.known.contents.value, self.by.reader.parse
+        reported = {f"reported.{requirement}" for requirement in self.by.sheets[picks.platform].reported}
+        quiet = {name: [False] for name in reported if name in classifier.names and self.by.counts(name, case.nobodys)}
+        counting = {
+            name: [dump(parse(name, value(self.db, codes[i])))]
+            for i, name in enumerate(facts)
+            if name in classifier.names and self.by.counts(name, case.own)
+        }
+        return content_of_facts(picks.platform, {**counting, **quiet})
 
     def class_key_of_several(self, case: SeveralCase) -> tuple[str, Mapping[str, Any]] | None:
         """As `class_key`, of a device of which several sources speak."""

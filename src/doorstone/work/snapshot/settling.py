@@ -39,7 +39,7 @@ from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
-from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place, Standing
+from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place, PlainCase, Standing
 from doorstone.work.snapshot.contents import (
     ContentCache,
     CurrentContents,
@@ -298,7 +298,10 @@ class Settler:
         if place is None:
             key = self._cases.class_key(plain, contents[0].shape) if plain is not None else None
             key = self._cases.class_key_of_several(several) if several is not None else key
-            place = self._known_class(case.platform, key) or self._place(device, current, [])
+            place = self._known_class(case.platform, key)
+            if place is None and key is not None and plain is not None:
+                place = self._new_class(plain, contents[0].shape, *key)
+            place = place or self._place(device, current, [])
             bounded(self.known.places)[case] = place
         return place
 
@@ -308,9 +311,14 @@ class Settler:
             return None
         key, values = found
         number = self._numbers.get(key) or store.find(self.db, key)
-        if number is None:
-            return None
-        model, runs, edition = (str(values.get(name, "")) for name in ("machine.model", "os.release", "os.edition"))
+        return None if number is None else Place(platform, *_words_of(values), number)
+
+    def _new_class(self, plain: PlainCase, shape: int, key: str, values: Mapping[str, Any]) -> Place:
+        """A class that is not there yet, by its key and words: the device that is the first of it stands for it."""
+        platform, (model, runs, edition) = plain.case.platform, _words_of(values)
+        content = self._cases.class_content(plain, shape)
+        number = store.number_of(self.db, key, platform, model, runs, "", content)
+        self._numbers[key] = number
         return Place(platform, model, runs, edition, number)
 
     def cases(self, records: Sequence[Record]) -> dict[str, Hashable]:
@@ -370,6 +378,12 @@ class Settler:
         if key not in self._numbers:
             self._numbers[key] = store.number_of(self.db, key, platform, model, runs, own, content)
         return self._numbers[key]
+
+
+def _words_of(values: Mapping[str, Any]) -> tuple[str, str, str]:
+    """Model, release and edition of a class."""
+    model, runs, edition = (str(values.get(name, "")) for name in ("machine.model", "os.release", "os.edition"))
+    return model, runs, edition
 
 
 def _facts_only(current: CurrentContents, contents: Iterable[Content]) -> bool:

@@ -409,14 +409,14 @@ class _Coder:
 
     def about(self, row: Mapping[str, Any]) -> dict[str, str]:
         """What a row says of the device itself: shared by those that say the same, so not to be changed."""
-        said = tuple([row.get(name) for name in ABOUT])
-        if not _WORDS.issuperset(map(type, said)):
-            return _about(said)
-        found = self._abouts.get(said)
+        words = tuple([row.get(name) for name in ABOUT])
+        if not _WORDS.issuperset(map(type, words)):
+            return _about(words)
+        found = self._abouts.get(words)
         if found is None:
-            found = _about(said)
+            found = _about(words)
             if len(self._abouts) < MOST_ALIKE:
-                self._abouts[said] = found
+                self._abouts[words] = found
         return found
 
     def coded(self, raw: Mapping[str, Any]) -> tuple[ValueTable, int, tuple[int, ...]]:
@@ -431,8 +431,8 @@ class _Coder:
             raise
 
 
-def _about(said: Iterable[Any]) -> dict[str, str]:
-    return {name: str(value)[:200] for name, value in zip(ABOUT, said, strict=True) if value is not None}
+def _about(words: Iterable[Any]) -> dict[str, str]:
+    return {name: str(value)[:200] for name, value in zip(ABOUT, words, strict=True) if value is not None}
 
 
 def _check_fact(name: str, raw: Any, specs: Mapping[str, FactSpec]) -> None:

@@ -15,11 +15,10 @@ import sqlite3
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import timedelta
-from difflib import get_close_matches
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -28,10 +27,8 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import REPORTER
 from doorstone.core.sorting.counts import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
-from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import GuardedAttributes
 from doorstone.store.readings import imports as store
 from doorstone.store.readings.contents import Content, codes_of
 from doorstone.store.readings.imports import ImportRow, ProblemLine
@@ -40,10 +37,11 @@ from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
 from doorstone.work.context.ids import id_of, number_of
+from doorstone.work.readings import checks
 from doorstone.work.readings.record_files import unusable
 from doorstone.work.readings.spool import CheckedReading, ReadyReader, ReadyReading, ReadyWriter
 from doorstone.work.snapshot.class_cases import IngestCache
-from doorstone.work.snapshot.contents import GUARDED, ContentCache, NewReading, batches, current_contents
+from doorstone.work.snapshot.contents import ContentCache, NewReading, batches, current_contents
 from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.settling_rules import all_specs
 from doorstone.work.snapshot.sheets import all_sheets
@@ -53,9 +51,7 @@ CHUNK = 1_000  # readings applied in one transaction
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
 A_DAY = timedelta(days=1)  # that a clock may be ahead
-EARLIEST = "1990-01-01T00:00:00"
 DECIDERS = ("approver", "administrator")
-PLACED_BY = ("os.platform", "os.release", "os.edition")
 OPEN = ("waiting", "received", "checking")
 
 
@@ -272,9 +268,9 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
         while part := list(islice(found, CHECKED)):
             if halt():
                 raise HaltedError
-            records, problems = _sifted(row, part, latest)
-            notes = [] if row.may_decide else _kept_as_they_are(context, records)
-            notes += _nobody_knows(context, records, asked)
+            records, problems = checks.sifted(row, part, latest)
+            notes = [] if row.may_decide else checks.kept_as_they_are(context, records)
+            notes += checks.nobody_knows(context, records, asked)
             good.write(records)
             fatal = fatal or any(problem.fatal for problem in problems)
             with context.database.write() as db:
@@ -298,101 +294,6 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
         _end(context, row.id, "refused", f"Nothing was imported: {why}")
         return False
     return True
-
-
-def _sifted(
-    row: ImportRow, part: Iterable[ReadingRecord | ImportProblem], latest: str
-) -> tuple[list[ReadingRecord], list[ImportProblem]]:
-    """Records that may be taken over, and what is wrong with the others."""
-    records, problems = list[ReadingRecord](), list[ImportProblem]()
-    limited = row.narrow or row.only_device
-    for one in part:
-        if isinstance(one, ImportProblem):
-            problems.append(one)
-        elif (wrong := _in_time(one, latest) or (_not_allowed(row, one) if limited else None)) is None:
-            records.append(one)
-        else:
-            problems.append(wrong)
-    return records, problems
-
-
-def _not_allowed(row: ImportRow, one: ReadingRecord) -> ImportProblem | None:
-    """A narrow token posts readings of its own device only, and never as an operator."""
-    if row.only_device and one.device != row.only_device:
-        message = f"This token may only post readings of {row.only_device}"
-        return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")
-    if row.narrow and one.source in ("operator", "attempt"):
-        message = f"A token for readings cannot speak as {one.source}"
-        return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
-    return None
-
-
-def _in_time(one: ReadingRecord, latest: str) -> ImportProblem | None:
-    """A reading from the future, or from before there were such machines, would be believed for ever, or never."""
-    if EARLIEST <= one.taken_at <= latest:
-        return None
-    when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"
-    return ImportProblem(
-        one.line, "taken_at", f"{one.taken_at} lies {when}", "Set the clock that gave it, and read again"
-    )
-
-
-def _nobody_knows(
-    context: Context, records: Iterable[ReadingRecord], asked: set[tuple[str, str, str]]
-) -> list[ImportProblem]:
-    """Notes on platforms, releases and editions that no sheet knows, each once an import."""
-    sheets = all_sheets(context)
-    notes: list[ImportProblem] = []
-    looked: set[tuple[Any, ...]] = set()
-    for one in records:
-        content = one.content
-        named = id(content.table), content.numbers_of(PLACED_BY)
-        if named in looked:
-            continue
-        looked.add(named)
-        facts = content.facts
-        platform = str(facts.get("os.platform", ""))
-        if not platform:
-            continue
-        sheet = sheets.get(platform)
-        known: dict[str, Sequence[str]] = {"os.platform": list(sheets)}
-        if sheet is not None:
-            known["os.release"] = [release.id for release in sheet.platform.releases]
-            known["os.edition"] = sheet.platform.editions
-        for fact, values in known.items():
-            value = str(facts.get(fact, ""))
-            if value and value not in values and (platform, fact, value) not in asked:
-                asked.add((platform, fact, value))
-                near = get_close_matches(value, values, 1, 0.5)
-                hint = f"Is {near[0]} meant?" if near else f"Known: {', '.join(values) or 'none'}"
-                notes.append(ImportProblem(one.line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))
-    return notes
-
-
-def _kept_as_they_are(context: Context, records: Iterable[ReadingRecord]) -> list[ImportProblem]:
-    """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
-    speaking = [one for one in records if not GUARDED.isdisjoint(one.about)]
-    if not speaking:
-        return []
-    with context.database.read() as db:
-        held = device_store.guarded(db, {one.device for one in speaking})
-    notes = []
-    agree = set[tuple[int, GuardedAttributes]]()  # who says what of devices that are so
-    for one in speaking:
-        now = held.get(one.device)
-        if now is None or (id(one.about), now) in agree:
-            continue
-        wrong = {n: v for n, v in about_values(one.about).items() if n in GUARDED and getattr(now, n) != v}
-        if not wrong:
-            agree.add((id(one.about), now))
-        for name in wrong:
-            is_now = getattr(now, name)
-            words = ("no", "yes")
-            was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
-            message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
-            hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
-            notes.append(ImportProblem(one.line, name, message, hint))
-    return notes
 
 
 def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:

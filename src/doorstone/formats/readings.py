@@ -20,6 +20,7 @@ from typing import Any, BinaryIO
 import orjson
 
 from doorstone.core.facts import FactError, FactSpec
+from doorstone.core.readings.first_lines import FirstLines
 from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 from doorstone.formats.reading_records import DEVICE_ID, Content, ImportProblem, ReadingRecord
@@ -56,7 +57,7 @@ def read_stream(
 ) -> Iterator[ReadingRecord | ImportProblem]:
     """Read a seekable stream of bytes line by line: UTF-8, or UTF-16 with its mark. `form` is one of `FORMS`."""
     word = "item" if form == "json" else "line"
-    seen: dict[int, int] = {}
+    seen = FirstLines()
     empty = True
     coder = _Coder(specs)
     for number, row in _rows(stream, form, coder, mapping):
@@ -65,7 +66,7 @@ def read_stream(
             if isinstance(row, CellError):
                 raise row
             record = row if isinstance(row, ReadingRecord) else _record(number, row, coder)
-            if (first := seen.setdefault(hash((record.device, record.source, record.taken_at)), number)) != number:
+            if (first := seen.first(hash((record.device, record.source, record.taken_at)), number)) != number:
                 at = record.taken_at.replace("T", " ")
                 message = f"{record.device} from {record.source} at {at} stands in {word} {first} already"
                 raise CellError("device", message, f"Keep one of the two {word}s")

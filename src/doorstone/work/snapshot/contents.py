@@ -24,7 +24,7 @@ GUARDED = frozenset({"site", "role", "critical"})
 _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 MOST_HELD = 50_000
-MOST_VALUES = 300_000
+MOST_VALUES = 100_000
 CurrentContents = list[tuple[str, str, int]]
 """What each source says of a device now: (source, time of reading, number of the content)."""
 

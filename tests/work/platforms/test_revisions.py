@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -77,10 +78,12 @@ def stands(context: Context) -> dict[str, tuple[Any, ...]]:
 @pytest.mark.long
 @settings(max_examples=12, deadline=None)
 @given(fleets(), st.lists(st.lists(st.sampled_from(EDITS), max_size=2), min_size=1, max_size=3))
-def test_each_device_is_in_the_class_in_which_it_would_be_alone(fleet: Fleet, sheets: list[Any]) -> None:
+def test_each_device_is_in_the_class_in_which_it_would_be_alone(
+    empty_data: Path, fleet: Fleet, sheets: list[Any]
+) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        context = Context(Database(Path(folder) / "d.db"), FixedClock(NOON))
-        revisions.load_sheet(context, ADMIN, *sheet_text(), "tarn.toml")
+        copied = shutil.copytree(empty_data, Path(folder) / "records")
+        context = Context(Database(copied / "doorstone.db"), FixedClock(NOON))
         read(context, *(line(name, {**GOOD, **facts}, source=source) for name, facts, source in fleet))
         for edits in sheets:
             revisions.load_sheet(context, ADMIN, *edited(*edits), "tarn.toml")

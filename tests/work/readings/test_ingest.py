@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import shutil
 import tempfile
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -53,11 +54,13 @@ def distinct(found: list[Line]) -> list[Line]:
     )
 
 
-def ingested(readings: list[Line], size: int, shared: bool) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
+def ingested(
+    empty: Path, readings: list[Line], size: int, shared: bool
+) -> tuple[dict[str, tuple[Any, ...]], dict[Any, int]]:
     """Ingest readings, so many at a time; the devices as they then stand, and the counts that are kept."""
     with tempfile.TemporaryDirectory() as folder:
-        context = Context(Database(Path(folder) / "d.db"), FixedClock(NOW))
-        revisions.load_sheet(context, WILHELMINA, *sheet_text(), "tarn.toml")
+        copied = shutil.copytree(empty, Path(folder) / "records")
+        context = Context(Database(copied / "doorstone.db"), FixedClock(NOW))
         known = IngestCache() if shared else None
         for at in range(0, len(readings), size):
             with context.database.write() as db:
@@ -120,18 +123,18 @@ def _reading(settler: Settler, one: Line) -> NewReading:
 @pytest.mark.long
 @settings(max_examples=15, deadline=None)
 @given(st.lists(lines(), min_size=1, max_size=12).map(distinct), st.integers(1, 12))
-def test_batches_and_what_is_remembered_change_nothing(readings: list[Line], size: int) -> None:
-    assert ingested(readings, size, shared=True) == ingested(readings, 1, shared=False)
+def test_batches_and_what_is_remembered_change_nothing(empty_data: Path, readings: list[Line], size: int) -> None:
+    assert ingested(empty_data, readings, size, shared=True) == ingested(empty_data, readings, 1, shared=False)
 
 
 @pytest.mark.long
 @settings(max_examples=10, deadline=None)
 @given(st.lists(lines(), min_size=2, max_size=8).map(distinct), st.randoms(use_true_random=False))
-def test_the_order_in_which_readings_arrive_changes_nothing(readings: list[Line], draw: Any) -> None:
+def test_the_order_in_which_readings_arrive_changes_nothing(empty_data: Path, readings: list[Line], draw: Any) -> None:
     placed = [(*one[:4], "") for one in readings]
     shuffled = list(placed)
     draw.shuffle(shuffled)
-    assert ingested(placed, 3, shared=True) == ingested(shuffled, 3, shared=True)
+    assert ingested(empty_data, placed, 3, shared=True) == ingested(empty_data, shuffled, 3, shared=True)
 
 
 @pytest.mark.parametrize("seed", [3, 14, 159])

@@ -67,6 +67,7 @@ class Database:
         with contextlib.suppress(PermissionError):
             path.chmod(0o600)  # records from before were readable by others
         self._key = ledger_key(path, make=new or not existing)
+        self._sealing = hmac.new(self._key, None, "sha256")
         self._head = _read_head(path)
         before = self._connection().execute("PRAGMA user_version").fetchone()[0]
         if 0 < before < newest_schema():
@@ -133,7 +134,9 @@ class Database:
         return seal
 
     def _seal_of(self, text: str) -> str:
-        return hmac.digest(self._key, text.encode(), "sha256").hex()
+        sealing = self._sealing.copy()
+        sealing.update(text.encode())
+        return sealing.hexdigest()
 
     def _note(self, seq: int, kind: str, name: str) -> int:
         """An entry was added: the state of its objects is kept at the end of the transaction."""

@@ -22,8 +22,8 @@ from doorstone.work.platforms import revisions
 from doorstone.work.readings.history import DEVICES, thin_history
 
 SIZES = (2_500, 5_000, 10_000, 20_000)
-KINDS = (10, 100, 1_000, 10_000)
-DAYS = 7
+KINDS = (10, 300, 10_000)
+DAYS = 5
 MIB = 10_000
 """What the changed sheet asks of memory."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import sqlite3
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -10,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 import structlog
 from apscheduler.schedulers.background import BackgroundScheduler
 
+from doorstone.service.memory import exclude_lasting_objects
 from doorstone.work.context.context import Context
 from doorstone.work.due.notify import tell_due
 from doorstone.work.exceptions.lapse import lapse
@@ -22,7 +22,6 @@ from doorstone.work.snapshot.settling import roll
 from doorstone.work.updates import Fetch, poll
 
 log = structlog.get_logger("doorstone.rounds")
-MANY_OBJECTS = 100_000
 
 
 class Scheduler:
@@ -85,14 +84,3 @@ class Scheduler:
         finally:
             self.context.rounds.ended_at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
             self.context.database.close()
-
-
-def exclude_lasting_objects() -> None:
-    """Exclude objects that have lasted from garbage collection, once many have come since the last time.
-
-    A full collection goes through all of them while nobody is answered: half a second with a million devices.
-    """
-    if len(gc.get_objects(generation=2)) > max(MANY_OBJECTS, gc.get_freeze_count() // 4):
-        gc.unfreeze()
-        gc.collect()
-        gc.freeze()

@@ -23,7 +23,8 @@ from doorstone.store.vault import Vault
 SEALED_SINCE, CHANGES_SINCE = 3, 11
 _CHANGES = {14: content_migrations.to_codes, 23: content_migrations.to_packed}
 """What steps of the schema change that SQL alone cannot."""
-CACHE_KIB = 4 * 1024
+CACHE_KIB = 1024
+WIDE_CACHE_KIB = 64 * 1024
 LARGEST_WAL = 8 * 2**20
 """Bytes to which the write-ahead log is cut once all of it is in the records."""
 LEDGER_HEAD = "ledger.head"
@@ -148,9 +149,18 @@ class Database:
         """This thread's connection, for a single statement that reads: it needs no transaction around it."""
         return self._connection()
 
-    def widen(self) -> None:
-        """Give this thread's connection room for work on the whole fleet; the many that only read need little."""
-        self._connection().execute(f"PRAGMA cache_size = -{16 * CACHE_KIB}")
+    @contextmanager
+    def wide(self) -> Iterator[None]:
+        """Inside, this thread's connection has room for work on the whole fleet; the many that only read need little.
+
+        Not to be entered in a transaction.
+        """
+        self._connection().execute(f"PRAGMA cache_size = -{WIDE_CACHE_KIB}")
+        try:
+            yield
+        finally:
+            self._connection().execute(f"PRAGMA cache_size = -{CACHE_KIB}")
+            self._connection().execute("PRAGMA shrink_memory")
 
     @property
     def busy(self) -> bool:

@@ -297,8 +297,22 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
 
 
 def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
-    """Take over what was checked, in small transactions, from where it stood."""
-    context.database.widen()
+    """Take over what was checked, from where it stood, and say that it is done."""
+    with context.database.wide():
+        _take_over(context, row, halt)
+    with context.database.write() as db:
+        done = store.finish(db, row.id, context.now())
+        if noted:
+            body = {
+                "readings": done.readings, "devices": done.devices, "added": done.added, "form": done.form,
+                "rejected": done.rejected,
+            }  # fmt: skip
+            actor = Actor(done.by, "technician", "import")
+            record(context, db, actor, "readings imported", "import", id_of("IM", row.id), body)
+
+
+def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> None:
+    """Take over what was checked in small transactions, so that others can write between them."""
     _check_whole(_file(context, row.id, "ready"), get_import(context, id_of("IM", row.id)).row.ready_sha256)
     known = IngestCache()
     applied = get_import(context, id_of("IM", row.id)).row.applied
@@ -320,15 +334,6 @@ def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted:
                 counted = settler.ingest(readings, row.id, obeyed=row.may_decide)
                 store.keep_applied(db, row.id, len(part), counted.first, counted.added)
             time.sleep(0.001)  # whoever waits to write goes first
-    with context.database.write() as db:
-        done = store.finish(db, row.id, context.now())
-        if noted:
-            body = {
-                "readings": done.readings, "devices": done.devices, "added": done.added, "form": done.form,
-                "rejected": done.rejected,
-            }  # fmt: skip
-            actor = Actor(done.by, "technician", "import")
-            record(context, db, actor, "readings imported", "import", id_of("IM", row.id), body)
 
 
 class _SpoolNumbers:

@@ -24,6 +24,7 @@ GUARDED = frozenset({"site", "role", "critical"})
 _Key = TypeVar("_Key")
 _Value = TypeVar("_Value")
 MOST_HELD = 50_000
+MOST_DECODED = 5_000
 MOST_VALUES = 100_000
 CurrentContents = list[tuple[str, str, int]]
 """What each source says of a device now: (source, time of reading, number of the content)."""
@@ -135,7 +136,7 @@ class ContentCache:
     def decoded(self, db: sqlite3.Connection, number: int) -> SourceContent:
         found = self._by_number.get(number)
         if found is None:
-            found = bounded(self._by_number)[number] = self._decode(db, self.kept(db, [number])[number])
+            found = bounded(self._by_number, MOST_DECODED)[number] = self._decode(db, self.kept(db, [number])[number])
         return found
 
     def _decode(self, db: sqlite3.Connection, content: Content) -> SourceContent:

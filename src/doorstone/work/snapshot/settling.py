@@ -41,6 +41,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place, PlainCase, Standing
 from doorstone.work.snapshot.contents import (
+    MOST_DECODED,
     ContentCache,
     CurrentContents,
     NewReading,
@@ -113,7 +114,7 @@ class Settler:
         if facts is None:
             raw = self.known.contents.decoded(self.db, number).facts
             facts = {name: self.by.reader.parse(name, value) for name, value in raw.items() if name in self.by.specs}
-            bounded(self.by.facts)[number] = facts
+            bounded(self.by.facts, MOST_DECODED)[number] = facts
         return facts
 
     def _verdicts_of_messages(self, by_source: Mapping[str, ContentByTime], sheet: Sheet) -> list[Reading]:

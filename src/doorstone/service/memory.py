@@ -1,0 +1,31 @@
+"""Memory of the service's process: garbage collection and the C library's heaps, set for a large fleet."""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+
+MANY_OBJECTS = 100_000
+_M_ARENA_MAX = -8  # of glibc's malloc.h
+
+
+def exclude_lasting_objects() -> None:
+    """Exclude objects that have lasted from garbage collection, once many have come since the last time.
+
+    A full collection goes through all of them while nobody is answered: half a second with a million devices.
+    """
+    if len(gc.get_objects(generation=2)) > max(MANY_OBJECTS, gc.get_freeze_count() // 4):
+        gc.unfreeze()
+        gc.collect()
+        gc.freeze()
+
+
+def share_one_heap() -> None:
+    """Have all threads take memory from one heap; to be called before there is a second thread.
+
+    The GNU C library gives threads heaps of their own, each of which keeps what it once needed for a large page: with a
+    million devices, a fifth of the service's memory. Another C library is left as it is.
+    """
+    mallopt = getattr(ctypes.CDLL(None), "mallopt", None)
+    if mallopt is not None:
+        mallopt(_M_ARENA_MAX, 1)

@@ -12,7 +12,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
 from doorstone.work import sorting
 from doorstone.work.context.context import Context
-from doorstone.work.context.write_priority import GIVE_WAY, WritePriority
+from doorstone.work.context.write_priority import GIVE_WAY, PAGE_WAIT, WritePriority
 from doorstone.work.devices import selections
 from doorstone.work.devices import views as devices
 from doorstone.work.exceptions import activity, decisions
@@ -176,26 +176,30 @@ def test_pages_are_worked_out_two_at_a_time() -> None:
     assert most[0] == 2
 
 
-def test_who_gives_way_waits_for_the_writer_and_not_for_ever() -> None:
+@pytest.mark.parametrize(
+    ("first", "waits"),
+    [("writing", "give_way"), ("writing", "give_way_to_pages"), ("paging", "give_way_to_pages")],
+)
+def test_who_gives_way_waits_for_who_goes_first_and_not_for_ever(first: str, waits: str) -> None:
     write_priority = WritePriority()
     order: list[str] = []
 
     def give_way() -> None:
-        write_priority.give_way()
-        order.append("page")
+        getattr(write_priority, waits)()
+        order.append("last")
 
-    with write_priority.writing():
+    with getattr(write_priority, first)():
         waiting = threading.Thread(target=give_way)
         waiting.start()
         time.sleep(0.02)
-        order.append("write")
+        order.append("first")
     waiting.join()
-    assert order == ["write", "page"]
-    with write_priority.writing():
+    assert order == ["first", "last"]
+    with getattr(write_priority, first)():
         waiting = threading.Thread(target=give_way)
         waiting.start()
-        waiting.join(60 * GIVE_WAY)
-        assert order[2:] == ["page"]  # long as the write takes
+        waiting.join(60 * (GIVE_WAY + PAGE_WAIT))
+        assert order[2:] == ["last"]  # long as the other takes
 
 
 def test_who_writes_does_not_wait_for_the_write() -> None:

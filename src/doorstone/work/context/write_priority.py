@@ -1,7 +1,8 @@
-"""Write priority: a person who waits for a write goes before pages and imports.
+"""Write priority: a person who waits for a write goes before pages, and pages go before imports.
 
 One process does everything, so whatever computes slows all else. Pages are worked out a few at a time, and these and
-an import wait a moment while somebody writes.
+an import wait a moment while somebody writes. An import waits a moment for pages too: a page reads thousands of rows,
+and beside a thread that computes it would wait for its turn at each.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from contextlib import contextmanager
 
 AT_ONCE = 2
 GIVE_WAY = 0.25  # seconds that a page or an import waits for writers at most
+PAGE_WAIT = 0.5  # seconds that an import waits for pages at most, before each of its parts
 RECENT = 2.0  # seconds for which a write is taken as a sign that more will come
 
 
@@ -47,6 +49,7 @@ class WritePriority:
     def __init__(self, lanes: int = AT_ONCE) -> None:
         self._changed = threading.Condition()
         self._writers = 0
+        self._paging = 0
         self._mine = threading.local()
         self._last = -RECENT
         self._pages = _Lanes(lanes)
@@ -71,7 +74,14 @@ class WritePriority:
         """A page is worked out: a few at a time, and after those who write."""
         with self._pages:
             self.give_way()
-            yield
+            with self._changed:
+                self._paging += 1
+            try:
+                yield
+            finally:
+                with self._changed:
+                    self._paging -= 1
+                    self._changed.notify_all()
 
     @property
     def writers(self) -> int:
@@ -88,3 +98,10 @@ class WritePriority:
         if self.writers and not getattr(self._mine, "writes", False):
             with self._changed:
                 self._changed.wait_for(lambda: not self._writers, GIVE_WAY)
+
+    def give_way_to_pages(self) -> None:
+        """Wait while somebody writes or a page is worked out, but not for long."""
+        self.give_way()
+        if self._paging:
+            with self._changed:
+                self._changed.wait_for(lambda: not self._paging, PAGE_WAIT)

@@ -27,6 +27,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import REPORTER
 from doorstone.core.sorting.counts import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
+from doorstone.formats.reading_records import ImportProblem, ReadingRecord
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
@@ -265,7 +266,7 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     good = ReadyWriter(_file(context, row.id, "ready"))
     with _file(context, row.id, "raw").open("rb") as stream, closing(good):
         found = read_stream(stream, row.form, all_specs(all_sheets(context)), _mapping(context, row.mapping))
-        while part := list(islice(found, CHECKED)):
+        while part := _part(context, found):
             if halt():
                 raise HaltedError
             records, problems = checks.sifted(row, part, latest)
@@ -296,6 +297,15 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     return True
 
 
+def _part(context: Context, found: Iterator[ReadingRecord | ImportProblem]) -> list[ReadingRecord | ImportProblem]:
+    """The next lines to check; people go first now and then."""
+    part: list[ReadingRecord | ImportProblem] = []
+    while len(part) < CHECKED and (some := list(islice(found, CHUNK))):
+        part += some
+        context.write_priority.give_way_to_pages()
+    return part
+
+
 def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
     """Take over what was checked, from where it stood, and say that it is done."""
     with context.database.wide():
@@ -323,7 +333,7 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
         while part := list(islice(rest, CHUNK)):
             if halt():
                 raise HaltedError
-            context.write_priority.give_way()
+            context.write_priority.give_way_to_pages()
             with context.database.write() as db:
                 readings = [
                     NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about])

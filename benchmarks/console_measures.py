@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from playwright.sync_api import Page, sync_playwright
-from tests.console.conftest import CHROMIUM, CHROMIUM_FLAGS
+from tests.console.conftest import CHROMIUM
 
 from benchmarks.fleet import PLATFORM, ROLES, SITES, TARGET, device
 from benchmarks.load import percentile, service
 from benchmarks.measures import Row, bound
 from benchmarks.records import PASSWORD, Records
 
+FLAGS = ["--no-sandbox", "--disable-gpu"]  # tests save processor time with more, at the cost of what is measured here
 WATCH = """
 window.answered = 0;
 new PerformanceObserver((list) => {
@@ -47,7 +48,7 @@ DRAWN = """(wanted) => new Promise((done) => {
 
 def console(records: Records, times: int = 20) -> Iterator[Row]:
     with service(records.folder) as (port, _), sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
+        browser = driver.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         page = browser.new_context(
             base_url=f"http://127.0.0.1:{port}", viewport={"width": 1280, "height": 800}
         ).new_page()

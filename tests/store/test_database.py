@@ -4,13 +4,14 @@ import hashlib
 import json
 import sqlite3
 import threading
+from contextlib import suppress
 from importlib import resources
 from pathlib import Path
 
 import pytest
 
 from doorstone.store import ledger
-from doorstone.store.database import Database, migrate
+from doorstone.store.database import CACHE_KIB, WIDE_CACHE_KIB, Database, migrate
 from doorstone.store.exceptions import exceptions
 
 
@@ -171,3 +172,14 @@ def test_the_first_entry_follows_zeros_and_a_hash_is_worked_out_from_its_parts(d
     parts = [1, "2027-01-18T09:00:00", "petra", "test", "did", "thing", "a", '{"n": "a"}', "0" * 64]
     assert row["previous"] == "0" * 64
     assert row["hash"] == hashlib.sha256(json.dumps(parts).encode()).hexdigest()
+
+
+def test_a_connection_has_more_room_for_as_long_as_it_is_needed(database: Database) -> None:
+    def pages() -> int:
+        return int(database.connection.execute("PRAGMA cache_size").fetchone()[0])
+
+    assert pages() == -CACHE_KIB
+    with suppress(ValueError), database.wide():
+        assert pages() == -WIDE_CACHE_KIB
+        raise ValueError
+    assert pages() == -CACHE_KIB

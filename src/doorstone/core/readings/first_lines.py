@@ -1,20 +1,17 @@
-"""First lines: where in a file each key stood first, in some twenty bytes a key, so that a file may have millions.
+"""First lines: where in a file each key stood first, in some thirty bytes a key, so that a file may have millions.
 
-The last keys stand in a dictionary, those before in sorted arrays, the sizes of which double. A map of bits tells of
-most keys that they are in none of these.
+The last keys stand in a dictionary, those before in sorted arrays. A map of bits tells of most keys that they are in
+none of these.
 """
 
 from __future__ import annotations
 
-from typing import Any
-
-import numpy
-from numpy.typing import NDArray
+from array import array
+from bisect import bisect_left
 
 _BITS = 1 << 27
 """16 MiB: of a million keys, one in 130 that is new shares its bit with another."""
 _FRESH = 1 << 16
-_Numbers = NDArray[Any]
 
 
 class FirstLines:
@@ -23,7 +20,7 @@ class FirstLines:
     def __init__(self) -> None:
         self._bits = bytearray()
         self._fresh: dict[int, int] = {}
-        self._sorted: list[tuple[_Numbers, _Numbers]] = []
+        self._sorted: list[tuple[array[int], array[int]]] = []
 
     def first(self, key: int, line: int) -> int:
         """The line at which `key` came first: `line` if that is now."""
@@ -38,22 +35,17 @@ class FirstLines:
 
     def _looked_up(self, key: int) -> int | None:
         for keys, lines in self._sorted:
-            at = int(keys.searchsorted(key))
+            at = bisect_left(keys, key)
             if at < len(keys) and keys[at] == key:
-                return int(lines[at])
+                return lines[at]
         return None
 
     def _sort(self) -> None:
-        """Puts the last keys among the sorted ones."""
+        """Puts the last keys into arrays."""
         self._bits = self._bits or bytearray(_BITS // 8)
         for key in self._fresh:
             place = key & (_BITS - 1)
             self._bits[place >> 3] |= 1 << (place & 7)
-        keys = numpy.fromiter(self._fresh.keys(), numpy.int64, len(self._fresh))
-        lines = numpy.fromiter(self._fresh.values(), numpy.int64, len(self._fresh))
+        keys = array("q", sorted(self._fresh))
+        self._sorted.append((keys, array("q", [self._fresh[key] for key in keys])))
         self._fresh.clear()
-        while self._sorted and len(self._sorted[-1][0]) <= len(keys):
-            before = self._sorted.pop()
-            keys, lines = numpy.concatenate([before[0], keys]), numpy.concatenate([before[1], lines])
-        order = numpy.argsort(keys, kind="stable")
-        self._sorted.append((keys[order], lines[order]))

@@ -206,8 +206,9 @@ def test_who_writes_does_not_wait_for_the_write() -> None:
     write_priority = WritePriority()
     waited: list[object] = []
     write_priority._changed.wait_for = lambda *_: waited.append("waited")  # type: ignore[assignment,method-assign,func-returns-value]
-    with write_priority.writing():
+    with write_priority.paging(), write_priority.writing():
         write_priority.give_way()
+        write_priority.give_way_to_pages()  # readings that somebody sends and waits for
         assert waited == []
         other = threading.Thread(target=write_priority.give_way)
         other.start()

@@ -100,8 +100,8 @@ class WritePriority:
                 self._changed.wait_for(lambda: not self._writers, GIVE_WAY)
 
     def give_way_to_pages(self) -> None:
-        """Wait while somebody writes or a page is worked out, but not for long."""
+        """Wait while somebody else writes or a page is worked out, but not for long; who writes waits for neither."""
         self.give_way()
-        if self._paging:
+        if self._paging and not getattr(self._mine, "writes", False):
             with self._changed:
                 self._changed.wait_for(lambda: not self._paging, PAGE_WAIT)

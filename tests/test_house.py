@@ -247,6 +247,11 @@ def test_names_that_only_we_understood_do_not_come_back() -> None:
     assert found == {}
 
 
+def test_every_shape_on_the_wire_says_what_it_is() -> None:
+    shapes = [node for path in (PACKAGE / "api").glob("*.py") for node in nodes(path) if isinstance(node, ast.ClassDef)]
+    assert [node.name for node in shapes if not ast.get_docstring(node)] == []
+
+
 @pytest.mark.parametrize("path", sorted((PACKAGE / "core").rglob("*.py")), ids=lambda p: p.name)
 def test_the_core_touches_nothing(path: Path) -> None:
     assert not {name.split(".")[0] for name in imports(path)} & NEVER_IN_CORE

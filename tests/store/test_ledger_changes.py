@@ -6,11 +6,13 @@ import sqlite3
 
 import pytest
 
+from doorstone.store import ledger, notifications
 from doorstone.store import ledger_changes as states_store
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import activity, decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.ledger.entries import check_ledger
+from doorstone.work.notifications import webhooks
 from doorstone.work.people import people
 from tests.asking import ADMIN, ANSELM, PETRA, asked, line, read
 from tests.build import CHIPLESS
@@ -100,6 +102,26 @@ def test_what_an_exception_was_at_each_of_its_entries_is_recomputed(context: Con
     assert [state["decided_by"] for state in states] == [None, "anselm", "anselm"]
     assert [len(state.get("exception_comments", ())) for state in states] == [0, 0, 1]
     assert [[row[1] for row in state["exception_devices"]] for state in states] == [["nbt-1", "nbt-2"]] * 3
+
+
+def test_entries_under_the_former_name_of_a_kind_go_on_counting(context: Context) -> None:
+    with context.database.write() as db:
+        number = notifications.add_webhook(
+            db, "https://tickets.northmere.example/in", (), "sealed", "odile", context.now()
+        )
+        ledger.append(db, context.now(), "odile", "api", "hook added", "hook", f"HK-{number:04d}", {})
+    webhooks.remove_webhook(context, ADMIN, "HK-0001")
+    with context.database.read() as db:
+        kept = [tuple(row) for row in db.execute("SELECT kind, object FROM ledger_changes WHERE object = 'HK-0001'")]
+        named = [entry.action for entry in ledger.story(db, "webhook", "HK-0001")]
+        listed = [[entry.action for entry in ledger.entries(db, None, 9, kind)] for kind in ("webhook", "hook")]
+    assert kept == [("hook", "HK-0001"), ("webhook", "HK-0001")]
+    assert named == ["hook added", "webhook removed"]
+    assert listed == [["webhook removed", "hook added"]] * 2
+    assert [fault for fault in check_ledger(context).faults if "hook" in fault] == []
+    with context.database.write() as db:
+        db.execute("UPDATE webhooks SET active = 1")
+    assert "webhook HK-0001 was changed without an entry: active was 0, is 1" in check_ledger(context).faults
 
 
 def test_no_secret_stands_in_a_change(demo: Context) -> None:

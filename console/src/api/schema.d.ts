@@ -2838,7 +2838,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** AccountResponse */
+        /**
+         * AccountResponse
+         * @description By what permission a device runs its release, one requirement after another.
+         */
         AccountResponse: {
             /** Device */
             device: string;
@@ -2849,7 +2852,10 @@ export interface components {
             /** Permissions */
             permissions: components["schemas"]["PermissionResponse"][];
         };
-        /** AffectedResponse */
+        /**
+         * AffectedResponse
+         * @description An exception, kit or override that a sheet would touch, and how.
+         */
         AffectedResponse: {
             /** Id */
             id: string;
@@ -2858,7 +2864,10 @@ export interface components {
             /** Words */
             words: string[];
         };
-        /** ApprovalResponse */
+        /**
+         * ApprovalResponse
+         * @description One approval of an exception.
+         */
         ApprovalResponse: {
             /** Person */
             person: string;
@@ -2875,7 +2884,10 @@ export interface components {
             /** Note */
             note: string;
         };
-        /** AssessmentResponse */
+        /**
+         * AssessmentResponse
+         * @description How a device stands at a release, requirement by requirement.
+         */
         AssessmentResponse: {
             /** Release */
             release: string;
@@ -2883,7 +2895,10 @@ export interface components {
             /** Findings */
             findings: components["schemas"]["FindingResponse"][];
         };
-        /** AssumedResponse */
+        /**
+         * AssumedResponse
+         * @description A device's paths under one assumption about releases to come.
+         */
         AssumedResponse: {
             assumption: components["schemas"]["Assumption"];
             technical: components["schemas"]["UpgradePathResponse"];
@@ -2895,7 +2910,10 @@ export interface components {
          * @enum {string}
          */
         Assumption: "planned" | "published" | "pessimistic";
-        /** AtReleaseResponse */
+        /**
+         * AtReleaseResponse
+         * @description What a requirement asks at a release, how it is sorted there, and what carries past it.
+         */
         AtReleaseResponse: {
             /** Release */
             release: string;
@@ -2909,7 +2927,10 @@ export interface components {
             /** Overrides */
             overrides: string[];
         };
-        /** AttachmentRequest */
+        /**
+         * AttachmentRequest
+         * @description A document that supports an exception, kept as a link and its SHA-256.
+         */
         AttachmentRequest: {
             /** Title */
             title: string;
@@ -2921,7 +2942,10 @@ export interface components {
              */
             sha256: string;
         };
-        /** AttachmentResponse */
+        /**
+         * AttachmentResponse
+         * @description A document that supports an exception.
+         */
         AttachmentResponse: {
             /** Number */
             number: number;
@@ -2939,17 +2963,26 @@ export interface components {
              */
             at: string;
         };
-        /** AttemptBatchRequest */
+        /**
+         * AttemptBatchRequest
+         * @description Up to 500 attempts, recorded together or not at all.
+         */
         AttemptBatchRequest: {
             /** Items */
             items: components["schemas"]["AttemptRequest"][];
         };
-        /** AttemptList */
+        /**
+         * AttemptList
+         * @description Attempts, newest first.
+         */
         AttemptList: {
             /** Items */
             items: components["schemas"]["AttemptResponse"][];
         };
-        /** AttemptRequest */
+        /**
+         * AttemptRequest
+         * @description An attempt to record: how set-up was run on a device, and how it ended.
+         */
         AttemptRequest: {
             /** Device */
             device: string;
@@ -3020,7 +3053,10 @@ export interface components {
              */
             mismatch: string;
         };
-        /** AttemptResponse */
+        /**
+         * AttemptResponse
+         * @description An attempt as it was recorded; `unmet` are the requirements that the device failed then.
+         */
         AttemptResponse: {
             /** Id */
             id: string;
@@ -3075,7 +3111,10 @@ export interface components {
              */
             minutes: number;
         };
-        /** AttestRequest */
+        /**
+         * AttestRequest
+         * @description Somebody's word that a condition was kept.
+         */
         AttestRequest: {
             /** Condition */
             condition: number;
@@ -3098,7 +3137,10 @@ export interface components {
             shared_with: string[];
             restored: components["schemas"]["Standing"];
         };
-        /** BatchResponse */
+        /**
+         * BatchResponse
+         * @description How many records of a batch are new.
+         */
         BatchResponse: {
             /** Recorded */
             recorded: number;
@@ -3108,7 +3150,10 @@ export interface components {
              */
             known: number;
         };
-        /** BudgetColumnResponse */
+        /**
+         * BudgetColumnResponse
+         * @description What one budget would buy.
+         */
         BudgetColumnResponse: {
             /** Budget */
             budget: string;
@@ -3155,7 +3200,10 @@ export interface components {
             /** Specification */
             specification: components["schemas"]["SpecLineResponse"][];
         };
-        /** BudgetPlanResponse */
+        /**
+         * BudgetPlanResponse
+         * @description What to buy with a budget, and the serviced device-months that it gives.
+         */
         BudgetPlanResponse: {
             /** Platform */
             platform: string;
@@ -3174,7 +3222,10 @@ export interface components {
             /** Lines */
             lines: components["schemas"]["PlanLineResponse"][];
         };
-        /** BudgetRequest */
+        /**
+         * BudgetRequest
+         * @description A sum to spend on devices, and which ways may be bought.
+         */
         BudgetRequest: {
             /** Platform */
             platform: string;
@@ -3212,12 +3263,18 @@ export interface components {
             /** Path */
             path: string;
         };
-        /** ChangeList */
+        /**
+         * ChangeList
+         * @description What differs between two revisions of a sheet.
+         */
         ChangeList: {
             /** Items */
             items: components["schemas"]["ChangeResponse"][];
         };
-        /** ChangeResponse */
+        /**
+         * ChangeResponse
+         * @description One thing that differs between two revisions of a sheet.
+         */
         ChangeResponse: {
             /** Kind */
             kind: string;
@@ -3226,7 +3283,10 @@ export interface components {
             /** Words */
             words: string;
         };
-        /** ChangedResponse */
+        /**
+         * ChangedResponse
+         * @description A setting that was found otherwise than the last time.
+         */
         ChangedResponse: {
             /** Setting */
             setting: string;
@@ -3251,7 +3311,10 @@ export interface components {
             /** Facts */
             facts: components["schemas"]["FactChangeResponse"][];
         };
-        /** CheckResponse */
+        /**
+         * CheckResponse
+         * @description One check of the service's own state, and what to do about it.
+         */
         CheckResponse: {
             /** Name */
             name: string;
@@ -3261,7 +3324,10 @@ export interface components {
             /** Hint */
             hint: string;
         };
-        /** CheckUpResponse */
+        /**
+         * CheckUpResponse
+         * @description The service's own state: what was measured, and what was checked.
+         */
         CheckUpResponse: {
             /** @description That of the worst check */
             level: components["schemas"]["Level"];
@@ -3269,7 +3335,10 @@ export interface components {
             /** Checks */
             checks: components["schemas"]["CheckResponse"][];
         };
-        /** ClassStandingResponse */
+        /**
+         * ClassStandingResponse
+         * @description What is expected of an update class on a device, and what was seen.
+         */
         ClassStandingResponse: {
             update_class: components["schemas"]["UpdateClass"];
             expected: components["schemas"]["Standing"];
@@ -3282,7 +3351,10 @@ export interface components {
              */
             compared: "as-expected" | "better" | "worse" | "too-old" | "not-observed";
         };
-        /** CodeRequest */
+        /**
+         * CodeRequest
+         * @description A code that confirms a second factor.
+         */
         CodeRequest: {
             /**
              * Code
@@ -3290,14 +3362,20 @@ export interface components {
              */
             code: string;
         };
-        /** CombinationResponse */
+        /**
+         * CombinationResponse
+         * @description How many devices fail exactly these requirements together.
+         */
         CombinationResponse: {
             /** Requirements */
             requirements: string[];
             /** Devices */
             devices: number;
         };
-        /** CommentRequest */
+        /**
+         * CommentRequest
+         * @description A comment on an exception, or a question to its requester.
+         */
         CommentRequest: {
             /** Text */
             text: string;
@@ -3308,7 +3386,10 @@ export interface components {
              */
             question: boolean;
         };
-        /** CommentResponse */
+        /**
+         * CommentResponse
+         * @description A comment, question or answer on an exception.
+         */
         CommentResponse: {
             /**
              * Kind
@@ -3325,7 +3406,10 @@ export interface components {
              */
             at: string;
         };
-        /** CompareSideResponse */
+        /**
+         * CompareSideResponse
+         * @description What would come of the devices at one release, on one route.
+         */
         CompareSideResponse: {
             /** Release */
             release: string;
@@ -3343,7 +3427,10 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** ComparisonResponse */
+        /**
+         * ComparisonResponse
+         * @description Two releases, or two routes, compared for the same devices.
+         */
         ComparisonResponse: {
             /** Platform */
             platform: string;
@@ -3386,12 +3473,18 @@ export interface components {
              */
             every_days: number | null;
         };
-        /** ConsequenceList */
+        /**
+         * ConsequenceList
+         * @description What the end of an exception means, device by device.
+         */
         ConsequenceList: {
             /** Items */
             items: components["schemas"]["ConsequenceResponse"][];
         };
-        /** ConsequenceResponse */
+        /**
+         * ConsequenceResponse
+         * @description What the end of an exception means for one of its devices.
+         */
         ConsequenceResponse: {
             /** Device */
             device: string;
@@ -3405,7 +3498,10 @@ export interface components {
             /** Steps */
             steps: string[];
         };
-        /** CostLineResponse */
+        /**
+         * CostLineResponse
+         * @description One line of a way's cost.
+         */
         CostLineResponse: {
             /** What */
             what: string;
@@ -3418,7 +3514,10 @@ export interface components {
             /** Total */
             total: string;
         };
-        /** CostMoveResponse */
+        /**
+         * CostMoveResponse
+         * @description Devices on which a way would cost otherwise.
+         */
         CostMoveResponse: {
             /** Way */
             way: string;
@@ -3437,7 +3536,10 @@ export interface components {
              */
             devices: string[];
         };
-        /** CourseResponse */
+        /**
+         * CourseResponse
+         * @description What to do next with a device, by which day, and why.
+         */
         CourseResponse: {
             /**
              * Way
@@ -3449,12 +3551,18 @@ export interface components {
             /** Why */
             why: string;
         };
-        /** DecisionList */
+        /**
+         * DecisionList
+         * @description Decisions on sorts.
+         */
         DecisionList: {
             /** Items */
             items: components["schemas"]["DecisionResponse"][];
         };
-        /** DecisionRequest */
+        /**
+         * DecisionRequest
+         * @description A decision on a requirement's sort: floor or installer check, on what evidence.
+         */
         DecisionRequest: {
             /** Platform */
             platform: string;
@@ -3485,7 +3593,10 @@ export interface components {
              */
             link: string;
         };
-        /** DecisionResponse */
+        /**
+         * DecisionResponse
+         * @description A decision on a requirement's sort as it was recorded.
+         */
         DecisionResponse: {
             /** Id */
             id: string;
@@ -3517,12 +3628,18 @@ export interface components {
             /** Withdrawn Note */
             withdrawn_note: string;
         };
-        /** DeliveryList */
+        /**
+         * DeliveryList
+         * @description Deliveries, newest first.
+         */
         DeliveryList: {
             /** Items */
             items: components["schemas"]["DeliveryResponse"][];
         };
-        /** DeliveryResponse */
+        /**
+         * DeliveryResponse
+         * @description An event or mail on its way, and what the last try answered.
+         */
         DeliveryResponse: {
             /** Id */
             id: number;
@@ -3549,12 +3666,18 @@ export interface components {
              */
             made_at: string;
         };
-        /** DeputyList */
+        /**
+         * DeputyList
+         * @description Deputies, the last named first; ended ones included.
+         */
         DeputyList: {
             /** Items */
             items: components["schemas"]["DeputyResponse"][];
         };
-        /** DeputyRequest */
+        /**
+         * DeputyRequest
+         * @description Somebody who acts for a person while that person is away.
+         */
         DeputyRequest: {
             /**
              * Person
@@ -3577,7 +3700,10 @@ export interface components {
             /** Reason */
             reason: string;
         };
-        /** DeputyResponse */
+        /**
+         * DeputyResponse
+         * @description A deputy as named.
+         */
         DeputyResponse: {
             /** Id */
             id: string;
@@ -3635,12 +3761,18 @@ export interface components {
              */
             note: string;
         };
-        /** DeviceChangedList */
+        /**
+         * DeviceChangedList
+         * @description Devices that changed in one call.
+         */
         DeviceChangedList: {
             /** Items */
             items: components["schemas"]["DeviceChangedResponse"][];
         };
-        /** DeviceChangedResponse */
+        /**
+         * DeviceChangedResponse
+         * @description A device of which attributes changed, before and after.
+         */
         DeviceChangedResponse: {
             /** Device */
             device: string;
@@ -3661,7 +3793,10 @@ export interface components {
              */
             stale: string[];
         };
-        /** DeviceDetail */
+        /**
+         * DeviceDetail
+         * @description All about one device: facts with their sources, newest readings, verdicts, course.
+         */
         DeviceDetail: {
             device: components["schemas"]["DeviceResponse"];
             /** @description Its last change of life; none if it has always been in service */
@@ -3724,7 +3859,10 @@ export interface components {
              */
             words: string;
         };
-        /** DeviceFixesResponse */
+        /**
+         * DeviceFixesResponse
+         * @description The cheapest fixes of a device in the order to make them, and what stays unmet.
+         */
         DeviceFixesResponse: {
             /** Device */
             device: string;
@@ -3753,7 +3891,10 @@ export interface components {
              */
             done: components["schemas"]["FixDoneResponse"][];
         };
-        /** DeviceForecastResponse */
+        /**
+         * DeviceForecastResponse
+         * @description A device's forecast, and the course that follows from it.
+         */
         DeviceForecastResponse: {
             /** Device */
             device: string;
@@ -3769,7 +3910,10 @@ export interface components {
             forecast: components["schemas"]["ForecastResponse"];
             course: components["schemas"]["CourseResponse"];
         };
-        /** DevicePageResponse */
+        /**
+         * DevicePageResponse
+         * @description A page of devices at a release, and the sites, roles and models to filter by.
+         */
         DevicePageResponse: {
             /** Platform */
             platform: string;
@@ -3788,7 +3932,10 @@ export interface components {
             /** Models */
             models: string[];
         };
-        /** DeviceResponse */
+        /**
+         * DeviceResponse
+         * @description A device in a list: where it is, what it runs, its state and marks at a release, its runway.
+         */
         DeviceResponse: {
             /** Id */
             id: string;
@@ -3819,7 +3966,10 @@ export interface components {
             /** Runway */
             runway: string | null;
         };
-        /** DeviceScenarioResponse */
+        /**
+         * DeviceScenarioResponse
+         * @description A device's forecast as it is, and under what was supposed.
+         */
         DeviceScenarioResponse: {
             before: components["schemas"]["ForecastResponse"];
             after: components["schemas"]["ForecastResponse"];
@@ -3867,7 +4017,10 @@ export interface components {
              */
             at_site: string;
         };
-        /** DisputeDecisionResponse */
+        /**
+         * DisputeDecisionResponse
+         * @description A decision on a dispute that a finding rests on.
+         */
         DisputeDecisionResponse: {
             /** Id */
             id: string;
@@ -3883,12 +4036,18 @@ export interface components {
              */
             at: string;
         };
-        /** DisputeList */
+        /**
+         * DisputeList
+         * @description Open disputes.
+         */
         DisputeList: {
             /** Items */
             items: components["schemas"]["DisputeResponse"][];
         };
-        /** DisputeResponse */
+        /**
+         * DisputeResponse
+         * @description A fact or requirement of a device on which sources disagree, with every side.
+         */
         DisputeResponse: {
             /** Device */
             device: string;
@@ -3939,12 +4098,18 @@ export interface components {
          * @enum {string}
          */
         DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
-        /** DueList */
+        /**
+         * DueList
+         * @description What is due, the most costly to be late with first.
+         */
         DueList: {
             /** Items */
             items: components["schemas"]["DueResponse"][];
         };
-        /** DueResponse */
+        /**
+         * DueResponse
+         * @description One thing to do by a day, and the object that it concerns.
+         */
         DueResponse: {
             kind: components["schemas"]["DueKind"];
             /**
@@ -3966,14 +4131,20 @@ export interface components {
             /** Words */
             words: string;
         };
-        /** EntryPage */
+        /**
+         * EntryPage
+         * @description A page of the ledger.
+         */
         EntryPage: {
             /** Items */
             items: components["schemas"]["EntryResponse"][];
             /** Next */
             next: string | null;
         };
-        /** EntryResponse */
+        /**
+         * EntryResponse
+         * @description An entry of the ledger; `hash` covers it and the `previous` one.
+         */
         EntryResponse: {
             /** Seq */
             seq: number;
@@ -4001,7 +4172,10 @@ export interface components {
             /** Hash */
             hash: string;
         };
-        /** ErrorEntry */
+        /**
+         * ErrorEntry
+         * @description One place that is wrong: where it is, what is wrong there, and what to do.
+         */
         ErrorEntry: {
             /** Pointer */
             pointer: string;
@@ -4010,7 +4184,10 @@ export interface components {
             /** Hint */
             hint: string;
         };
-        /** ExceptionBatchResponse */
+        /**
+         * ExceptionBatchResponse
+         * @description One exception requested for each group of devices that lack the same.
+         */
         ExceptionBatchResponse: {
             /** Groups */
             groups: components["schemas"]["RequestGroupResponse"][];
@@ -4020,12 +4197,18 @@ export interface components {
              */
             refused: components["schemas"]["ErrorEntry"][];
         };
-        /** ExceptionList */
+        /**
+         * ExceptionList
+         * @description A list of exceptions.
+         */
         ExceptionList: {
             /** Items */
             items: components["schemas"]["ExceptionResponse"][];
         };
-        /** ExceptionRequest */
+        /**
+         * ExceptionRequest
+         * @description A request for an exception: which requirements, on which devices, up to which release.
+         */
         ExceptionRequest: {
             /** Reason */
             reason: string;
@@ -4106,7 +4289,10 @@ export interface components {
              */
             attachments: components["schemas"]["AttachmentRequest"][];
         };
-        /** ExceptionResponse */
+        /**
+         * ExceptionResponse
+         * @description An exception with its terms, decisions, conditions and what may be done with it.
+         */
         ExceptionResponse: {
             /** Id */
             id: string;
@@ -4224,7 +4410,10 @@ export interface components {
              */
             refused: components["schemas"]["ErrorEntry"][];
         };
-        /** ExceptionTermsRequest */
+        /**
+         * ExceptionTermsRequest
+         * @description What is agreed of an exception: reason, conditions, owner and days.
+         */
         ExceptionTermsRequest: {
             /** Reason */
             reason: string;
@@ -4251,7 +4440,10 @@ export interface components {
              */
             review_on: string;
         };
-        /** ExceptionVersion */
+        /**
+         * ExceptionVersion
+         * @description An exception as it was looked at; refused if it has changed since.
+         */
         ExceptionVersion: {
             /** Exception */
             exception: string;
@@ -4261,7 +4453,10 @@ export interface components {
              */
             version: number;
         };
-        /** ExceptionWeightResponse */
+        /**
+         * ExceptionWeightResponse
+         * @description What an exception adds to a device's runway, and what a fix would give instead.
+         */
         ExceptionWeightResponse: {
             /** Exception */
             exception: string;
@@ -4278,7 +4473,10 @@ export interface components {
             /** Changes */
             changes: boolean;
         };
-        /** ExplainedFixResponse */
+        /**
+         * ExplainedFixResponse
+         * @description A fix of a requirement, and when it applies.
+         */
         ExplainedFixResponse: {
             /** Title */
             title: string;
@@ -4291,7 +4489,10 @@ export interface components {
             /** Cost */
             cost: string;
         };
-        /** ExplainedOverrideResponse */
+        /**
+         * ExplainedOverrideResponse
+         * @description An override of a requirement, and when it works.
+         */
         ExplainedOverrideResponse: {
             /** Id */
             id: string;
@@ -4310,7 +4511,10 @@ export interface components {
             /** Needs */
             needs: string;
         };
-        /** ExplanationResponse */
+        /**
+         * ExplanationResponse
+         * @description A requirement explained: why it exists, what it asks at each release, what helps.
+         */
         ExplanationResponse: {
             /** Requirement */
             requirement: string;
@@ -4331,7 +4535,10 @@ export interface components {
             /** Overrides */
             overrides: components["schemas"]["ExplainedOverrideResponse"][];
         };
-        /** FactChangeResponse */
+        /**
+         * FactChangeResponse
+         * @description A fact that a file would change on a number of devices.
+         */
         FactChangeResponse: {
             /** Fact */
             fact: string;
@@ -4347,7 +4554,10 @@ export interface components {
             /** Becomes */
             becomes: unknown;
         };
-        /** FactResponse */
+        /**
+         * FactResponse
+         * @description A fact of a device: the value that is believed, and what other sources say instead.
+         */
         FactResponse: {
             /** Name */
             name: string;
@@ -4361,7 +4571,10 @@ export interface components {
             /** Aged */
             aged: boolean;
         };
-        /** FactWordResponse */
+        /**
+         * FactWordResponse
+         * @description A value of a fact, who reported it and when.
+         */
         FactWordResponse: {
             /** Value */
             value: string;
@@ -4373,7 +4586,10 @@ export interface components {
              */
             taken_at: string;
         };
-        /** FailureMessageList */
+        /**
+         * FailureMessageList
+         * @description Failures in the words of devices.
+         */
         FailureMessageList: {
             /** Items */
             items: components["schemas"]["FailureMessageResponse"][];
@@ -4401,7 +4617,10 @@ export interface components {
             /** Foreseen */
             foreseen: boolean;
         };
-        /** FieldChangeResponse */
+        /**
+         * FieldChangeResponse
+         * @description A field that differs between the register and the file.
+         */
         FieldChangeResponse: {
             /** Name */
             name: string;
@@ -4415,7 +4634,10 @@ export interface components {
          * @enum {string}
          */
         Finding: "met" | "unmet" | "unread" | "disputed";
-        /** FindingResponse */
+        /**
+         * FindingResponse
+         * @description How a device stands to a requirement, and all that this rests on.
+         */
         FindingResponse: {
             requirement: components["schemas"]["RequirementResponse"];
             finding: components["schemas"]["Finding"];
@@ -4445,7 +4667,10 @@ export interface components {
              */
             words: components["schemas"]["SortWordResponse"][];
         };
-        /** FixActionResponse */
+        /**
+         * FixActionResponse
+         * @description One fix to make on many devices of a site.
+         */
         FixActionResponse: {
             /** Title */
             title: string;
@@ -4466,7 +4691,10 @@ export interface components {
              */
             visits: components["schemas"]["FixVisitResponse"][];
         };
-        /** FixDoneRequest */
+        /**
+         * FixDoneRequest
+         * @description A fix that was made, or failed.
+         */
         FixDoneRequest: {
             /**
              * Title
@@ -4492,7 +4720,10 @@ export interface components {
              */
             note: string;
         };
-        /** FixDoneResponse */
+        /**
+         * FixDoneResponse
+         * @description A recorded fix, and whether a later reading proves it.
+         */
         FixDoneResponse: {
             /** Id */
             id: string;
@@ -4522,7 +4753,10 @@ export interface components {
              */
             seen: string;
         };
-        /** FixResponse */
+        /**
+         * FixResponse
+         * @description A fix of the sheet: its work in minutes and its price.
+         */
         FixResponse: {
             /** Title */
             title: string;
@@ -4539,7 +4773,10 @@ export interface components {
              */
             recorded: string;
         };
-        /** FixRoundResponse */
+        /**
+         * FixRoundResponse
+         * @description The fixes of a platform's devices, site by site, and the parts to buy.
+         */
         FixRoundResponse: {
             /** Platform */
             platform: string;
@@ -4561,7 +4798,10 @@ export interface components {
              */
             pointless: number;
         };
-        /** FixStepResponse */
+        /**
+         * FixStepResponse
+         * @description A fix to make on a device, and the requirements that are met by it.
+         */
         FixStepResponse: {
             fix: components["schemas"]["FixResponse"];
             /** Meets */
@@ -4579,7 +4819,10 @@ export interface components {
              */
             stop: string;
         };
-        /** FixVisitResponse */
+        /**
+         * FixVisitResponse
+         * @description A device on which an action is one step of several.
+         */
         FixVisitResponse: {
             /** Device */
             device: string;
@@ -4596,7 +4839,10 @@ export interface components {
             /** After */
             after: string;
         };
-        /** FleetForecastResponse */
+        /**
+         * FleetForecastResponse
+         * @description When the runways of a platform's devices end, month by month.
+         */
         FleetForecastResponse: {
             /** Platform */
             platform: string;
@@ -4622,7 +4868,10 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** FleetResponse */
+        /**
+         * FleetResponse
+         * @description Counts of a platform's devices, grouped by site, role or model.
+         */
         FleetResponse: {
             /** Platform */
             platform: string;
@@ -4646,13 +4895,19 @@ export interface components {
             /** Groups */
             groups: components["schemas"]["GroupResponse"][];
         };
-        /** FleetScenarioRequest */
+        /**
+         * FleetScenarioRequest
+         * @description A scenario to suppose for a whole platform.
+         */
         FleetScenarioRequest: {
             /** Platform */
             platform: string;
             supposing: components["schemas"]["ScenarioRequest"];
         };
-        /** FleetScenarioResponse */
+        /**
+         * FleetScenarioResponse
+         * @description What a scenario changes for a platform, in devices and days of servicing.
+         */
         FleetScenarioResponse: {
             /** Devices */
             devices: number;
@@ -4665,7 +4920,10 @@ export interface components {
             /** Shorter */
             shorter: number;
         };
-        /** FolderChangesRequest */
+        /**
+         * FolderChangesRequest
+         * @description A reviewed folder whose changes are to be made in the register.
+         */
         FolderChangesRequest: {
             /** Files */
             files: {
@@ -4695,12 +4953,18 @@ export interface components {
          * @enum {string}
          */
         FolderDeed: "request" | "edit" | "transfer" | "review" | "request-anew" | "by-hand";
-        /** FolderDifferenceList */
+        /**
+         * FolderDifferenceList
+         * @description How a folder differs from the register.
+         */
         FolderDifferenceList: {
             /** Items */
             items: components["schemas"]["FolderDifferenceResponse"][];
         };
-        /** FolderDifferenceResponse */
+        /**
+         * FolderDifferenceResponse
+         * @description How one file differs from the register, and what would be done about it.
+         */
         FolderDifferenceResponse: {
             /**
              * File
@@ -4722,12 +4986,18 @@ export interface components {
              */
             hint: string;
         };
-        /** FolderDoneList */
+        /**
+         * FolderDoneList
+         * @description What was done because of a folder.
+         */
         FolderDoneList: {
             /** Items */
             items: components["schemas"]["FolderDoneResponse"][];
         };
-        /** FolderDoneResponse */
+        /**
+         * FolderDoneResponse
+         * @description What was done because of one file.
+         */
         FolderDoneResponse: {
             /** File */
             file: string;
@@ -4745,7 +5015,10 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** FollowUpRequest */
+        /**
+         * FollowUpRequest
+         * @description What came of a step: done, failed, or skipped with a reason.
+         */
         FollowUpRequest: {
             /**
              * State
@@ -4770,7 +5043,10 @@ export interface components {
              */
             confirm: boolean;
         };
-        /** FollowUpResponse */
+        /**
+         * FollowUpResponse
+         * @description A step to do after an upgrade.
+         */
         FollowUpResponse: {
             /** Id */
             id: string;
@@ -4807,7 +5083,10 @@ export interface components {
             /** At */
             at: string;
         };
-        /** FollowUpsResponse */
+        /**
+         * FollowUpsResponse
+         * @description The steps after an attempt, and until when the device can go back.
+         */
         FollowUpsResponse: {
             /** Device */
             device: string;
@@ -4823,7 +5102,10 @@ export interface components {
             /** Rollback Until */
             rollback_until: string | null;
         };
-        /** ForecastResponse */
+        /**
+         * ForecastResponse
+         * @description The paths of a device: by what is possible, and by what is approved.
+         */
         ForecastResponse: {
             /** Release */
             release: string;
@@ -4840,7 +5122,10 @@ export interface components {
              */
             unread: string;
         };
-        /** GateList */
+        /**
+         * GateList
+         * @description The gates before a device.
+         */
         GateList: {
             /** Items */
             items: components["schemas"]["GateResponse"][];
@@ -4870,7 +5155,10 @@ export interface components {
             /** Waivable */
             waivable: boolean;
         };
-        /** GroupResponse */
+        /**
+         * GroupResponse
+         * @description Counts of the devices of one site, role or model.
+         */
         GroupResponse: {
             /** Name */
             name: string;
@@ -4881,7 +5169,10 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** HealthResponse */
+        /**
+         * HealthResponse
+         * @description The process answers.
+         */
         HealthResponse: {
             /**
              * Status
@@ -4928,19 +5219,28 @@ export interface components {
              */
             relying: components["schemas"]["AffectedResponse"][];
         };
-        /** ImportList */
+        /**
+         * ImportList
+         * @description The last imports, newest first.
+         */
         ImportList: {
             /** Items */
             items: components["schemas"]["ImportResponse"][];
         };
-        /** ImportProblemPage */
+        /**
+         * ImportProblemPage
+         * @description A page of an import's problems and notes.
+         */
         ImportProblemPage: {
             /** Items */
             items: components["schemas"]["ImportProblemResponse"][];
             /** Next */
             next: string | null;
         };
-        /** ImportProblemResponse */
+        /**
+         * ImportProblemResponse
+         * @description A line that could not be read, or a note on one: the place, what is wrong, what to do.
+         */
         ImportProblemResponse: {
             /** Number */
             number: number;
@@ -4953,7 +5253,10 @@ export interface components {
             /** Hint */
             hint: string;
         };
-        /** ImportRequest */
+        /**
+         * ImportRequest
+         * @description How to import a file.
+         */
         ImportRequest: {
             /**
              * Form
@@ -5163,18 +5466,27 @@ export interface components {
             /** Refused */
             refused: components["schemas"]["ErrorEntry"][];
         };
-        /** KitDetail */
+        /**
+         * KitDetail
+         * @description A kit with its files.
+         */
         KitDetail: {
             kit: components["schemas"]["KitResponse"];
             /** Files */
             files: components["schemas"]["KitFileResponse"][];
         };
-        /** KitDifferenceList */
+        /**
+         * KitDifferenceList
+         * @description How two kits differ.
+         */
         KitDifferenceList: {
             /** Items */
             items: components["schemas"]["KitDifferenceResponse"][];
         };
-        /** KitDifferenceResponse */
+        /**
+         * KitDifferenceResponse
+         * @description One thing in which two kits differ.
+         */
         KitDifferenceResponse: {
             /** What */
             what: string;
@@ -5183,19 +5495,28 @@ export interface components {
             /** Other */
             other: string;
         };
-        /** KitFileResponse */
+        /**
+         * KitFileResponse
+         * @description A file of a kit.
+         */
         KitFileResponse: {
             /** Path */
             path: string;
             /** Text */
             text: string;
         };
-        /** KitList */
+        /**
+         * KitList
+         * @description Kits, newest first.
+         */
         KitList: {
             /** Items */
             items: components["schemas"]["KitResponse"][];
         };
-        /** KitRequest */
+        /**
+         * KitRequest
+         * @description A kit to make.
+         */
         KitRequest: {
             /**
              * Device
@@ -5247,7 +5568,10 @@ export interface components {
              */
             sets: string[];
         };
-        /** KitResponse */
+        /**
+         * KitResponse
+         * @description A kit: for which devices it was made, on which exceptions it rests, and whether it stands.
+         */
         KitResponse: {
             /** Id */
             id: string;
@@ -5308,7 +5632,10 @@ export interface components {
          * @enum {string}
          */
         LateCost: "permission" | "lost" | "waiting" | "unknown";
-        /** LeafResponse */
+        /**
+         * LeafResponse
+         * @description One comparison of a condition: what is required, what was measured, how far it falls short.
+         */
         LeafResponse: {
             /** Fact */
             fact: string;
@@ -5332,7 +5659,10 @@ export interface components {
              */
             level: number | null;
         };
-        /** LeavingResponse */
+        /**
+         * LeavingResponse
+         * @description How many runways end in a month, before and after what was supposed.
+         */
         LeavingResponse: {
             /** Month */
             month: string;
@@ -5341,7 +5671,10 @@ export interface components {
             /** After */
             after: number;
         };
-        /** LedgerCheckResponse */
+        /**
+         * LedgerCheckResponse
+         * @description What a check of the whole ledger found.
+         */
         LedgerCheckResponse: {
             /** Entries */
             entries: number;
@@ -5360,7 +5693,10 @@ export interface components {
          * @enum {string}
          */
         LeftOutReason: "not-yet" | "ended" | "other-route" | "needs-unmet" | "covers-nothing" | "warned" | "not-chosen";
-        /** LeftOutResponse */
+        /**
+         * LeftOutResponse
+         * @description An override that cannot be used here, and why.
+         */
         LeftOutResponse: {
             /** Id */
             id: string;
@@ -5385,12 +5721,18 @@ export interface components {
          * @enum {string}
          */
         Life: "in-service" | "set-aside" | "retired" | "replaced";
-        /** LifeChangedList */
+        /**
+         * LifeChangedList
+         * @description Devices whose life changed in one call.
+         */
         LifeChangedList: {
             /** Items */
             items: components["schemas"]["LifeChangedResponse"][];
         };
-        /** LifeChangedResponse */
+        /**
+         * LifeChangedResponse
+         * @description A device whose life changed, and what that does to its exceptions.
+         */
         LifeChangedResponse: {
             /** Device */
             device: string;
@@ -5409,7 +5751,10 @@ export interface components {
              */
             leaves: string[];
         };
-        /** LifeHistory */
+        /**
+         * LifeHistory
+         * @description The changes of a device's life, in their order.
+         */
         LifeHistory: {
             /** Items */
             items: components["schemas"]["LifeResponse"][];
@@ -5498,12 +5843,18 @@ export interface components {
              */
             at: string;
         };
-        /** ListNameList */
+        /**
+         * ListNameList
+         * @description The names on a list.
+         */
         ListNameList: {
             /** Items */
             items: string[];
         };
-        /** ListNameResponse */
+        /**
+         * ListNameResponse
+         * @description A name on a vendor's list, and the known name that it matches.
+         */
         ListNameResponse: {
             /** Raw */
             raw: string;
@@ -5513,7 +5864,10 @@ export interface components {
             /** Near */
             near: string[];
         };
-        /** LoadReportResponse */
+        /**
+         * LoadReportResponse
+         * @description What was loaded.
+         */
         LoadReportResponse: {
             /** Platform */
             platform: string;
@@ -5528,7 +5882,10 @@ export interface components {
             /** Releases */
             releases: number;
         };
-        /** ManyMovesRequest */
+        /**
+         * ManyMovesRequest
+         * @description The same move of many exceptions.
+         */
         ManyMovesRequest: {
             /** Exceptions */
             exceptions: components["schemas"]["ExceptionVersion"][];
@@ -5543,7 +5900,10 @@ export interface components {
              */
             note: string;
         };
-        /** ManyOwnersRequest */
+        /**
+         * ManyOwnersRequest
+         * @description Another owner for many exceptions.
+         */
         ManyOwnersRequest: {
             /** Exceptions */
             exceptions: components["schemas"]["ExceptionVersion"][];
@@ -5589,7 +5949,10 @@ export interface components {
              */
             suffixes: string[];
         };
-        /** MeResponse */
+        /**
+         * MeResponse
+         * @description The caller's own account.
+         */
         MeResponse: {
             /** Name */
             name: string;
@@ -5629,7 +5992,10 @@ export interface components {
             /** Has Calendar */
             has_calendar: boolean;
         };
-        /** MediaList */
+        /**
+         * MediaList
+         * @description Recorded media.
+         */
         MediaList: {
             /** Items */
             items: components["schemas"]["MediaResponse"][];
@@ -5677,7 +6043,10 @@ export interface components {
              */
             sticks_per_site: number;
         };
-        /** MediaPlanResponse */
+        /**
+         * MediaPlanResponse
+         * @description Which media serves which devices.
+         */
         MediaPlanResponse: {
             /** Release */
             release: string;
@@ -5762,7 +6131,10 @@ export interface components {
              */
             stick_gb: number | null;
         };
-        /** MediaResponse */
+        /**
+         * MediaResponse
+         * @description A recorded media, what is on it, and what attempts found wrong with it.
+         */
         MediaResponse: {
             /** Id */
             id: string;
@@ -5816,7 +6188,10 @@ export interface components {
              */
             at: string;
         };
-        /** MediaUseResponse */
+        /**
+         * MediaUseResponse
+         * @description Devices that are set up from one media, and how many sticks each site needs.
+         */
         MediaUseResponse: {
             /** Media */
             media: string;
@@ -5836,17 +6211,26 @@ export interface components {
             /** Defects */
             defects: string[];
         };
-        /** MediaVerifyRequest */
+        /**
+         * MediaVerifyRequest
+         * @description The SHA-256 that the vendor published of a media.
+         */
         MediaVerifyRequest: {
             /** Published Sha256 */
             published_sha256: string;
         };
-        /** MediaWithdrawRequest */
+        /**
+         * MediaWithdrawRequest
+         * @description Why a media is no longer to be used.
+         */
         MediaWithdrawRequest: {
             /** Why */
             why: string;
         };
-        /** MismatchResponse */
+        /**
+         * MismatchResponse
+         * @description Devices that no recorded media fits, and what to do.
+         */
         MismatchResponse: {
             /** Devices */
             devices: string[];
@@ -5855,7 +6239,10 @@ export interface components {
             /** Hint */
             hint: string;
         };
-        /** MonthResponse */
+        /**
+         * MonthResponse
+         * @description How many runways end in a month, and what ends them.
+         */
         MonthResponse: {
             /** Month */
             month: string;
@@ -5868,7 +6255,10 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** MoveRequest */
+        /**
+         * MoveRequest
+         * @description A move of an exception: approve, reject, confirm, end and the like.
+         */
         MoveRequest: {
             /**
              * Move
@@ -5893,7 +6283,10 @@ export interface components {
              */
             requirements: string[];
         };
-        /** MoveResponse */
+        /**
+         * MoveResponse
+         * @description One move of a path: to which release, in which days, and what it takes.
+         */
         MoveResponse: {
             /** Release */
             release: string;
@@ -5946,7 +6339,10 @@ export interface components {
             /** Devices */
             devices: string[];
         };
-        /** NewRequirementRequest */
+        /**
+         * NewRequirementRequest
+         * @description A requirement that a sheet lacks, made from a failure message.
+         */
         NewRequirementRequest: {
             /** Platform */
             platform: string;
@@ -5962,17 +6358,26 @@ export interface components {
              */
             since: string;
         };
-        /** ObservationBatchRequest */
+        /**
+         * ObservationBatchRequest
+         * @description Up to 20,000 observations of updates, recorded together or not at all.
+         */
         ObservationBatchRequest: {
             /** Items */
             items: components["schemas"]["ObservationRequest"][];
         };
-        /** ObservationList */
+        /**
+         * ObservationList
+         * @description Observations, newest first.
+         */
         ObservationList: {
             /** Items */
             items: components["schemas"]["ObservationResponse"][];
         };
-        /** ObservationRequest */
+        /**
+         * ObservationRequest
+         * @description What was seen of one update class on a device.
+         */
         ObservationRequest: {
             /** Device */
             device: string;
@@ -6004,7 +6409,10 @@ export interface components {
              */
             detail: string;
         };
-        /** ObservationResponse */
+        /**
+         * ObservationResponse
+         * @description An observation as it was recorded.
+         */
         ObservationResponse: {
             /** Id */
             id: string;
@@ -6028,12 +6436,18 @@ export interface components {
             /** By */
             by: string;
         };
-        /** OutOfServiceList */
+        /**
+         * OutOfServiceList
+         * @description Devices out of service.
+         */
         OutOfServiceList: {
             /** Items */
             items: components["schemas"]["OutOfServiceResponse"][];
         };
-        /** OutOfServiceResponse */
+        /**
+         * OutOfServiceResponse
+         * @description A device out of service, with its life and whether it was read since.
+         */
         OutOfServiceResponse: {
             /** Id */
             id: string;
@@ -6077,7 +6491,10 @@ export interface components {
              */
             read_since: boolean;
         };
-        /** OverrideAnswerResponse */
+        /**
+         * OverrideAnswerResponse
+         * @description The overrides to choose for a device on a route, and what none covers.
+         */
         OverrideAnswerResponse: {
             /** Device */
             device: string;
@@ -6096,7 +6513,10 @@ export interface components {
             /** Partial */
             partial: components["schemas"]["PartialResponse"][];
         };
-        /** OverrideBrief */
+        /**
+         * OverrideBrief
+         * @description An override, and the checks that it covers.
+         */
         OverrideBrief: {
             /** Id */
             id: string;
@@ -6111,7 +6531,10 @@ export interface components {
             /** Covers */
             covers: string[];
         };
-        /** OverrideSetResponse */
+        /**
+         * OverrideSetResponse
+         * @description Overrides that work together, what they cover, and what they cover beyond what is excepted.
+         */
         OverrideSetResponse: {
             /** Overrides */
             overrides: components["schemas"]["OverrideBrief"][];
@@ -6125,7 +6548,10 @@ export interface components {
              */
             warnings: string[];
         };
-        /** OverviewResponse */
+        /**
+         * OverviewResponse
+         * @description A platform at a glance: its releases, what runs where, and the counts at the release.
+         */
         OverviewResponse: {
             /** Platform */
             platform: string;
@@ -6169,7 +6595,10 @@ export interface components {
              */
             news: ("request" | "decision" | "question" | "comment" | "transfer" | "due")[] | null;
         };
-        /** OwnerRequest */
+        /**
+         * OwnerRequest
+         * @description Another person who answers for an exception from now on.
+         */
         OwnerRequest: {
             /** Owner */
             owner: string;
@@ -6179,7 +6608,10 @@ export interface components {
              */
             note: string;
         };
-        /** PartResponse */
+        /**
+         * PartResponse
+         * @description A part to buy, how many and at what price in all.
+         */
         PartResponse: {
             /** Title */
             title: string;
@@ -6188,14 +6620,20 @@ export interface components {
             /** Cost */
             cost: string;
         };
-        /** PartialResponse */
+        /**
+         * PartialResponse
+         * @description An override that covers some of the checks only.
+         */
         PartialResponse: {
             /** Id */
             id: string;
             /** Covers */
             covers: string[];
         };
-        /** PasswordRequest */
+        /**
+         * PasswordRequest
+         * @description A new password.
+         */
         PasswordRequest: {
             /**
              * Old
@@ -6288,12 +6726,18 @@ export interface components {
              */
             active: boolean | null;
         };
-        /** PersonList */
+        /**
+         * PersonList
+         * @description Everybody, by name.
+         */
         PersonList: {
             /** Items */
             items: components["schemas"]["PersonResponse"][];
         };
-        /** PersonRequest */
+        /**
+         * PersonRequest
+         * @description A person to add.
+         */
         PersonRequest: {
             /** Name */
             name: string;
@@ -6310,7 +6754,10 @@ export interface components {
             /** Password */
             password: string;
         };
-        /** PersonResponse */
+        /**
+         * PersonResponse
+         * @description A person, their roles, and how they are notified.
+         */
         PersonResponse: {
             /** Name */
             name: string;
@@ -6348,7 +6795,10 @@ export interface components {
              */
             owns: string[];
         };
-        /** PlanLineResponse */
+        /**
+         * PlanLineResponse
+         * @description One way bought for devices of one model.
+         */
         PlanLineResponse: {
             /** Way */
             way: string;
@@ -6365,12 +6815,18 @@ export interface components {
             /** How */
             how: string;
         };
-        /** PlatformList */
+        /**
+         * PlatformList
+         * @description Platforms, by id.
+         */
         PlatformList: {
             /** Items */
             items: components["schemas"]["PlatformResponse"][];
         };
-        /** PlatformResponse */
+        /**
+         * PlatformResponse
+         * @description A platform, its releases and the target.
+         */
         PlatformResponse: {
             /** Id */
             id: string;
@@ -6392,7 +6848,10 @@ export interface components {
             /** Devices */
             devices: number;
         };
-        /** PriceResponse */
+        /**
+         * PriceResponse
+         * @description The price of a new device from a day on.
+         */
         PriceResponse: {
             /**
              * Since
@@ -6431,7 +6890,10 @@ export interface components {
              */
             errors: components["schemas"]["ErrorEntry"][];
         };
-        /** QuarterResponse */
+        /**
+         * QuarterResponse
+         * @description Devices to replace in a quarter, and their price.
+         */
         QuarterResponse: {
             /** Label */
             label: string;
@@ -6465,12 +6927,18 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** RateList */
+        /**
+         * RateList
+         * @description Success rates, by what they were grouped by.
+         */
         RateList: {
             /** Items */
             items: components["schemas"]["RateResponse"][];
         };
-        /** RateResponse */
+        /**
+         * RateResponse
+         * @description How often attempts of one kind succeeded: counts, and the interval in which the true share lies.
+         */
         RateResponse: {
             /** Key */
             key: string;
@@ -6486,7 +6954,10 @@ export interface components {
             /** High */
             high: number;
         };
-        /** ReachableReleaseResponse */
+        /**
+         * ReachableReleaseResponse
+         * @description How a device stands to one release: what carries it there, and what is missing.
+         */
         ReachableReleaseResponse: {
             /** Release */
             release: string;
@@ -6523,7 +6994,10 @@ export interface components {
              */
             data_lost: boolean;
         };
-        /** ReadingResponse */
+        /**
+         * ReadingResponse
+         * @description One reading as it came.
+         */
         ReadingResponse: {
             /** Source */
             source: string;
@@ -6553,7 +7027,10 @@ export interface components {
              */
             texts: string[];
         };
-        /** ReadingsRequest */
+        /**
+         * ReadingsRequest
+         * @description Readings to import in one call.
+         */
         ReadingsRequest: {
             /**
              * Form
@@ -6590,7 +7067,10 @@ export interface components {
              */
             text: string;
         };
-        /** ReadyResponse */
+        /**
+         * ReadyResponse
+         * @description The service is ready to be used.
+         */
         ReadyResponse: {
             /**
              * Status
@@ -6627,7 +7107,10 @@ export interface components {
              */
             mapping: string;
         };
-        /** RecordFileResponse */
+        /**
+         * RecordFileResponse
+         * @description What was recorded because of a file.
+         */
         RecordFileResponse: {
             /**
              * Kind
@@ -6644,7 +7127,10 @@ export interface components {
             /** Items */
             items: components["schemas"]["RecordedResponse"][];
         };
-        /** RecordedResponse */
+        /**
+         * RecordedResponse
+         * @description What was recorded because of one line.
+         */
         RecordedResponse: {
             /** Line */
             line: number;
@@ -6661,7 +7147,10 @@ export interface components {
              */
             words: string;
         };
-        /** ReleaseResponse */
+        /**
+         * ReleaseResponse
+         * @description A release: when it came out, how long it is serviced, from where it is reached.
+         */
         ReleaseResponse: {
             /** Id */
             id: string;
@@ -6679,7 +7168,10 @@ export interface components {
             /** Rollback Days */
             rollback_days: number;
         };
-        /** RenewalsRequest */
+        /**
+         * RenewalsRequest
+         * @description Renewals to request of many exceptions, with one last day.
+         */
         RenewalsRequest: {
             /** Exceptions */
             exceptions: string[];
@@ -6760,7 +7252,10 @@ export interface components {
             /** Exception */
             exception: string;
         };
-        /** RequirementCountResponse */
+        /**
+         * RequirementCountResponse
+         * @description How many devices have which mark on a requirement.
+         */
         RequirementCountResponse: {
             /** Requirement */
             requirement: string;
@@ -6771,7 +7266,10 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** RequirementResponse */
+        /**
+         * RequirementResponse
+         * @description A requirement, as its finding shows it.
+         */
         RequirementResponse: {
             /** Id */
             id: string;
@@ -6796,7 +7294,10 @@ export interface components {
             /** Device */
             device: string;
         };
-        /** ReviewRequest */
+        /**
+         * ReviewRequest
+         * @description A review that was held, and the day of the next one.
+         */
         ReviewRequest: {
             /**
              * Next On
@@ -6807,12 +7308,18 @@ export interface components {
             /** Note */
             note: string;
         };
-        /** RevisionList */
+        /**
+         * RevisionList
+         * @description The revisions of a sheet, newest first.
+         */
         RevisionList: {
             /** Items */
             items: components["schemas"]["RevisionResponse"][];
         };
-        /** RevisionResponse */
+        /**
+         * RevisionResponse
+         * @description A loaded revision of a sheet, and what it changed.
+         */
         RevisionResponse: {
             /** Revision */
             revision: number;
@@ -6828,14 +7335,20 @@ export interface components {
             /** Changes */
             changes: components["schemas"]["ChangeResponse"][];
         };
-        /** RiskPartResponse */
+        /**
+         * RiskPartResponse
+         * @description One part of the residual risk, in points.
+         */
         RiskPartResponse: {
             /** Words */
             words: string;
             /** Points */
             points: number;
         };
-        /** RiskRequest */
+        /**
+         * RiskRequest
+         * @description A new risk statement; requests acknowledge it from then on.
+         */
         RiskRequest: {
             /** Text */
             text: string;
@@ -6852,7 +7365,10 @@ export interface components {
             /** Notice */
             notice: string;
         };
-        /** RivalResponse */
+        /**
+         * RivalResponse
+         * @description What another source says of a fact, and what would come of it.
+         */
         RivalResponse: {
             /** Fact */
             fact: string;
@@ -6868,7 +7384,10 @@ export interface components {
             /** Outcome */
             outcome: string;
         };
-        /** RollUpResponse */
+        /**
+         * RollUpResponse
+         * @description Counts of devices at a release: by state, by requirement, by what they fail together.
+         */
         RollUpResponse: {
             /** Release */
             release: string;
@@ -6888,7 +7407,10 @@ export interface components {
          * @enum {string}
          */
         Route: "offered" | "in-place" | "clean";
-        /** RouteList */
+        /**
+         * RouteList
+         * @description How a device fares on every route.
+         */
         RouteList: {
             /** Items */
             items: components["schemas"]["RouteResponse"][];
@@ -6929,7 +7451,10 @@ export interface components {
             /** Keeps */
             keeps: string[];
         };
-        /** RunwayMoveResponse */
+        /**
+         * RunwayMoveResponse
+         * @description Devices whose runway would move from one day to another.
+         */
         RunwayMoveResponse: {
             /**
              * Line
@@ -6948,7 +7473,10 @@ export interface components {
              */
             devices: string[];
         };
-        /** ScenarioComparisonResponse */
+        /**
+         * ScenarioComparisonResponse
+         * @description A device under several assumptions: its paths, its exceptions' worth, the cost of each way.
+         */
         ScenarioComparisonResponse: {
             /** Device */
             device: string;
@@ -7033,7 +7561,10 @@ export interface components {
              */
             address: string;
         };
-        /** SeenResponse */
+        /**
+         * SeenResponse
+         * @description The newest observation of an update class.
+         */
         SeenResponse: {
             /**
              * Seen On
@@ -7049,12 +7580,18 @@ export interface components {
             /** Detail */
             detail: string;
         };
-        /** SelectionList */
+        /**
+         * SelectionList
+         * @description Saved filters, by name.
+         */
         SelectionList: {
             /** Items */
             items: components["schemas"]["SelectionResponse"][];
         };
-        /** SelectionRequest */
+        /**
+         * SelectionRequest
+         * @description A filter to save under a name.
+         */
         SelectionRequest: {
             /** Platform */
             platform: string;
@@ -7066,7 +7603,10 @@ export interface components {
             release: string;
             where: components["schemas"]["DeviceFilter"];
         };
-        /** SelectionResponse */
+        /**
+         * SelectionResponse
+         * @description A saved filter.
+         */
         SelectionResponse: {
             /** Name */
             name: string;
@@ -7147,7 +7687,10 @@ export interface components {
              */
             required: string[];
         };
-        /** SettingStateResponse */
+        /**
+         * SettingStateResponse
+         * @description A setting of a kit as it was found on the device.
+         */
         SettingStateResponse: {
             /**
              * Place
@@ -7187,7 +7730,10 @@ export interface components {
              */
             slip: string;
         };
-        /** SettingWordsResponse */
+        /**
+         * SettingWordsResponse
+         * @description A setting in words.
+         */
         SettingWordsResponse: {
             /** Place */
             place: string;
@@ -7198,12 +7744,18 @@ export interface components {
             /** Value */
             value: string;
         };
-        /** SettingsSetList */
+        /**
+         * SettingsSetList
+         * @description The settings sets of a sheet, for one device.
+         */
         SettingsSetList: {
             /** Items */
             items: components["schemas"]["SettingsSetResponse"][];
         };
-        /** SettingsSetResponse */
+        /**
+         * SettingsSetResponse
+         * @description Settings for after the upgrade, and whether the device has them in place.
+         */
         SettingsSetResponse: {
             /** Id */
             id: string;
@@ -7220,12 +7772,18 @@ export interface components {
             /** Settings */
             settings: components["schemas"]["SettingWordsResponse"][];
         };
-        /** SettlementList */
+        /**
+         * SettlementList
+         * @description Decisions on disputes of a device.
+         */
         SettlementList: {
             /** Items */
             items: components["schemas"]["SettlementResponse"][];
         };
-        /** SettlementRequest */
+        /**
+         * SettlementRequest
+         * @description A decision on a dispute: which side is right, and why.
+         */
         SettlementRequest: {
             /** Device */
             device: string;
@@ -7248,7 +7806,10 @@ export interface components {
             /** Reason */
             reason: string;
         };
-        /** SettlementResponse */
+        /**
+         * SettlementResponse
+         * @description A decision on a dispute as it was recorded.
+         */
         SettlementResponse: {
             /** Id */
             id: string;
@@ -7278,7 +7839,10 @@ export interface components {
              */
             stands: boolean;
         };
-        /** SharedCaseResponse */
+        /**
+         * SharedCaseResponse
+         * @description Devices that one kit can serve.
+         */
         SharedCaseResponse: {
             /** Devices */
             devices: string[];
@@ -7287,7 +7851,10 @@ export interface components {
             /** Media */
             media: string;
         };
-        /** SheetRequest */
+        /**
+         * SheetRequest
+         * @description A sheet to load, with the files that stand beside it.
+         */
         SheetRequest: {
             /**
              * Name
@@ -7314,7 +7881,10 @@ export interface components {
              */
             seen: number | null;
         };
-        /** ShiftResponse */
+        /**
+         * ShiftResponse
+         * @description Devices that go from one outcome to another.
+         */
         ShiftResponse: {
             /** One */
             one: string;
@@ -7325,7 +7895,10 @@ export interface components {
             /** Devices */
             devices: string[];
         };
-        /** SideResponse */
+        /**
+         * SideResponse
+         * @description What one source says in a dispute; `trust` and time decide which side is believed.
+         */
         SideResponse: {
             /** Value */
             value: string;
@@ -7343,14 +7916,20 @@ export interface components {
             /** Believed */
             believed: boolean;
         };
-        /** SignInPage */
+        /**
+         * SignInPage
+         * @description A page of sign-ins, newest first.
+         */
         SignInPage: {
             /** Items */
             items: components["schemas"]["SignInResponse"][];
             /** Next */
             next: string | null;
         };
-        /** SignInRequest */
+        /**
+         * SignInRequest
+         * @description A name and password to sign in with.
+         */
         SignInRequest: {
             /** Name */
             name: string;
@@ -7393,7 +7972,10 @@ export interface components {
              */
             outcome: "signed-in" | "failed" | "throttled" | "refused";
         };
-        /** SiteCountResponse */
+        /**
+         * SiteCountResponse
+         * @description Counts of devices at one site.
+         */
         SiteCountResponse: {
             /** Site */
             site: string;
@@ -7404,7 +7986,10 @@ export interface components {
             /** Uncovered */
             uncovered: number;
         };
-        /** SiteRoundResponse */
+        /**
+         * SiteRoundResponse
+         * @description The fixes to make at one site.
+         */
         SiteRoundResponse: {
             /** Site */
             site: string;
@@ -7422,7 +8007,10 @@ export interface components {
          * @enum {string}
          */
         Sort: "floor" | "installer-check" | "unsorted";
-        /** SortScenario */
+        /**
+         * SortScenario
+         * @description A requirement with another sort, for a what-if.
+         */
         SortScenario: {
             /** Requirement */
             requirement: string;
@@ -7433,7 +8021,10 @@ export interface components {
              */
             model: string;
         };
-        /** SortWordResponse */
+        /**
+         * SortWordResponse
+         * @description What one level says of a requirement's sort: the sheet, or a decision.
+         */
         SortWordResponse: {
             /** Level */
             level: string;
@@ -7441,7 +8032,10 @@ export interface components {
             /** Decision */
             decision: string;
         };
-        /** SortingRowResponse */
+        /**
+         * SortingRowResponse
+         * @description A requirement in the sorting table: its sort, its counts, what attempts showed of it.
+         */
         SortingRowResponse: {
             /** Requirement */
             requirement: string;
@@ -7480,7 +8074,10 @@ export interface components {
             /** Decisions */
             decisions: components["schemas"]["DecisionResponse"][];
         };
-        /** SortingTable */
+        /**
+         * SortingTable
+         * @description How a platform's requirements are sorted at a release.
+         */
         SortingTable: {
             /** Platform */
             platform: string;
@@ -7489,7 +8086,10 @@ export interface components {
             /** Items */
             items: components["schemas"]["SortingRowResponse"][];
         };
-        /** SourceList */
+        /**
+         * SourceList
+         * @description The sources that readings name.
+         */
         SourceList: {
             /** Items */
             items: components["schemas"]["SourceResponse"][];
@@ -7508,7 +8108,10 @@ export interface components {
             /** Lasting Days */
             lasting_days: number | null;
         };
-        /** SpanResponse */
+        /**
+         * SpanResponse
+         * @description Days without servicing: the first, the last, and how many.
+         */
         SpanResponse: {
             /**
              * First
@@ -7523,7 +8126,10 @@ export interface components {
             /** Days */
             days: number;
         };
-        /** SparedFixResponse */
+        /**
+         * SparedFixResponse
+         * @description A fix that is not needed, as another one meets its requirement.
+         */
         SparedFixResponse: {
             fix: components["schemas"]["FixResponse"];
             /** Requirement */
@@ -7531,7 +8137,10 @@ export interface components {
             /** After */
             after: string;
         };
-        /** SpecLineResponse */
+        /**
+         * SpecLineResponse
+         * @description What a device that is bought has to have.
+         */
         SpecLineResponse: {
             /**
              * Fact
@@ -7558,7 +8167,10 @@ export interface components {
          * @enum {string}
          */
         Standing: "normal" | "unpromised" | "withheld" | "ended";
-        /** StandingResponse */
+        /**
+         * StandingResponse
+         * @description Which updates a device can expect, and what each exception takes away.
+         */
         StandingResponse: {
             /** Device */
             device: string;
@@ -7593,7 +8205,10 @@ export interface components {
             /** Devices */
             devices: string[];
         };
-        /** StoryLineResponse */
+        /**
+         * StoryLineResponse
+         * @description An entry as a sentence.
+         */
         StoryLineResponse: {
             /** Seq */
             seq: number;
@@ -7607,12 +8222,18 @@ export interface components {
             /** Words */
             words: string;
         };
-        /** StoryResponse */
+        /**
+         * StoryResponse
+         * @description What happened to an object, in sentences.
+         */
         StoryResponse: {
             /** Items */
             items: components["schemas"]["StoryLineResponse"][];
         };
-        /** SubjectRequest */
+        /**
+         * SubjectRequest
+         * @description Ties a person to their account at the OpenID Connect provider.
+         */
         SubjectRequest: {
             /**
              * Subject
@@ -7639,12 +8260,18 @@ export interface components {
          * @enum {string}
          */
         TaskKind: "look-again" | "make-anew" | "choose-another" | "plan-anew" | "replace-earlier";
-        /** TaskList */
+        /**
+         * TaskList
+         * @description What changed sheets leave to do.
+         */
         TaskList: {
             /** Items */
             items: components["schemas"]["TaskResponse"][];
         };
-        /** TaskRequest */
+        /**
+         * TaskRequest
+         * @description A change of a task: its state, its owner, a note.
+         */
         TaskRequest: {
             /**
              * State
@@ -7714,7 +8341,10 @@ export interface components {
          * @enum {string}
          */
         TaskState: "open" | "done" | "dropped";
-        /** TextMatchRequest */
+        /**
+         * TextMatchRequest
+         * @description Matches a failure message to a requirement.
+         */
         TextMatchRequest: {
             /** Platform */
             platform: string;
@@ -7723,12 +8353,18 @@ export interface components {
             /** Requirement */
             requirement: string;
         };
-        /** TokenList */
+        /**
+         * TokenList
+         * @description Tokens, revoked ones included.
+         */
         TokenList: {
             /** Items */
             items: components["schemas"]["TokenResponse"][];
         };
-        /** TokenRequest */
+        /**
+         * TokenRequest
+         * @description A token to issue.
+         */
         TokenRequest: {
             /** Name */
             name: string;
@@ -7755,7 +8391,10 @@ export interface components {
              */
             session: boolean;
         };
-        /** TokenResponse */
+        /**
+         * TokenResponse
+         * @description A token; its secret is shown once.
+         */
         TokenResponse: {
             /** Id */
             id: string;
@@ -7874,7 +8513,10 @@ export interface components {
              */
             steps: string[];
         };
-        /** UnplacedList */
+        /**
+         * UnplacedList
+         * @description Devices that no loaded sheet describes.
+         */
         UnplacedList: {
             /** Items */
             items: components["schemas"]["UnplacedResponse"][];
@@ -7911,7 +8553,10 @@ export interface components {
          * @enum {string}
          */
         UpdateClass: "security" | "driver" | "release";
-        /** UpgradePathResponse */
+        /**
+         * UpgradePathResponse
+         * @description Moves one after the other, the runway that they give, and what ends it.
+         */
         UpgradePathResponse: {
             /** Moves */
             moves: components["schemas"]["MoveResponse"][];
@@ -7974,7 +8619,10 @@ export interface components {
              */
             seen: number | null;
         };
-        /** VendorListResponse */
+        /**
+         * VendorListResponse
+         * @description What a vendor's list would change: names that match, come and go, and the impact.
+         */
         VendorListResponse: {
             /** Platform */
             platform: string;
@@ -8016,7 +8664,10 @@ export interface components {
             text: string;
             impact: components["schemas"]["ImpactResponse"];
         };
-        /** VerdictResponse */
+        /**
+         * VerdictResponse
+         * @description A source's own word on a requirement: it passes or fails.
+         */
         VerdictResponse: {
             /** Requirement */
             requirement: string;
@@ -8030,12 +8681,18 @@ export interface components {
              */
             taken_at: string;
         };
-        /** VerifiedList */
+        /**
+         * VerifiedList
+         * @description Reports of a device's settings, newest first.
+         */
         VerifiedList: {
             /** Items */
             items: components["schemas"]["VerifiedResponse"][];
         };
-        /** VerifiedResponse */
+        /**
+         * VerifiedResponse
+         * @description A report of `verify` of a kit, and what changed since the one before.
+         */
         VerifiedResponse: {
             /** Id */
             id: string;
@@ -8132,7 +8789,10 @@ export interface components {
              */
             faults: string[] | null;
         };
-        /** WayCostResponse */
+        /**
+         * WayCostResponse
+         * @description What one way costs on a device, and how long it lasts.
+         */
         WayCostResponse: {
             /**
              * Way
@@ -8167,12 +8827,18 @@ export interface components {
              */
             provider: string;
         };
-        /** WebhookList */
+        /**
+         * WebhookList
+         * @description Webhooks, removed ones included.
+         */
         WebhookList: {
             /** Items */
             items: components["schemas"]["WebhookResponse"][];
         };
-        /** WebhookRequest */
+        /**
+         * WebhookRequest
+         * @description A webhook to add: where events are sent, and which.
+         */
         WebhookRequest: {
             /** Url */
             url: string;
@@ -8183,7 +8849,10 @@ export interface components {
              */
             kinds: string[];
         };
-        /** WebhookResponse */
+        /**
+         * WebhookResponse
+         * @description A webhook.
+         */
         WebhookResponse: {
             /** Id */
             id: string;
@@ -8207,7 +8876,10 @@ export interface components {
              */
             secret: string | null;
         };
-        /** WhatIfRequest */
+        /**
+         * WhatIfRequest
+         * @description Fixes, sorts and exceptions to suppose for a number of devices.
+         */
         WhatIfRequest: {
             /** Platform */
             platform: string;
@@ -8256,7 +8928,10 @@ export interface components {
              */
             approve: string[];
         };
-        /** WhatIfResponse */
+        /**
+         * WhatIfResponse
+         * @description The states of these devices before and after what was supposed; nothing was written.
+         */
         WhatIfResponse: {
             /** Platform */
             platform: string;
@@ -8281,7 +8956,10 @@ export interface components {
             /** Cost */
             cost: string;
         };
-        /** WithdrawalRequest */
+        /**
+         * WithdrawalRequest
+         * @description A decision to withdraw.
+         */
         WithdrawalRequest: {
             /**
              * Note

@@ -12,6 +12,8 @@ from doorstone.api.updates import ObservationRequest
 
 
 class AttemptRequest(RequestModel):
+    """An attempt to record: how set-up was run on a device, and how it ended."""
+
     device: str
     kit: str = ""
     release: str = ""
@@ -29,6 +31,8 @@ class AttemptRequest(RequestModel):
 
 
 class AttemptResponse(ApiModel):
+    """An attempt as it was recorded; `unmet` are the requirements that the device failed then."""
+
     id: str
     device: str
     number: int
@@ -52,18 +56,26 @@ class AttemptResponse(ApiModel):
 
 
 class AttemptList(ApiModel):
+    """Attempts, newest first."""
+
     items: list[AttemptResponse]
 
 
 class AttemptBatchRequest(RequestModel):
+    """Up to 500 attempts, recorded together or not at all."""
+
     items: list[AttemptRequest] = Field(min_length=1, max_length=500)
 
 
 class ObservationBatchRequest(RequestModel):
+    """Up to 20,000 observations of updates, recorded together or not at all."""
+
     items: list[ObservationRequest] = Field(min_length=1, max_length=20_000)
 
 
 class BatchResponse(ApiModel):
+    """How many records of a batch are new."""
+
     recorded: int
     known: int = Field(description="Already there, and left alone")
 
@@ -80,6 +92,8 @@ class DraftResponse(ApiModel):
 
 
 class RateResponse(ApiModel):
+    """How often attempts of one kind succeeded: counts, and the interval in which the true share lies."""
+
     key: str
     tried: int
     done: int
@@ -88,4 +102,6 @@ class RateResponse(ApiModel):
 
 
 class RateList(ApiModel):
+    """Success rates, by what they were grouped by."""
+
     items: list[RateResponse]

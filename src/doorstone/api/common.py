@@ -10,6 +10,8 @@ KitRoute = Literal["in-place", "clean"]
 
 
 class ApiModel(BaseModel):
+    """A shape on the wire, made from an object of core or work by its attributes."""
+
     model_config = ConfigDict(from_attributes=True)
 
 
@@ -20,6 +22,8 @@ class RequestModel(BaseModel):
 
 
 class ErrorEntry(ApiModel):
+    """One place that is wrong: where it is, what is wrong there, and what to do."""
+
     pointer: str
     detail: str
     hint: str

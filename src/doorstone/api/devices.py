@@ -16,6 +16,8 @@ from doorstone.core.sorting.assessment import State
 
 
 class DeviceResponse(ApiModel):
+    """A device in a list: where it is, what it runs, its state and marks at a release, its runway."""
+
     id: str
     name: str
     site: str
@@ -31,6 +33,8 @@ class DeviceResponse(ApiModel):
 
 
 class DevicePageResponse(ApiModel):
+    """A page of devices at a release, and the sites, roles and models to filter by."""
+
     platform: str
     release: str
     total: int
@@ -42,12 +46,16 @@ class DevicePageResponse(ApiModel):
 
 
 class FactWordResponse(ApiModel):
+    """A value of a fact, who reported it and when."""
+
     value: str
     source: str
     taken_at: Moment
 
 
 class FactResponse(ApiModel):
+    """A fact of a device: the value that is believed, and what other sources say instead."""
+
     name: str
     title: str
     believed: FactWordResponse
@@ -57,6 +65,8 @@ class FactResponse(ApiModel):
 
 
 class ReadingResponse(ApiModel):
+    """One reading as it came."""
+
     source: str
     taken_at: Moment
     facts: dict[str, Any]
@@ -66,12 +76,16 @@ class ReadingResponse(ApiModel):
 
 
 class CourseResponse(ApiModel):
+    """What to do next with a device, by which day, and why."""
+
     way: Literal["take", "fix", "except", "read", "stay", "retire"]
     by: date | None
     why: str
 
 
 class VerdictResponse(ApiModel):
+    """A source's own word on a requirement: it passes or fails."""
+
     requirement: str
     passed: bool
     source: str
@@ -79,6 +93,8 @@ class VerdictResponse(ApiModel):
 
 
 class DeviceDetail(ApiModel):
+    """All about one device: facts with their sources, newest readings, verdicts, course."""
+
     device: DeviceResponse
     life: LifeResponse | None = Field(description="Its last change of life; none if it has always been in service")
     target: str
@@ -116,6 +132,8 @@ class LifeRow(RequestModel):
 
 
 class LifeChangedResponse(ApiModel):
+    """A device whose life changed, and what that does to its exceptions."""
+
     device: str
     site: str
     was: Life
@@ -125,6 +143,8 @@ class LifeChangedResponse(ApiModel):
 
 
 class LifeChangedList(ApiModel):
+    """Devices whose life changed in one call."""
+
     items: list[LifeChangedResponse]
 
 
@@ -144,10 +164,14 @@ class LifeResponse(ApiModel):
 
 
 class LifeHistory(ApiModel):
+    """The changes of a device's life, in their order."""
+
     items: list[LifeResponse]
 
 
 class OutOfServiceResponse(LifeResponse):
+    """A device out of service, with its life and whether it was read since."""
+
     name: str
     site: str
     model: str
@@ -156,6 +180,8 @@ class OutOfServiceResponse(LifeResponse):
 
 
 class OutOfServiceList(ApiModel):
+    """Devices out of service."""
+
     items: list[OutOfServiceResponse]
 
 
@@ -177,6 +203,8 @@ class DevicesChangeRequest(DeviceChangeRequest):
 
 
 class DeviceChangedResponse(ApiModel):
+    """A device of which attributes changed, before and after."""
+
     device: str
     was: dict[str, str | bool] = Field(description="Attribute to what it was")
     now: dict[str, str | bool]
@@ -184,6 +212,8 @@ class DeviceChangedResponse(ApiModel):
 
 
 class DeviceChangedList(ApiModel):
+    """Devices that changed in one call."""
+
     items: list[DeviceChangedResponse]
 
 
@@ -219,16 +249,22 @@ class UnplacedResponse(ApiModel):
 
 
 class UnplacedList(ApiModel):
+    """Devices that no loaded sheet describes."""
+
     items: list[UnplacedResponse]
 
 
 class SelectionRequest(RequestModel):
+    """A filter to save under a name."""
+
     platform: str
     release: str = Field("", description="That state and mark are asked against; the day's target if left out")
     where: DeviceFilter
 
 
 class SelectionResponse(ApiModel):
+    """A saved filter."""
+
     name: str
     platform: str
     release: str
@@ -238,6 +274,8 @@ class SelectionResponse(ApiModel):
 
 
 class SelectionList(ApiModel):
+    """Saved filters, by name."""
+
     items: list[SelectionResponse]
 
 
@@ -245,6 +283,8 @@ class SelectionList(ApiModel):
 
 
 class SideResponse(ApiModel):
+    """What one source says in a dispute; `trust` and time decide which side is believed."""
+
     value: str
     source: str
     trust: int
@@ -254,6 +294,8 @@ class SideResponse(ApiModel):
 
 
 class DisputeResponse(ApiModel):
+    """A fact or requirement of a device on which sources disagree, with every side."""
+
     device: str
     name: str
     site: str
@@ -265,10 +307,14 @@ class DisputeResponse(ApiModel):
 
 
 class DisputeList(ApiModel):
+    """Open disputes."""
+
     items: list[DisputeResponse]
 
 
 class SettlementRequest(RequestModel):
+    """A decision on a dispute: which side is right, and why."""
+
     device: str
     kind: Literal["fact", "requirement"] = "fact"
     subject: str = Field(max_length=200, description="A fact, or a requirement whose verdict speaks against the facts")
@@ -277,6 +323,8 @@ class SettlementRequest(RequestModel):
 
 
 class SettlementResponse(ApiModel):
+    """A decision on a dispute as it was recorded."""
+
     id: str
     device: str
     kind: Literal["fact", "requirement"]
@@ -289,4 +337,6 @@ class SettlementResponse(ApiModel):
 
 
 class SettlementList(ApiModel):
+    """Decisions on disputes of a device."""
+
     items: list[SettlementResponse]

@@ -18,6 +18,8 @@ class CalendarResponse(ApiModel):
 
 
 class DueResponse(ApiModel):
+    """One thing to do by a day, and the object that it concerns."""
+
     kind: DueKind
     on: date
     overdue: bool
@@ -28,4 +30,6 @@ class DueResponse(ApiModel):
 
 
 class DueList(ApiModel):
+    """What is due, the most costly to be late with first."""
+
     items: list[DueResponse]

@@ -25,12 +25,16 @@ class ConditionRequest(RequestModel):
 
 
 class AttachmentRequest(RequestModel):
+    """A document that supports an exception, kept as a link and its SHA-256."""
+
     title: str = Field(max_length=200)
     link: str = Field(max_length=1000)
     sha256: str = Field("", max_length=64)
 
 
 class ExceptionTermsRequest(RequestModel):
+    """What is agreed of an exception: reason, conditions, owner and days."""
+
     reason: str = Field(max_length=4000)
     conditions: list[ConditionRequest] = Field([], max_length=20)
     owner: str = Field(max_length=200)
@@ -40,6 +44,8 @@ class ExceptionTermsRequest(RequestModel):
 
 
 class ExceptionRequest(ExceptionTermsRequest):
+    """A request for an exception: which requirements, on which devices, up to which release."""
+
     release: str
     up_to: bool = False
     requirements: list[str] = Field(max_length=100)
@@ -62,6 +68,8 @@ class RiskResponse(ApiModel):
 
 
 class RiskRequest(RequestModel):
+    """A new risk statement; requests acknowledge it from then on."""
+
     text: str = Field(max_length=4000)
 
 
@@ -75,6 +83,8 @@ class RequestCheckResponse(ApiModel):
 
 
 class MoveRequest(RequestModel):
+    """A move of an exception: approve, reject, confirm, end and the like."""
+
     move: MoveName
     note: str = Field("", max_length=4000)
     devices: list[str] = Field([], description="To approve or confirm only these; all if left out")
@@ -82,26 +92,36 @@ class MoveRequest(RequestModel):
 
 
 class CommentRequest(RequestModel):
+    """A comment on an exception, or a question to its requester."""
+
     text: str = Field(max_length=4000)
     question: bool = Field(False, description="Ask the requester back; the request waits for the answer")
 
 
 class AttestRequest(RequestModel):
+    """Somebody's word that a condition was kept."""
+
     condition: int = Field(ge=1)
     note: str = Field("", max_length=2000)
 
 
 class OwnerRequest(RequestModel):
+    """Another person who answers for an exception from now on."""
+
     owner: str
     note: str = Field("", max_length=2000)
 
 
 class ReviewRequest(RequestModel):
+    """A review that was held, and the day of the next one."""
+
     next_on: date | None = Field(None, description="The next review; its last day if left out")
     note: str = Field(max_length=2000)
 
 
 class ApprovalResponse(ApiModel):
+    """One approval of an exception."""
+
     person: str
     in_place_of: str = Field(description="Whose deputy gave it; empty for one's own")
     at: Moment
@@ -124,6 +144,8 @@ class KeptResponse(ApiModel):
 
 
 class AttachmentResponse(ApiModel):
+    """A document that supports an exception."""
+
     number: int
     title: str
     link: str
@@ -133,6 +155,8 @@ class AttachmentResponse(ApiModel):
 
 
 class CommentResponse(ApiModel):
+    """A comment, question or answer on an exception."""
+
     kind: Literal["comment", "question", "answer"]
     text: str
     by: str
@@ -140,6 +164,8 @@ class CommentResponse(ApiModel):
 
 
 class RiskPartResponse(ApiModel):
+    """One part of the residual risk, in points."""
+
     words: str
     points: int
 
@@ -153,6 +179,8 @@ class ResidualRiskResponse(ApiModel):
 
 
 class ExceptionResponse(ApiModel):
+    """An exception with its terms, decisions, conditions and what may be done with it."""
+
     id: str
     version: int
     platform: str
@@ -196,6 +224,8 @@ class ExceptionResponse(ApiModel):
 
 
 class ExceptionList(ApiModel):
+    """A list of exceptions."""
+
     items: list[ExceptionResponse]
 
 
@@ -208,28 +238,38 @@ class RequestGroupResponse(ApiModel):
 
 
 class ExceptionBatchResponse(ApiModel):
+    """One exception requested for each group of devices that lack the same."""
+
     groups: list[RequestGroupResponse]
     refused: list[ErrorEntry] = Field(description="Devices for which nothing is requested, and why")
 
 
 class ExceptionVersion(RequestModel):
+    """An exception as it was looked at; refused if it has changed since."""
+
     exception: str
     version: int = Field(ge=1, description="The version that was looked at")
 
 
 class ManyMovesRequest(RequestModel):
+    """The same move of many exceptions."""
+
     exceptions: list[ExceptionVersion] = Field(min_length=1, max_length=500)
     move: MoveName
     note: str = Field("", max_length=4000)
 
 
 class ManyOwnersRequest(RequestModel):
+    """Another owner for many exceptions."""
+
     exceptions: list[ExceptionVersion] = Field(min_length=1, max_length=500)
     owner: str
     note: str = Field("", max_length=2000)
 
 
 class RenewalsRequest(RequestModel):
+    """Renewals to request of many exceptions, with one last day."""
+
     exceptions: list[str] = Field(min_length=1, max_length=500)
     expires_on: date
     review_on: date | None = Field(None, description="Half-way, if left out")
@@ -239,6 +279,8 @@ class RenewalsRequest(RequestModel):
 
 
 class ConsequenceResponse(ApiModel):
+    """What the end of an exception means for one of its devices."""
+
     device: str
     runs: str
     relies: bool = Field(description="It runs, today, what only this exception permits")
@@ -246,6 +288,8 @@ class ConsequenceResponse(ApiModel):
 
 
 class ConsequenceList(ApiModel):
+    """What the end of an exception means, device by device."""
+
     items: list[ConsequenceResponse]
 
 
@@ -269,6 +313,8 @@ class PermissionResponse(ApiModel):
 
 
 class AccountResponse(ApiModel):
+    """By what permission a device runs its release, one requirement after another."""
+
     device: str
     runs: str
     release: str
@@ -309,18 +355,24 @@ class FolderRequest(RequestModel):
 
 
 class FolderChangesRequest(FolderRequest):
+    """A reviewed folder whose changes are to be made in the register."""
+
     reference: str = Field(max_length=200, description="The revision that the folder is of; it stands with each change")
     risk_acknowledged: str = Field("", max_length=4000, description="The risk statement, for what is requested")
     notices_acknowledged: list[str] = Field([], description="The vendor's notice of each release")
 
 
 class FieldChangeResponse(ApiModel):
+    """A field that differs between the register and the file."""
+
     name: str
     in_register: str
     in_file: str
 
 
 class FolderDifferenceResponse(ApiModel):
+    """How one file differs from the register, and what would be done about it."""
+
     file: str = Field(description="Empty for an exception that no file has")
     exception: str = Field(description="Empty for one that is to be requested")
     deeds: list[FolderDeed]
@@ -329,14 +381,20 @@ class FolderDifferenceResponse(ApiModel):
 
 
 class FolderDifferenceList(ApiModel):
+    """How a folder differs from the register."""
+
     items: list[FolderDifferenceResponse]
 
 
 class FolderDoneResponse(ApiModel):
+    """What was done because of one file."""
+
     file: str
     exception: str
     deed: FolderDeed
 
 
 class FolderDoneList(ApiModel):
+    """What was done because of a folder."""
+
     items: list[FolderDoneResponse]

@@ -13,6 +13,8 @@ from doorstone.core.sorting.assessment import State
 
 
 class FixResponse(ApiModel):
+    """A fix of the sheet: its work in minutes and its price."""
+
     title: str
     kind: str
     minutes: int
@@ -21,6 +23,8 @@ class FixResponse(ApiModel):
 
 
 class FixStepResponse(ApiModel):
+    """A fix to make on a device, and the requirements that are met by it."""
+
     fix: FixResponse
     meets: list[str]
     recorded: str = Field("", description="What was recorded of this fix on this device, if it failed or was not seen")
@@ -28,6 +32,8 @@ class FixStepResponse(ApiModel):
 
 
 class FixDoneRequest(RequestModel):
+    """A fix that was made, or failed."""
+
     title: str = Field(max_length=200, description="The fix, as the sheet calls it")
     outcome: Literal["done", "failed"] = "done"
     done_at: Moment | None = Field(None, description="When it was made; now if left out")
@@ -41,6 +47,8 @@ class FixRow(FixDoneRequest):
 
 
 class FixDoneResponse(ApiModel):
+    """A recorded fix, and whether a later reading proves it."""
+
     id: str
     device: str
     title: str
@@ -53,12 +61,16 @@ class FixDoneResponse(ApiModel):
 
 
 class SparedFixResponse(ApiModel):
+    """A fix that is not needed, as another one meets its requirement."""
+
     fix: FixResponse
     requirement: str
     after: str
 
 
 class DeviceFixesResponse(ApiModel):
+    """The cheapest fixes of a device in the order to make them, and what stays unmet."""
+
     device: str
     release: str
     steps: list[FixStepResponse]
@@ -73,6 +85,8 @@ class DeviceFixesResponse(ApiModel):
 
 
 class FixVisitResponse(ApiModel):
+    """A device on which an action is one step of several."""
+
     device: str
     name: str
     role: str
@@ -83,6 +97,8 @@ class FixVisitResponse(ApiModel):
 
 
 class FixActionResponse(ApiModel):
+    """One fix to make on many devices of a site."""
+
     title: str
     kind: str
     minutes: int
@@ -92,6 +108,8 @@ class FixActionResponse(ApiModel):
 
 
 class SiteRoundResponse(ApiModel):
+    """The fixes to make at one site."""
+
     site: str
     devices: int
     minutes: int
@@ -100,12 +118,16 @@ class SiteRoundResponse(ApiModel):
 
 
 class PartResponse(ApiModel):
+    """A part to buy, how many and at what price in all."""
+
     title: str
     count: int
     cost: Decimal
 
 
 class FixRoundResponse(ApiModel):
+    """The fixes of a platform's devices, site by site, and the parts to buy."""
+
     platform: str
     release: str
     devices: int

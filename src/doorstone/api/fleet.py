@@ -14,17 +14,23 @@ from doorstone.core.platforms.platform import Sort
 
 
 class RequirementCountResponse(ApiModel):
+    """How many devices have which mark on a requirement."""
+
     requirement: str
     title: str
     marks: dict[str, int]
 
 
 class CombinationResponse(ApiModel):
+    """How many devices fail exactly these requirements together."""
+
     requirements: list[str]
     devices: int
 
 
 class RollUpResponse(ApiModel):
+    """Counts of devices at a release: by state, by requirement, by what they fail together."""
+
     release: str
     devices: int
     states: dict[str, int]
@@ -33,12 +39,16 @@ class RollUpResponse(ApiModel):
 
 
 class SiteCountResponse(ApiModel):
+    """Counts of devices at one site."""
+
     site: str
     states: dict[str, int]
     uncovered: int
 
 
 class OverviewResponse(ApiModel):
+    """A platform at a glance: its releases, what runs where, and the counts at the release."""
+
     platform: str
     name: str
     release: str
@@ -51,12 +61,16 @@ class OverviewResponse(ApiModel):
 
 
 class GroupResponse(ApiModel):
+    """Counts of the devices of one site, role or model."""
+
     name: str
     devices: int
     states: dict[str, int]
 
 
 class FleetResponse(ApiModel):
+    """Counts of a platform's devices, grouped by site, role or model."""
+
     platform: str
     release: str
     by: str
@@ -68,6 +82,8 @@ class FleetResponse(ApiModel):
 
 
 class CompareSideResponse(ApiModel):
+    """What would come of the devices at one release, on one route."""
+
     release: str
     route: str
     outcomes: dict[str, int]
@@ -75,6 +91,8 @@ class CompareSideResponse(ApiModel):
 
 
 class ShiftResponse(ApiModel):
+    """Devices that go from one outcome to another."""
+
     one: str
     other: str
     count: int
@@ -82,6 +100,8 @@ class ShiftResponse(ApiModel):
 
 
 class ComparisonResponse(ApiModel):
+    """Two releases, or two routes, compared for the same devices."""
+
     platform: str
     devices: int
     one: CompareSideResponse
@@ -90,12 +110,16 @@ class ComparisonResponse(ApiModel):
 
 
 class SortScenario(RequestModel):
+    """A requirement with another sort, for a what-if."""
+
     requirement: str
     sort: Sort
     model: str = ""
 
 
 class WhatIfRequest(RequestModel):
+    """Fixes, sorts and exceptions to suppose for a number of devices."""
+
     platform: str
     release: str = ""
     selection: str = ""
@@ -107,6 +131,8 @@ class WhatIfRequest(RequestModel):
 
 
 class WhatIfResponse(ApiModel):
+    """The states of these devices before and after what was supposed; nothing was written."""
+
     platform: str
     release: str
     devices: int

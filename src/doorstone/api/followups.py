@@ -13,6 +13,8 @@ from doorstone.api.times import Moment
 
 
 class FollowUpResponse(ApiModel):
+    """A step to do after an upgrade."""
+
     id: str
     attempt: str
     device: str
@@ -30,6 +32,8 @@ class FollowUpResponse(ApiModel):
 
 
 class FollowUpsResponse(ApiModel):
+    """The steps after an attempt, and until when the device can go back."""
+
     device: str
     attempt: str
     steps: list[FollowUpResponse]
@@ -38,6 +42,8 @@ class FollowUpsResponse(ApiModel):
 
 
 class FollowUpRequest(RequestModel):
+    """What came of a step: done, failed, or skipped with a reason."""
+
     state: Literal["done", "failed", "skipped"]
     answer: Literal["", "as-before", "slower", "faster"] = ""
     reason: str = Field("", max_length=500)
@@ -60,6 +66,8 @@ _Kept = Annotated[str, BeforeValidator(_as_text)]
 
 
 class SettingStateResponse(RequestModel):
+    """A setting of a kit as it was found on the device."""
+
     place: str = ""
     section: str = ""
     name: str
@@ -79,12 +87,16 @@ class VerifyReportRequest(RequestModel):
 
 
 class ChangedResponse(ApiModel):
+    """A setting that was found otherwise than the last time."""
+
     setting: str
     was: str
     now: str
 
 
 class VerifiedResponse(ApiModel):
+    """A report of `verify` of a kit, and what changed since the one before."""
+
     id: str
     kit: str
     device: str
@@ -96,4 +108,6 @@ class VerifiedResponse(ApiModel):
 
 
 class VerifiedList(ApiModel):
+    """Reports of a device's settings, newest first."""
+
     items: list[VerifiedResponse]

@@ -17,12 +17,16 @@ from doorstone.core.sorting.assessment import State
 
 
 class SpanResponse(ApiModel):
+    """Days without servicing: the first, the last, and how many."""
+
     first: date
     last: date
     days: int
 
 
 class ReachableReleaseResponse(ApiModel):
+    """How a device stands to one release: what carries it there, and what is missing."""
+
     release: str
     way: str
     state: State
@@ -39,6 +43,8 @@ class ReachableReleaseResponse(ApiModel):
 
 
 class MoveResponse(ApiModel):
+    """One move of a path: to which release, in which days, and what it takes."""
+
     release: str
     first: date
     latest: date
@@ -52,6 +58,8 @@ class MoveResponse(ApiModel):
 
 
 class UpgradePathResponse(ApiModel):
+    """Moves one after the other, the runway that they give, and what ends it."""
+
     moves: list[MoveResponse]
     runway: date | None
     gaps: list[SpanResponse]
@@ -60,6 +68,8 @@ class UpgradePathResponse(ApiModel):
 
 
 class ForecastResponse(ApiModel):
+    """The paths of a device: by what is possible, and by what is approved."""
+
     release: str
     serviced_through: date | None
     gap_so_far: SpanResponse | None
@@ -70,6 +80,8 @@ class ForecastResponse(ApiModel):
 
 
 class DeviceForecastResponse(ApiModel):
+    """A device's forecast, and the course that follows from it."""
+
     device: str
     as_of: date
     edition: str
@@ -79,6 +91,8 @@ class DeviceForecastResponse(ApiModel):
 
 
 class MonthResponse(ApiModel):
+    """How many runways end in a month, and what ends them."""
+
     month: str
     technical: int
     approved: int
@@ -86,6 +100,8 @@ class MonthResponse(ApiModel):
 
 
 class FleetForecastResponse(ApiModel):
+    """When the runways of a platform's devices end, month by month."""
+
     platform: str
     as_of: date
     devices: int
@@ -97,12 +113,16 @@ class FleetForecastResponse(ApiModel):
 
 
 class AssumedResponse(ApiModel):
+    """A device's paths under one assumption about releases to come."""
+
     assumption: Assumption
     technical: UpgradePathResponse
     approved: UpgradePathResponse
 
 
 class ExceptionWeightResponse(ApiModel):
+    """What an exception adds to a device's runway, and what a fix would give instead."""
+
     exception: str
     requirements: list[str]
     with_it: date | None
@@ -113,6 +133,8 @@ class ExceptionWeightResponse(ApiModel):
 
 
 class CostLineResponse(ApiModel):
+    """One line of a way's cost."""
+
     what: str
     quantity: Decimal
     unit: str
@@ -121,6 +143,8 @@ class CostLineResponse(ApiModel):
 
 
 class WayCostResponse(ApiModel):
+    """What one way costs on a device, and how long it lasts."""
+
     way: Literal["stay", "take", "fix", "except", "extend", "replace"]
     until: date | None
     months: Decimal
@@ -132,6 +156,8 @@ class WayCostResponse(ApiModel):
 
 
 class ScenarioComparisonResponse(ApiModel):
+    """A device under several assumptions: its paths, its exceptions' worth, the cost of each way."""
+
     device: str
     as_of: date
     runs: str
@@ -152,22 +178,30 @@ class ScenarioRequest(RequestModel):
 
 
 class DeviceScenarioResponse(ApiModel):
+    """A device's forecast as it is, and under what was supposed."""
+
     before: ForecastResponse
     after: ForecastResponse
 
 
 class FleetScenarioRequest(RequestModel):
+    """A scenario to suppose for a whole platform."""
+
     platform: str
     supposing: ScenarioRequest
 
 
 class LeavingResponse(ApiModel):
+    """How many runways end in a month, before and after what was supposed."""
+
     month: str
     before: int
     after: int
 
 
 class FleetScenarioResponse(ApiModel):
+    """What a scenario changes for a platform, in devices and days of servicing."""
+
     devices: int
     months: list[LeavingResponse]
     gained_days: int
@@ -176,6 +210,8 @@ class FleetScenarioResponse(ApiModel):
 
 
 class BudgetRequest(RequestModel):
+    """A sum to spend on devices, and which ways may be bought."""
+
     platform: str
     budget: Decimal = Field(ge=0, le=10**9)
     selection: str = ""
@@ -184,6 +220,8 @@ class BudgetRequest(RequestModel):
 
 
 class PlanLineResponse(ApiModel):
+    """One way bought for devices of one model."""
+
     way: str
     model: str
     count: int
@@ -194,6 +232,8 @@ class PlanLineResponse(ApiModel):
 
 
 class BudgetPlanResponse(ApiModel):
+    """What to buy with a budget, and the serviced device-months that it gives."""
+
     platform: str
     budget: Decimal
     cost: Decimal
@@ -205,6 +245,8 @@ class BudgetPlanResponse(ApiModel):
 
 
 class BudgetColumnResponse(ApiModel):
+    """What one budget would buy."""
+
     budget: Decimal
     cost: Decimal
     months: Decimal
@@ -213,11 +255,15 @@ class BudgetColumnResponse(ApiModel):
 
 
 class PriceResponse(ApiModel):
+    """The price of a new device from a day on."""
+
     since: date
     price: Decimal
 
 
 class QuarterResponse(ApiModel):
+    """Devices to replace in a quarter, and their price."""
+
     label: str
     start: date
     end: date
@@ -238,6 +284,8 @@ class ReplacementsResponse(ApiModel):
 
 
 class SpecLineResponse(ApiModel):
+    """What a device that is bought has to have."""
+
     fact: str = Field(description="Empty where the requirement can be met in several ways")
     title: str
     asks: str

@@ -14,6 +14,8 @@ from doorstone.core.platforms.platform import Route
 
 
 class OverrideBrief(ApiModel):
+    """An override, and the checks that it covers."""
+
     id: str
     title: str
     kind: str
@@ -23,6 +25,8 @@ class OverrideBrief(ApiModel):
 
 
 class OverrideSetResponse(ApiModel):
+    """Overrides that work together, what they cover, and what they cover beyond what is excepted."""
+
     overrides: list[OverrideBrief]
     covers: list[str]
     excess: list[str]
@@ -30,6 +34,8 @@ class OverrideSetResponse(ApiModel):
 
 
 class LeftOutResponse(ApiModel):
+    """An override that cannot be used here, and why."""
+
     id: str
     title: str
     reason: LeftOutReason
@@ -38,11 +44,15 @@ class LeftOutResponse(ApiModel):
 
 
 class PartialResponse(ApiModel):
+    """An override that covers some of the checks only."""
+
     id: str
     covers: list[str]
 
 
 class OverrideAnswerResponse(ApiModel):
+    """The overrides to choose for a device on a route, and what none covers."""
+
     device: str
     release: str
     route: Route
@@ -55,6 +65,8 @@ class OverrideAnswerResponse(ApiModel):
 
 
 class KitRequest(RequestModel):
+    """A kit to make."""
+
     device: str = Field("", description="The device; or name several in devices")
     devices: list[str] = Field([], max_length=500, description="Devices of the same case, which share the kit")
     release: str = ""
@@ -79,6 +91,8 @@ class GateResponse(ApiModel):
 
 
 class GateList(ApiModel):
+    """The gates before a device."""
+
     items: list[GateResponse]
 
 
@@ -97,10 +111,14 @@ class RouteResponse(ApiModel):
 
 
 class RouteList(ApiModel):
+    """How a device fares on every route."""
+
     items: list[RouteResponse]
 
 
 class SharedCaseResponse(ApiModel):
+    """Devices that one kit can serve."""
+
     devices: list[str]
     overrides: list[str]
     media: str
@@ -128,16 +146,22 @@ class KitCasesResponse(ApiModel):
 
 
 class KitDifferenceResponse(ApiModel):
+    """One thing in which two kits differ."""
+
     what: str
     one: str
     other: str
 
 
 class KitDifferenceList(ApiModel):
+    """How two kits differ."""
+
     items: list[KitDifferenceResponse]
 
 
 class KitResponse(ApiModel):
+    """A kit: for which devices it was made, on which exceptions it rests, and whether it stands."""
+
     id: str
     platform: str
     sheet_revision: int
@@ -160,20 +184,28 @@ class KitResponse(ApiModel):
 
 
 class KitFileResponse(ApiModel):
+    """A file of a kit."""
+
     path: str
     text: str
 
 
 class KitDetail(ApiModel):
+    """A kit with its files."""
+
     kit: KitResponse
     files: list[KitFileResponse]
 
 
 class KitList(ApiModel):
+    """Kits, newest first."""
+
     items: list[KitResponse]
 
 
 class SettingWordsResponse(ApiModel):
+    """A setting in words."""
+
     place: str
     section: str
     name: str
@@ -181,6 +213,8 @@ class SettingWordsResponse(ApiModel):
 
 
 class SettingsSetResponse(ApiModel):
+    """Settings for after the upgrade, and whether the device has them in place."""
+
     id: str
     title: str
     why: str
@@ -191,4 +225,6 @@ class SettingsSetResponse(ApiModel):
 
 
 class SettingsSetList(ApiModel):
+    """The settings sets of a sheet, for one device."""
+
     items: list[SettingsSetResponse]

@@ -11,6 +11,8 @@ from doorstone.api.times import Moment
 
 
 class EntryResponse(ApiModel):
+    """An entry of the ledger; `hash` covers it and the `previous` one."""
+
     seq: int
     at: Moment
     actor: str
@@ -24,11 +26,15 @@ class EntryResponse(ApiModel):
 
 
 class EntryPage(ApiModel):
+    """A page of the ledger."""
+
     items: list[EntryResponse]
     next: str | None
 
 
 class LedgerCheckResponse(ApiModel):
+    """What a check of the whole ledger found."""
+
     entries: int
     ok: bool
     faults: list[str]
@@ -36,6 +42,8 @@ class LedgerCheckResponse(ApiModel):
 
 
 class StoryLineResponse(ApiModel):
+    """An entry as a sentence."""
+
     seq: int
     at: Moment
     actor: str
@@ -43,4 +51,6 @@ class StoryLineResponse(ApiModel):
 
 
 class StoryResponse(ApiModel):
+    """What happened to an object, in sentences."""
+
     items: list[StoryLineResponse]

@@ -33,6 +33,8 @@ class MediaRequest(RequestModel):
 
 
 class MediaResponse(ApiModel):
+    """A recorded media, what is on it, and what attempts found wrong with it."""
+
     id: str
     platform: str
     release: str
@@ -57,14 +59,20 @@ class MediaResponse(ApiModel):
 
 
 class MediaList(ApiModel):
+    """Recorded media."""
+
     items: list[MediaResponse]
 
 
 class MediaVerifyRequest(RequestModel):
+    """The SHA-256 that the vendor published of a media."""
+
     published_sha256: str = Field(pattern=r"^[0-9a-fA-F]{64}$")
 
 
 class MediaWithdrawRequest(RequestModel):
+    """Why a media is no longer to be used."""
+
     why: str = Field(min_length=3, max_length=300)
 
 
@@ -80,6 +88,8 @@ class MediaPlanRequest(RequestModel):
 
 
 class MediaUseResponse(ApiModel):
+    """Devices that are set up from one media, and how many sticks each site needs."""
+
     media: str
     what: str
     devices: list[str]
@@ -89,12 +99,16 @@ class MediaUseResponse(ApiModel):
 
 
 class MismatchResponse(ApiModel):
+    """Devices that no recorded media fits, and what to do."""
+
     devices: list[str]
     why: str
     hint: str
 
 
 class MediaPlanResponse(ApiModel):
+    """Which media serves which devices."""
+
     release: str
     uses: list[MediaUseResponse]
     mismatches: list[MismatchResponse]

@@ -11,11 +11,15 @@ from doorstone.api.times import Moment
 
 
 class WebhookRequest(RequestModel):
+    """A webhook to add: where events are sent, and which."""
+
     url: str = Field(max_length=1000)
     kinds: list[str] = Field([], max_length=50, description="Kinds of events, such as exception; none means all")
 
 
 class WebhookResponse(ApiModel):
+    """A webhook."""
+
     id: str
     url: str
     kinds: list[str]
@@ -26,10 +30,14 @@ class WebhookResponse(ApiModel):
 
 
 class WebhookList(ApiModel):
+    """Webhooks, removed ones included."""
+
     items: list[WebhookResponse]
 
 
 class DeliveryResponse(ApiModel):
+    """An event or mail on its way, and what the last try answered."""
+
     id: int
     webhook: str
     person: str
@@ -42,4 +50,6 @@ class DeliveryResponse(ApiModel):
 
 
 class DeliveryList(ApiModel):
+    """Deliveries, newest first."""
+
     items: list[DeliveryResponse]

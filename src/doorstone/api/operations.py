@@ -13,10 +13,14 @@ from doorstone.core.operations import Level
 
 
 class HealthResponse(ApiModel):
+    """The process answers."""
+
     status: Literal["ok"]
 
 
 class ReadyResponse(ApiModel):
+    """The service is ready to be used."""
+
     status: Literal["ready"]
     version: str
     today: date
@@ -51,6 +55,8 @@ class VitalsResponse(ApiModel):
 
 
 class CheckResponse(ApiModel):
+    """One check of the service's own state, and what to do about it."""
+
     name: str
     level: Level
     words: str
@@ -58,6 +64,8 @@ class CheckResponse(ApiModel):
 
 
 class CheckUpResponse(ApiModel):
+    """The service's own state: what was measured, and what was checked."""
+
     level: Level = Field(description="That of the worst check")
     vitals: VitalsResponse
     checks: list[CheckResponse]

@@ -20,12 +20,16 @@ News = Literal["request", "decision", "question", "comment", "transfer", "due"]
 
 
 class SignInRequest(RequestModel):
+    """A name and password to sign in with."""
+
     name: str = Field(max_length=100)
     password: str = Field(max_length=200)
     code: str = Field("", max_length=10, description="Of the authenticator, where a second factor is set")
 
 
 class CodeRequest(RequestModel):
+    """A code that confirms a second factor."""
+
     code: str = Field(max_length=10, description="The six digits that the authenticator shows")
 
 
@@ -36,6 +40,8 @@ class SecondFactorResponse(ApiModel):
 
 
 class SubjectRequest(RequestModel):
+    """Ties a person to their account at the OpenID Connect provider."""
+
     subject: str = Field(min_length=1, max_length=255, description="The provider's claim 'sub' of this person")
 
 
@@ -51,6 +57,8 @@ class SignInResponse(ApiModel):
 
 
 class SignInPage(ApiModel):
+    """A page of sign-ins, newest first."""
+
     items: list[SignInResponse]
     next: str | None
 
@@ -63,6 +71,8 @@ class WaysResponse(ApiModel):
 
 
 class PersonResponse(ApiModel):
+    """A person, their roles, and how they are notified."""
+
     name: str
     version: int
     display: str
@@ -96,6 +106,8 @@ class SessionResponse(ApiModel):
 
 
 class DeputyRequest(RequestModel):
+    """Somebody who acts for a person while that person is away."""
+
     person: str = Field("", description="Who is away; oneself if left out")
     deputy: str
     start_on: date
@@ -104,6 +116,8 @@ class DeputyRequest(RequestModel):
 
 
 class DeputyResponse(ApiModel):
+    """A deputy as named."""
+
     id: str
     person: str
     deputy: str
@@ -117,10 +131,14 @@ class DeputyResponse(ApiModel):
 
 
 class DeputyList(ApiModel):
+    """Deputies, the last named first; ended ones included."""
+
     items: list[DeputyResponse]
 
 
 class PersonRequest(RequestModel):
+    """A person to add."""
+
     name: str
     display: str = Field("", max_length=100)
     role: Role
@@ -146,19 +164,27 @@ class OwnChangeRequest(RequestModel):
 
 
 class PasswordRequest(RequestModel):
+    """A new password."""
+
     old: str = Field("", max_length=200, description="Needed for one's own")
     new: str = Field(max_length=200)
 
 
 class PersonList(ApiModel):
+    """Everybody, by name."""
+
     items: list[PersonResponse]
 
 
 class MeResponse(PersonResponse):
+    """The caller's own account."""
+
     has_calendar: bool
 
 
 class TokenRequest(RequestModel):
+    """A token to issue."""
+
     name: str = Field(min_length=1, max_length=100)
     role: TokenRole
     days: int = Field(90, ge=1, le=730)
@@ -167,6 +193,8 @@ class TokenRequest(RequestModel):
 
 
 class TokenResponse(ApiModel):
+    """A token; its secret is shown once."""
+
     id: str
     name: str
     person: str
@@ -181,4 +209,6 @@ class TokenResponse(ApiModel):
 
 
 class TokenList(ApiModel):
+    """Tokens, revoked ones included."""
+
     items: list[TokenResponse]

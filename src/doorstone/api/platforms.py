@@ -17,6 +17,8 @@ from doorstone.core.platforms.vendor_list import NameMatch
 
 
 class SheetRequest(RequestModel):
+    """A sheet to load, with the files that stand beside it."""
+
     name: str = Field("sheet.toml", max_length=200)
     text: str = Field(description="The sheet, TOML")
     lists: dict[str, str] = Field({}, description="Files beside the sheet, name to text")
@@ -24,6 +26,8 @@ class SheetRequest(RequestModel):
 
 
 class LoadReportResponse(ApiModel):
+    """What was loaded."""
+
     platform: str
     revision: int
     changed: bool
@@ -33,6 +37,8 @@ class LoadReportResponse(ApiModel):
 
 
 class ReleaseResponse(ApiModel):
+    """A release: when it came out, how long it is serviced, from where it is reached."""
+
     id: str
     published: date
     servicing_ends: dict[str, date]
@@ -41,6 +47,8 @@ class ReleaseResponse(ApiModel):
 
 
 class PlatformResponse(ApiModel):
+    """A platform, its releases and the target."""
+
     id: str
     name: str
     maker: str
@@ -52,16 +60,22 @@ class PlatformResponse(ApiModel):
 
 
 class PlatformList(ApiModel):
+    """Platforms, by id."""
+
     items: list[PlatformResponse]
 
 
 class ChangeResponse(ApiModel):
+    """One thing that differs between two revisions of a sheet."""
+
     kind: str
     subject: str
     words: str
 
 
 class RunwayMoveResponse(ApiModel):
+    """Devices whose runway would move from one day to another."""
+
     line: str = Field(description="technical or approved")
     was: date | None
     becomes: date | None
@@ -70,6 +84,8 @@ class RunwayMoveResponse(ApiModel):
 
 
 class CostMoveResponse(ApiModel):
+    """Devices on which a way would cost otherwise."""
+
     way: str
     was: Decimal | None = Field(description="None where there was no such way")
     becomes: Decimal | None
@@ -78,6 +94,8 @@ class CostMoveResponse(ApiModel):
 
 
 class AffectedResponse(ApiModel):
+    """An exception, kit or override that a sheet would touch, and how."""
+
     id: str
     devices: list[str]
     words: list[str]
@@ -101,6 +119,8 @@ class ImpactResponse(ApiModel):
 
 
 class RevisionResponse(ApiModel):
+    """A loaded revision of a sheet, and what it changed."""
+
     revision: int
     sha256: str
     loaded_at: Moment
@@ -109,10 +129,14 @@ class RevisionResponse(ApiModel):
 
 
 class RevisionList(ApiModel):
+    """The revisions of a sheet, newest first."""
+
     items: list[RevisionResponse]
 
 
 class AtReleaseResponse(ApiModel):
+    """What a requirement asks at a release, how it is sorted there, and what carries past it."""
+
     release: str
     asks: str
     sort: Sort
@@ -121,6 +145,8 @@ class AtReleaseResponse(ApiModel):
 
 
 class ExplainedFixResponse(ApiModel):
+    """A fix of a requirement, and when it applies."""
+
     title: str
     kind: str
     when: str
@@ -129,6 +155,8 @@ class ExplainedFixResponse(ApiModel):
 
 
 class ExplainedOverrideResponse(ApiModel):
+    """An override of a requirement, and when it works."""
+
     id: str
     title: str
     kind: str
@@ -140,6 +168,8 @@ class ExplainedOverrideResponse(ApiModel):
 
 
 class ExplanationResponse(ApiModel):
+    """A requirement explained: why it exists, what it asks at each release, what helps."""
+
     requirement: str
     title: str
     because: str
@@ -178,10 +208,14 @@ def explanation_shape(found: Explanation) -> ExplanationResponse:
 
 
 class ChangeList(ApiModel):
+    """What differs between two revisions of a sheet."""
+
     items: list[ChangeResponse]
 
 
 class ListNameList(ApiModel):
+    """The names on a list."""
+
     items: list[str]
 
 
@@ -208,6 +242,8 @@ class VendorListRequest(RequestModel):
 
 
 class ListNameResponse(ApiModel):
+    """A name on a vendor's list, and the known name that it matches."""
+
     raw: str
     name: str
     match: NameMatch
@@ -215,6 +251,8 @@ class ListNameResponse(ApiModel):
 
 
 class VendorListResponse(ApiModel):
+    """What a vendor's list would change: names that match, come and go, and the impact."""
+
     platform: str
     name: str
     revision: int
@@ -248,10 +286,14 @@ class TaskResponse(ApiModel):
 
 
 class TaskList(ApiModel):
+    """What changed sheets leave to do."""
+
     items: list[TaskResponse]
 
 
 class TaskRequest(RequestModel):
+    """A change of a task: its state, its owner, a note."""
+
     state: Literal["", "open", "done", "dropped"] = Field("", description="Left as it is, if left out")
     owner: str = Field("", description="Who answers for it from now on; left as it is, if left out")
     note: str = Field("", max_length=1000)

@@ -13,6 +13,8 @@ FormName = Literal["ndjson", "json", "csv", "tsv"]
 
 
 class ImportRequest(RequestModel):
+    """How to import a file."""
+
     form: FormName
     name: str = Field("", max_length=200, description="The file's name, to know it again")
     dry: bool = Field(False, description="Only say what would change")
@@ -21,6 +23,8 @@ class ImportRequest(RequestModel):
 
 
 class ReadingsRequest(ImportRequest):
+    """Readings to import in one call."""
+
     text: str = Field(description="The whole file")
 
 
@@ -35,6 +39,8 @@ class NewDisputeResponse(ApiModel):
 
 
 class FactChangeResponse(ApiModel):
+    """A fact that a file would change on a number of devices."""
+
     fact: str
     devices: int
     device: str = Field(description="One of them, as an example")
@@ -86,6 +92,8 @@ class RecordFileRequest(RequestModel):
 
 
 class RecordedResponse(ApiModel):
+    """What was recorded because of one line."""
+
     line: int
     device: str
     id: str = Field(description="Empty for what was known already")
@@ -93,6 +101,8 @@ class RecordedResponse(ApiModel):
 
 
 class RecordFileResponse(ApiModel):
+    """What was recorded because of a file."""
+
     kind: RecordKind
     recorded: int
     known: int = Field(description="Rows that were recorded before, and left alone")
@@ -100,10 +110,14 @@ class RecordFileResponse(ApiModel):
 
 
 class ImportList(ApiModel):
+    """The last imports, newest first."""
+
     items: list[ImportResponse]
 
 
 class ImportProblemResponse(ApiModel):
+    """A line that could not be read, or a note on one: the place, what is wrong, what to do."""
+
     number: int
     line: int
     place: str
@@ -112,6 +126,8 @@ class ImportProblemResponse(ApiModel):
 
 
 class ImportProblemPage(ApiModel):
+    """A page of an import's problems and notes."""
+
     items: list[ImportProblemResponse]
     next: str | None
 
@@ -126,6 +142,8 @@ class SourceResponse(ApiModel):
 
 
 class SourceList(ApiModel):
+    """The sources that readings name."""
+
     items: list[SourceResponse]
 
 
@@ -142,16 +160,22 @@ class FailureMessageResponse(ApiModel):
 
 
 class FailureMessageList(ApiModel):
+    """Failures in the words of devices."""
+
     items: list[FailureMessageResponse]
 
 
 class TextMatchRequest(RequestModel):
+    """Matches a failure message to a requirement."""
+
     platform: str
     text: str = Field(max_length=500)
     requirement: str
 
 
 class NewRequirementRequest(RequestModel):
+    """A requirement that a sheet lacks, made from a failure message."""
+
     platform: str
     text: str = Field(max_length=500)
     id: str = Field(max_length=60)

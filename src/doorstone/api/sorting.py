@@ -15,6 +15,8 @@ from doorstone.core.sorting.assessment import Finding, Scope, State
 
 
 class RequirementResponse(ApiModel):
+    """A requirement, as its finding shows it."""
+
     id: str
     title: str
     because: str
@@ -23,6 +25,8 @@ class RequirementResponse(ApiModel):
 
 
 class LeafResponse(ApiModel):
+    """One comparison of a condition: what is required, what was measured, how far it falls short."""
+
     fact: str
     required: str
     measured: str | None
@@ -35,6 +39,8 @@ class LeafResponse(ApiModel):
 
 
 class RivalResponse(ApiModel):
+    """What another source says of a fact, and what would come of it."""
+
     fact: str
     value: str
     source: str
@@ -43,6 +49,8 @@ class RivalResponse(ApiModel):
 
 
 class DisputeDecisionResponse(ApiModel):
+    """A decision on a dispute that a finding rests on."""
+
     id: str
     subject: str
     reason: str
@@ -51,12 +59,16 @@ class DisputeDecisionResponse(ApiModel):
 
 
 class SortWordResponse(ApiModel):
+    """What one level says of a requirement's sort: the sheet, or a decision."""
+
     level: str
     sort: Sort | None
     decision: str
 
 
 class FindingResponse(ApiModel):
+    """How a device stands to a requirement, and all that this rests on."""
+
     requirement: RequirementResponse
     finding: Finding
     mark: str
@@ -74,12 +86,16 @@ class FindingResponse(ApiModel):
 
 
 class AssessmentResponse(ApiModel):
+    """How a device stands at a release, requirement by requirement."""
+
     release: str
     state: State
     findings: list[FindingResponse]
 
 
 class DecisionRequest(RequestModel):
+    """A decision on a requirement's sort: floor or installer check, on what evidence."""
+
     platform: str
     requirement: str
     release: str
@@ -92,10 +108,14 @@ class DecisionRequest(RequestModel):
 
 
 class WithdrawalRequest(RequestModel):
+    """A decision to withdraw."""
+
     note: str = Field(max_length=2000, description="Why it no longer holds")
 
 
 class DecisionResponse(ApiModel):
+    """A decision on a requirement's sort as it was recorded."""
+
     id: str
     requirement: str
     release: str
@@ -113,6 +133,8 @@ class DecisionResponse(ApiModel):
 
 
 class DecisionList(ApiModel):
+    """Decisions on sorts."""
+
     items: list[DecisionResponse]
 
 
@@ -126,6 +148,8 @@ class TallyResponse(ApiModel):
 
 
 class SortingRowResponse(ApiModel):
+    """A requirement in the sorting table: its sort, its counts, what attempts showed of it."""
+
     requirement: str
     title: str
     condition: str
@@ -145,6 +169,8 @@ class SortingRowResponse(ApiModel):
 
 
 class SortingTable(ApiModel):
+    """How a platform's requirements are sorted at a release."""
+
     platform: str
     release: str
     items: list[SortingRowResponse]

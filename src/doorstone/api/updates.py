@@ -12,6 +12,8 @@ from doorstone.core.platforms.platform import Standing, UpdateClass
 
 
 class ObservationRequest(RequestModel):
+    """What was seen of one update class on a device."""
+
     device: str
     seen_on: date
     update_class: UpdateClass
@@ -22,6 +24,8 @@ class ObservationRequest(RequestModel):
 
 
 class ObservationResponse(ApiModel):
+    """An observation as it was recorded."""
+
     id: str
     device: str
     seen_on: date
@@ -34,10 +38,14 @@ class ObservationResponse(ApiModel):
 
 
 class ObservationList(ApiModel):
+    """Observations, newest first."""
+
     items: list[ObservationResponse]
 
 
 class SeenResponse(ApiModel):
+    """The newest observation of an update class."""
+
     seen_on: date
     result: str
     reason: str
@@ -46,6 +54,8 @@ class SeenResponse(ApiModel):
 
 
 class ClassStandingResponse(ApiModel):
+    """What is expected of an update class on a device, and what was seen."""
+
     update_class: UpdateClass
     expected: Standing
     because: list[str]
@@ -64,6 +74,8 @@ class AttributionResponse(ApiModel):
 
 
 class StandingResponse(ApiModel):
+    """Which updates a device can expect, and what each exception takes away."""
+
     device: str
     release: str
     classes: list[ClassStandingResponse]

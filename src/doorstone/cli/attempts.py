@@ -107,7 +107,7 @@ def record_attempt(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record an attempt. One that completed also says which release the device now runs."""
-    asked = AttemptRequest.model_validate(
+    request = AttemptRequest.model_validate(
         {
             "device": device,
             "kit": kit,
@@ -126,7 +126,7 @@ def record_attempt(
         }
     )
     with client(context) as service:
-        found = service.record_attempt(asked)
+        found = service.record_attempt(request)
     _print(form, found, [found])
     if outcome is Outcome.COMPLETED:
         say(f"Next: [bold]doorstone forecast[/] {device}")
@@ -200,7 +200,7 @@ def record_observation(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record what was seen of one class of updates."""
-    asked = ObservationRequest.model_validate(
+    request = ObservationRequest.model_validate(
         {
             "device": device,
             "seen_on": on.date(),
@@ -212,7 +212,7 @@ def record_observation(
         }
     )
     with client(context) as service:
-        found = service.record_observation(asked)
+        found = service.record_observation(request)
     row = [found.id, found.device, found.seen_on, found.update_class, found.result, found.reason]
     show(form, found, ["observation", "device", "seen on", "class", "result", "reason"], [row])
 

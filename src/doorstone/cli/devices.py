@@ -142,11 +142,11 @@ def change_device(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Change a device's site, role or criticality. Approvals that rely on them need a second look."""
-    asked = DevicesChangeRequest(
+    request = DevicesChangeRequest(
         devices=devices or [], selection=selection, at_site=at_site, site=site, role=role, critical=critical, note=note
     )
     with client(context) as service:
-        found = service.change_devices(asked)
+        found = service.change_devices(request)
     rows = []
     for one in found:
         words = [f"{key} was {_in_words(was)}, is {_in_words(one.now[key])}" for key, was in one.was.items()]
@@ -261,9 +261,9 @@ def bring_back(
     _change_lives(context, form, life="in-service", reason=reason, devices=devices or [], site=site, on=on)
 
 
-def _change_lives(context: typer.Context, form: OutputFormat, **asked: object) -> None:
+def _change_lives(context: typer.Context, form: OutputFormat, **fields: object) -> None:
     with client(context) as service:
-        request = LifeRequest.model_validate({key: value for key, value in asked.items() if value != ""})
+        request = LifeRequest.model_validate({key: value for key, value in fields.items() if value != ""})
         found = service.change_lives(request)
     rows = [[c.device, c.site, _words(c.was), _words(c.life), c.ends, c.leaves] for c in found]
     show(form, found, ["device", "site", "was", "is", "exceptions ended", "go on without it"], rows)
@@ -352,8 +352,8 @@ def settle(
     """Settle a dispute: name the value to believe until a newer reading."""
     kind = "fact" if "." in subject else "requirement"
     with client(context) as service:
-        asked = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}
-        found = service.settle_dispute(SettlementRequest.model_validate(asked))
+        request = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}
+        found = service.settle_dispute(SettlementRequest.model_validate(request))
     show(form, found, ["settlement", "device", "about", "believed"], [[found.id, device, found.subject, found.value]])
     say(f"Next: [bold]doorstone device show {device}[/]")
 

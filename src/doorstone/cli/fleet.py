@@ -153,7 +153,7 @@ def what_if(
     where = filter_of(state=state, site=site, role=role, model=model, requirement=requirement, words=words)
     with client(context) as service:
         known = the_platform(service, platform)
-        asked = WhatIfRequest(
+        request = WhatIfRequest(
             platform=known.id,
             release=release,
             selection=selection,
@@ -163,7 +163,7 @@ def what_if(
             sorts=[_sort(word) for word in sort or []],
             approve=approve or [],
         )
-        found = service.what_if(asked)
+        found = service.what_if(request)
     names = list(dict.fromkeys([*found.before, *found.after]))
     rows = [[name, found.before.get(name, 0), found.after.get(name, 0)] for name in names]
     show(form, found, ["state", "before", "after"], rows, f"{found.devices} devices towards {found.release}")
@@ -272,9 +272,9 @@ def record_fix(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record a fix as done, or as tried and failed. What it gives is believed until the next reading."""
-    asked = FixDoneRequest(title=title, outcome="failed" if failed else "done", done_at=done, note=note)
+    request = FixDoneRequest(title=title, outcome="failed" if failed else "done", done_at=done, note=note)
     with client(context) as service:
-        found = service.record_fix(device, asked)
+        found = service.record_fix(device, request)
     show(form, found, ["fix", "device", "title", "outcome", "stands"],
          [[found.id, found.device, found.title, found.outcome, found.word]])  # fmt: skip
     if form is OutputFormat.TABLE and not failed:

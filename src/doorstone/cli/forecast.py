@@ -82,9 +82,9 @@ def settle_step(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record the outcome of a follow-up. One that ends rollback asks for confirmation."""
-    asked = FollowUpRequest(state=state.value, answer=answer.value if answer else "", reason=reason, confirm=confirm)
+    request = FollowUpRequest(state=state.value, answer=answer.value if answer else "", reason=reason, confirm=confirm)
     with client(context) as service:
-        found = service.settle_follow_up(name, asked)
+        found = service.settle_follow_up(name, request)
     _steps(form, found, [found])
 
 
@@ -112,10 +112,10 @@ def verified(
         else:
             text = sys.stdin.read() if str(report) == "-" else report.read_text("utf-8")
             try:
-                asked = VerifyReportRequest.model_validate_json(text)
+                request = VerifyReportRequest.model_validate_json(text)
             except ValidationError:
                 fail(BAD_INPUT, f"{report} is not what verify prints", "Give the output of 'sh KIT/verify'")
-            found = [service.add_verification(device, asked)]
+            found = [service.add_verification(device, request)]
     rows = [[v.id, v.at, v.kit, "all right" if v.ok else _wrong(v), _drift(v)] for v in found]
     show(form, found, ["asked", "at", "kit", "said", "changed since the time before"], rows)
 
@@ -183,10 +183,10 @@ def suppose(
         "granted": granted or [],
         "sorts": _pairs("sort", sort),
     }
-    asked = ScenarioRequest.model_validate(given)
+    request = ScenarioRequest.model_validate(given)
     with client(context) as service:
         if device:
-            one = service.what_if_device(device, asked)
+            one = service.what_if_device(device, request)
             rows = [
                 [name, line.runway, line.ended_by]
                 for name, line in (
@@ -200,7 +200,7 @@ def suppose(
             if form is OutputFormat.TABLE:
                 out().print(f"\nSupposed: {line_words(one.after.technical)}")
             return
-        found = service.what_if_fleet(platform or service.platforms()[0].id, asked)
+        found = service.what_if_fleet(platform or service.platforms()[0].id, request)
     months = [[m.month, m.before, m.after] for m in found.months]
     show(form, found, ["last serviced month", "devices today", "supposed"], months)
     say(
@@ -290,14 +290,14 @@ def plan(
     with client(context) as service:
         given = {"platform": platform or service.platforms()[0].id, "budget": budget, "selection": selection}
         try:
-            asked = BudgetRequest.model_validate({**given, "where": where, "without": without or []})
+            request = BudgetRequest.model_validate({**given, "where": where, "without": without or []})
             Decimal(budget)
         except (ValidationError, ArithmeticError):
             fail(USAGE, f"{budget!r} or {without!r} cannot be planned with", "Give a number, and ways by their names")
         if form is OutputFormat.CSV:
-            typer.echo(service.budget_plan_csv(asked), nl=False)
+            typer.echo(service.budget_plan_csv(request), nl=False)
             return
-        found = service.budget_plan(asked)
+        found = service.budget_plan(request)
     rows = [
         [line.way, line.count, line.model, line.each, line.cost, line.months_each, line.how] for line in found.lines
     ]

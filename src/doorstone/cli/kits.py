@@ -172,10 +172,10 @@ def cases(
     """Show how devices split into the fewest kits, and why some can have none yet."""
     carry = CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING
     with client(context) as service:
-        asked = KitBatchRequest(
+        request = KitBatchRequest(
             devices=device or [], selection=selection, release=release, route=route.value, carry_over=carry.value
         )
-        found = service.kit_cases(asked)
+        found = service.kit_cases(request)
     rows: list[list[object]] = [[c.devices, c.overrides or "none needed", c.media, ""] for c in found.cases]
     rows += [[t.pointer, t.detail, "", t.hint] for t in found.refused]
     show(form, found, ["devices", "overrides, or what stands in the way", "media", "hint"], rows)
@@ -200,15 +200,15 @@ def make(
 ) -> None:
     """Make the kit for devices of one case: settings, undo, verification, runbook, manifest, signature."""
     kept = carry_over or (CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING)
-    asked = KitBatchRequest(
+    request = KitBatchRequest(
         devices=device or [], selection=selection, release=release, route=route.value, carry_over=kept.value,
         waive=_waived(waive), media=media, sets=sets or [],
     )  # fmt: skip
     with client(context) as service:
         if each or selection:
-            _print_each(form, service.make_kits(asked))
+            _print_each(form, service.make_kits(request))
             return
-        found = service.make_kit(KitRequest.model_validate(asked.model_dump(exclude={"selection"})))
+        found = service.make_kit(KitRequest.model_validate(request.model_dump(exclude={"selection"})))
     _print(form, found.kit, [found.kit])
     say(f"Next: [bold]doorstone kit download[/] {found.kit.id}")
 

@@ -17,7 +17,7 @@ from doorstone.cli.output import BAD_INPUT, FAILED, FormOption, OutputFormat, fa
 
 KINDS = {
     "EX": "exception", "KT": "kit", "AT": "attempt", "OB": "observation", "SD": "decision", "IM": "import",
-    "ST": "settlement", "TK": "token", "HK": "hook", "LF": "life", "FX": "fix", "MD": "media", "FU": "followup",
+    "ST": "settlement", "TK": "token", "HK": "webhook", "LF": "life", "FX": "fix", "MD": "media", "FU": "followup",
 }  # fmt: skip
 app = typer.Typer(no_args_is_help=True)
 evidence_app = typer.Typer(no_args_is_help=True)

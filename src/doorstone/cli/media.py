@@ -195,12 +195,12 @@ def plan(
 ) -> None:
     """Show which media a batch needs, for which devices, on how many sticks of which size, and what is missing."""
     where = filter_of(state=state, site=site, role=role, model=model)
-    asked = MediaPlanRequest(
+    request = MediaPlanRequest(
         devices=device or [], platform=platform, selection=selection, where=where, release=release,
         sticks_per_site=sticks_per_site,
     )  # fmt: skip
     with client(context) as service:
-        found = service.media_plan(asked)
+        found = service.media_plan(request)
     rows: list[list[object]] = [
         [
             u.media,

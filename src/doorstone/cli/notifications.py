@@ -71,8 +71,8 @@ def choose_mail(
     """Choose which mail you get."""
     kinds = [] if nothing else of
     with client(context) as service:
-        asked = OwnChangeRequest.model_validate({"email": email, "news": kinds})
-        me = service.change_me(service.me().version, asked)
+        request = OwnChangeRequest.model_validate({"email": email, "news": kinds})
+        me = service.change_me(service.me().version, request)
     show(form, me, ["mail", "news"], [[me.email, me.news]])
 
 

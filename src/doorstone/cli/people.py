@@ -80,8 +80,10 @@ def add_person(
     password = password or asked_for("Password", twice=True)
     if data is None:
         with client(context) as service:
-            asked = PersonRequest.model_validate({"name": name, "display": display, "role": role, "password": password})
-            found = service.add_person(asked)
+            request = PersonRequest.model_validate(
+                {"name": name, "display": display, "role": role, "password": password}
+            )
+            found = service.add_person(request)
         show(form, found, ["name", "display", "role"], [[found.name, found.display, found.role]])
         return
     from doorstone.service.config import Config, open_context
@@ -193,9 +195,9 @@ def name_deputy(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Name a deputy who decides for you for some days. The ledger marks a deputy's decisions."""
-    asked = DeputyRequest(person=of, deputy=deputy, start_on=start.date(), end_on=end.date(), reason=reason)
+    request = DeputyRequest(person=of, deputy=deputy, start_on=start.date(), end_on=end.date(), reason=reason)
     with client(context) as service:
-        found = service.name_deputy(asked)
+        found = service.name_deputy(request)
     _print_deputies(form, [found])
     say(f"{found.deputy} acts with: [bold]doorstone --for {found.person}[/] COMMAND")
 
@@ -305,9 +307,9 @@ def issue_token(
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Issue a token. Its secret is printed once."""
-    asked = TokenRequest.model_validate({"name": name, "role": role, "days": days, "device": device})
+    request = TokenRequest.model_validate({"name": name, "role": role, "days": days, "device": device})
     with client(context) as service:
-        found = service.issue_token(asked)
+        found = service.issue_token(request)
     _print(form, found, [found])
     if form is OutputFormat.TABLE:
         typer.echo(found.secret)

@@ -36,9 +36,9 @@ def import_readings(
 ) -> None:
     """Import readings: all or nothing, unless bad lines are to be skipped. Ctrl-C cancels while it checks."""
     words = mapping.read_text("utf-8") if mapping else ""
-    asked = ImportRequest(form=form_of(file), name=file.name, dry=dry_run, skip=skip, mapping=words)
+    request = ImportRequest(form=form_of(file), name=file.name, dry=dry_run, skip=skip, mapping=words)
     with client(context) as service:
-        begun = service.begin_import(asked)
+        begun = service.begin_import(request)
         try:
             with file.open("rb") as stream:
                 service.send_import_file(begun.id, stream)

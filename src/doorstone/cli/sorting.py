@@ -153,7 +153,7 @@ def decide(
     scope = Scope.DEVICE if device else Scope.MODEL if model else Scope.RELEASE
     with client(context) as service:
         known = the_platform(service, platform)
-        asked = DecisionRequest.model_validate(
+        request = DecisionRequest.model_validate(
             {
                 "platform": known.id,
                 "requirement": requirement,
@@ -166,7 +166,7 @@ def decide(
                 "link": link,
             }
         )
-        found = service.decide_sort(asked)
+        found = service.decide_sort(request)
     row = [found.id, found.requirement, found.release, f"{found.scope} {found.target}".strip(), found.sort]
     show(form, found, ["decision", "requirement", "release", "for", "sort"], [row])
 
@@ -255,7 +255,7 @@ def new_requirement(
 ) -> None:
     """Make a failure message into a new requirement, unsorted until somebody decides."""
     with client(context) as service:
-        asked = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
-        found = service.new_requirement(NewRequirementRequest.model_validate({**asked, "since": since}))
+        request = {"platform": the_platform(service, platform).id, "text": text, "id": name, "title": title}
+        found = service.new_requirement(NewRequirementRequest.model_validate({**request, "since": since}))
     show(form, found, ["text", "requirement", "devices"], [[found.text, found.requirement, found.devices]])
     say(f"Next: [bold]doorstone sorting decide {name}[/] floor|installer-check --note ...")

@@ -123,15 +123,15 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml", seen: int | None = None
     ) -> LoadReportResponse:
         """With `seen`, the revision whose impact was looked at: refused if another has been loaded since."""
-        asked = SheetRequest(name=name, text=text, lists=dict(lists or {}), seen=seen)
-        return LoadReportResponse.model_validate_json(self._send("POST", "/sheets", body=asked).content)
+        request = SheetRequest(name=name, text=text, lists=dict(lists or {}), seen=seen)
+        return LoadReportResponse.model_validate_json(self._send("POST", "/sheets", body=request).content)
 
     def sheet_impact(
         self, text: str, lists: Mapping[str, str] | None = None, name: str = "sheet.toml"
     ) -> ImpactResponse:
         """What loading the sheet would change; nothing is loaded."""
-        asked = SheetRequest(name=name, text=text, lists=dict(lists or {}))
-        return ImpactResponse.model_validate_json(self._send("POST", "/sheets/impact", body=asked).content)
+        request = SheetRequest(name=name, text=text, lists=dict(lists or {}))
+        return ImpactResponse.model_validate_json(self._send("POST", "/sheets/impact", body=request).content)
 
     def revisions(self, platform: str) -> list[RevisionResponse]:
         """Every revision of the platform's sheet, newest first, with what it changed."""
@@ -149,21 +149,21 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         """The lists of names beside the platform's sheet."""
         return self._get(ListNameList, f"/platforms/{platform}/lists").items
 
-    def match_list(self, platform: str, name: str, asked: VendorListRequest) -> VendorListResponse:
+    def match_list(self, platform: str, name: str, request: VendorListRequest) -> VendorListResponse:
         """How a vendor's list matches the one beside the sheet, and what loading it would change."""
-        return self._made(VendorListResponse, "POST", f"/platforms/{platform}/lists/{name}/match", asked)
+        return self._made(VendorListResponse, "POST", f"/platforms/{platform}/lists/{name}/match", request)
 
-    def load_list(self, platform: str, name: str, asked: VendorListRequest) -> LoadReportResponse:
+    def load_list(self, platform: str, name: str, request: VendorListRequest) -> LoadReportResponse:
         """Load a vendor's list as the sheet's next revision. Raises `RefusedError` while names are undecided."""
-        return self._made(LoadReportResponse, "PUT", f"/platforms/{platform}/lists/{name}", asked)
+        return self._made(LoadReportResponse, "PUT", f"/platforms/{platform}/lists/{name}", request)
 
     def tasks(self, state: str = "", platform: str = "") -> list[TaskResponse]:
         """What changed sheets leave to do."""
         return self._get(TaskList, "/tasks", state=state, platform=platform).items
 
-    def change_task(self, name: str, asked: TaskRequest) -> TaskResponse:
+    def change_task(self, name: str, request: TaskRequest) -> TaskResponse:
         """Settle a task, open it again, or give it to somebody else."""
-        return self._made(TaskResponse, "PATCH", f"/tasks/{name}", asked)
+        return self._made(TaskResponse, "PATCH", f"/tasks/{name}", request)
 
     def requirement(self, platform: str, requirement: str) -> ExplanationResponse:
         """One requirement in words, release by release."""
@@ -175,9 +175,9 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         """Import a text at once. `BadInputError.problem.errors` names every bad line. `how`: dry, skip, mapping."""
         return self._create(ImportResponse, "/readings", ReadingsRequest(form=form, text=text, **how))
 
-    def begin_import(self, asked: ImportRequest) -> ImportResponse:
+    def begin_import(self, request: ImportRequest) -> ImportResponse:
         """Open an import; `send_import_file` brings its file."""
-        return self._create(ImportResponse, "/imports", asked)
+        return self._create(ImportResponse, "/imports", request)
 
     def send_import_file(self, name: str, file: BinaryIO) -> ImportResponse:
         """Send the file as it is read, in pieces; the import then runs by itself. Watch it with `watch_import`."""
@@ -231,9 +231,9 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def device(self, device: str, release: str = "") -> DeviceDetail:
         return self._get(DeviceDetail, f"/devices/{device}", release=release)
 
-    def change_device(self, device: str, asked: DeviceChangeRequest) -> DeviceDetail:
+    def change_device(self, device: str, request: DeviceChangeRequest) -> DeviceDetail:
         """Change what rules rest on: site, role, criticality. Approvals that rest on it need a second look."""
-        return self._made(DeviceDetail, "PATCH", f"/devices/{device}", asked)
+        return self._made(DeviceDetail, "PATCH", f"/devices/{device}", request)
 
     def assessment(self, device: str, release: str = "") -> AssessmentResponse:
         return self._get(AssessmentResponse, f"/devices/{device}/assessment", release=release)
@@ -246,24 +246,24 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
 
         Raises `BadInputError`; its problem names every row that is wrong.
         """
-        asked = RecordFileRequest(form=form, text=text, mapping=mapping)
-        return self._create(RecordFileResponse, f"/records/{kind}", asked)
+        request = RecordFileRequest(form=form, text=text, mapping=mapping)
+        return self._create(RecordFileResponse, f"/records/{kind}", request)
 
     # -------------------------------------------------------------- sorting
 
     def sorting(self, platform: str, release: str) -> list[SortingRowResponse]:
         return self._get(SortingTable, "/sorting", platform=platform, release=release).items
 
-    def decide_sort(self, asked: DecisionRequest) -> DecisionResponse:
-        return self._create(DecisionResponse, "/decisions", asked)
+    def decide_sort(self, request: DecisionRequest) -> DecisionResponse:
+        return self._create(DecisionResponse, "/decisions", request)
 
     def decisions(self, platform: str, requirement: str = "") -> list[DecisionResponse]:
         """Every decision, those withdrawn included, newest first."""
         return self._get(DecisionList, "/decisions", platform=platform, requirement=requirement).items
 
     def withdraw_decision(self, name: str, note: str) -> DecisionResponse:
-        asked = WithdrawalRequest(note=note)
-        response = self._send("POST", f"/decisions/{name}/withdrawal", body=asked)
+        request = WithdrawalRequest(note=note)
+        response = self._send("POST", f"/decisions/{name}/withdrawal", body=request)
         return DecisionResponse.model_validate_json(response.content)
 
     def failure_messages(self, platform: str, waiting: bool = False) -> list[FailureMessageResponse]:
@@ -271,13 +271,13 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         return self._get(FailureMessageList, "/failure-messages", platform=platform, waiting=waiting).items
 
     def match_failure_message(self, platform: str, text: str, requirement: str) -> FailureMessageResponse:
-        asked = TextMatchRequest(platform=platform, text=text, requirement=requirement)
-        response = self._send("POST", "/failure-messages/match", body=asked)
+        request = TextMatchRequest(platform=platform, text=text, requirement=requirement)
+        response = self._send("POST", "/failure-messages/match", body=request)
         return FailureMessageResponse.model_validate_json(response.content)
 
-    def new_requirement(self, asked: NewRequirementRequest) -> FailureMessageResponse:
+    def new_requirement(self, request: NewRequirementRequest) -> FailureMessageResponse:
         """Make a failure message into a requirement of its own, unsorted."""
-        response = self._send("POST", "/failure-messages/requirement", body=asked)
+        response = self._send("POST", "/failure-messages/requirement", body=request)
         return FailureMessageResponse.model_validate_json(response.content)
 
     def unplaced(self) -> list[UnplacedResponse]:
@@ -292,13 +292,13 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         """Every change of a device's life, oldest first."""
         return self._get(LifeHistory, f"/devices/{device}/lives").items
 
-    def change_devices(self, asked: DevicesChangeRequest) -> list[DeviceChangedResponse]:
+    def change_devices(self, request: DevicesChangeRequest) -> list[DeviceChangedResponse]:
         """Change the site, role or criticality of many devices, all or none; those that are so already stay out."""
-        return self._made(DeviceChangedList, "POST", "/devices/changes", asked).items
+        return self._made(DeviceChangedList, "POST", "/devices/changes", request).items
 
-    def change_lives(self, asked: LifeRequest) -> list[LifeChangedResponse]:
+    def change_lives(self, request: LifeRequest) -> list[LifeChangedResponse]:
         """Set devices aside, retire, replace or bring them back: all or none. What is gone has no exception."""
-        return self._made(LifeChangedList, "POST", "/lives", asked).items
+        return self._made(LifeChangedList, "POST", "/lives", request).items
 
     # ------------------------------------------------------------- disputes
 
@@ -306,8 +306,8 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         params = {"platform": platform, "release": release, "device": device}
         return self._get(DisputeList, "/disputes", **params).items
 
-    def settle_dispute(self, asked: SettlementRequest) -> SettlementResponse:
-        return self._create(SettlementResponse, "/settlements", asked)
+    def settle_dispute(self, request: SettlementRequest) -> SettlementResponse:
+        return self._create(SettlementResponse, "/settlements", request)
 
     def settlements(self, device: str) -> list[SettlementResponse]:
         """How disputes of a device were settled, newest first."""
@@ -323,9 +323,9 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
         """Two sides: release, route, other_release, other_route; and which devices, as in `fleet`."""
         return self._get(ComparisonResponse, "/fleet/comparison", platform=platform, **sides)
 
-    def what_if(self, asked: WhatIfRequest) -> WhatIfResponse:
+    def what_if(self, request: WhatIfRequest) -> WhatIfResponse:
         """Counts before and after; nothing is written."""
-        response = self._send("POST", "/fleet/what-if", body=asked)
+        response = self._send("POST", "/fleet/what-if", body=request)
         return WhatIfResponse.model_validate_json(response.content)
 
     def fix_round(self, platform: str, **where: Any) -> FixRoundResponse:
@@ -337,15 +337,15 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def device_fixes(self, device: str, release: str = "") -> DeviceFixesResponse:
         return self._get(DeviceFixesResponse, f"/devices/{device}/fixes", release=release)
 
-    def record_fix(self, device: str, asked: FixDoneRequest) -> FixDoneResponse:
+    def record_fix(self, device: str, request: FixDoneRequest) -> FixDoneResponse:
         """Record a fix as done, or as tried and failed."""
-        return self._create(FixDoneResponse, f"/devices/{device}/fixes", asked)
+        return self._create(FixDoneResponse, f"/devices/{device}/fixes", request)
 
     def selections(self) -> list[SelectionResponse]:
         return self._get(SelectionList, "/selections").items
 
-    def save_selection(self, name: str, asked: SelectionRequest) -> SelectionResponse:
-        response = self._send("PUT", f"/selections/{quote(name, safe='')}", body=asked)
+    def save_selection(self, name: str, request: SelectionRequest) -> SelectionResponse:
+        response = self._send("PUT", f"/selections/{quote(name, safe='')}", body=request)
         return SelectionResponse.model_validate_json(response.content)
 
     def delete_selection(self, name: str) -> None:
@@ -356,14 +356,14 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
     def attempts(self, device: str = "") -> list[AttemptResponse]:
         return self._get(AttemptList, "/attempts", device=device).items
 
-    def record_attempt(self, asked: AttemptRequest) -> AttemptResponse:
-        return self._create(AttemptResponse, "/attempts", asked)
+    def record_attempt(self, request: AttemptRequest) -> AttemptResponse:
+        return self._create(AttemptResponse, "/attempts", request)
 
     def observations(self, device: str = "") -> list[ObservationResponse]:
         return self._get(ObservationList, "/observations", device=device).items
 
-    def record_observation(self, asked: ObservationRequest) -> ObservationResponse:
-        return self._create(ObservationResponse, "/observations", asked)
+    def record_observation(self, request: ObservationRequest) -> ObservationResponse:
+        return self._create(ObservationResponse, "/observations", request)
 
     def standing(self, device: str) -> StandingResponse:
         return self._get(StandingResponse, f"/devices/{device}/standing")

@@ -61,36 +61,36 @@ class ExceptionCalls(Transport):
     def exception(self, name: str) -> ExceptionResponse:
         return self._get(ExceptionResponse, f"/exceptions/{name}")
 
-    def check_request(self, asked: ExceptionRequest) -> RequestCheckResponse:
+    def check_request(self, request: ExceptionRequest) -> RequestCheckResponse:
         """What a request would meet, device by device; nothing is written."""
-        return self._made(RequestCheckResponse, "POST", "/exceptions/check", asked)
+        return self._made(RequestCheckResponse, "POST", "/exceptions/check", request)
 
-    def request_exception(self, asked: ExceptionRequest) -> ExceptionResponse:
+    def request_exception(self, request: ExceptionRequest) -> ExceptionResponse:
         """Raises `RefusedError` with an error per device; with `go_on` they are left out and listed in `refused`."""
-        return self._create(ExceptionResponse, "/exceptions", asked)
+        return self._create(ExceptionResponse, "/exceptions", request)
 
-    def request_each(self, asked: ExceptionRequest) -> ExceptionBatchResponse:
+    def request_each(self, request: ExceptionRequest) -> ExceptionBatchResponse:
         """Request for each device the checks that it needs, in the fewest exceptions; all of them or none.
 
         With `dry_run` set, what would be requested. Raises `RefusedError` if there is nothing to request.
         """
-        return self._create(ExceptionBatchResponse, "/exceptions/each", asked)
+        return self._create(ExceptionBatchResponse, "/exceptions/each", request)
 
     def decide_exceptions(self, seen: Mapping[str, int], move: MoveName, note: str = "") -> list[ExceptionResponse]:
         """Make the same move on several exceptions, by id as seen at their versions; all of them or none."""
         wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
-        asked = ManyMovesRequest(exceptions=wanted, move=move, note=note)
-        return self._made(ExceptionList, "POST", "/exceptions/decisions", asked).items
+        request = ManyMovesRequest(exceptions=wanted, move=move, note=note)
+        return self._made(ExceptionList, "POST", "/exceptions/decisions", request).items
 
-    def renew_exceptions(self, asked: RenewalsRequest) -> ExceptionBatchResponse:
+    def renew_exceptions(self, request: RenewalsRequest) -> ExceptionBatchResponse:
         """Request a successor of several exceptions, each with its terms; all of them or none."""
-        return self._create(ExceptionBatchResponse, "/exceptions/renewals", asked)
+        return self._create(ExceptionBatchResponse, "/exceptions/renewals", request)
 
     def transfer_exceptions(self, seen: Mapping[str, int], owner: str, note: str = "") -> list[ExceptionResponse]:
         """Transfer several exceptions, as seen at their versions, to another owner; all of them or none."""
         wanted = [ExceptionVersion(exception=name, version=version) for name, version in seen.items()]
-        asked = ManyOwnersRequest(exceptions=wanted, owner=owner, note=note)
-        return self._made(ExceptionList, "POST", "/exceptions/owners", asked).items
+        request = ManyOwnersRequest(exceptions=wanted, owner=owner, note=note)
+        return self._made(ExceptionList, "POST", "/exceptions/owners", request).items
 
     def edit_exception(self, name: str, version: int, terms: ExceptionTermsRequest) -> ExceptionResponse:
         """Raises `StaleEditError` if the exception is no longer at `version`."""
@@ -106,39 +106,39 @@ class ExceptionCalls(Transport):
         requirements: Sequence[str] = (),
     ) -> ExceptionResponse:
         """Approve (all, or a part), decline, revoke, close or confirm what was seen at `version`."""
-        asked = MoveRequest(move=move, note=note, devices=list(devices), requirements=list(requirements))
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/decision", asked, version)
+        request = MoveRequest(move=move, note=note, devices=list(devices), requirements=list(requirements))
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/decision", request, version)
 
     def withdraw_exception(self, name: str, version: int) -> ExceptionResponse:
         return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/withdrawal", version=version)
 
     def comment(self, name: str, text: str, *, question: bool = False) -> ExceptionResponse:
         """Comment; with `question`, ask the requester back."""
-        asked = CommentRequest(text=text, question=question)
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/comments", asked)
+        request = CommentRequest(text=text, question=question)
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/comments", request)
 
     def attest(self, name: str, condition: int, note: str = "") -> ExceptionResponse:
         """Attest that a condition is met today."""
-        asked = AttestRequest(condition=condition, note=note)
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attestations", asked)
+        request = AttestRequest(condition=condition, note=note)
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attestations", request)
 
-    def attach(self, name: str, asked: AttachmentRequest) -> ExceptionResponse:
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attachments", asked)
+    def attach(self, name: str, request: AttachmentRequest) -> ExceptionResponse:
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attachments", request)
 
     def transfer_exception(self, name: str, version: int, owner: str, note: str = "") -> ExceptionResponse:
-        asked = OwnerRequest(owner=owner, note=note)
-        return self._made(ExceptionResponse, "PUT", f"/exceptions/{name}/owner", asked, version)
+        request = OwnerRequest(owner=owner, note=note)
+        return self._made(ExceptionResponse, "PUT", f"/exceptions/{name}/owner", request, version)
 
-    def review_exception(self, name: str, version: int, asked: ReviewRequest) -> ExceptionResponse:
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/reviews", asked, version)
+    def review_exception(self, name: str, version: int, request: ReviewRequest) -> ExceptionResponse:
+        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/reviews", request, version)
 
     def uncovered(self, *, platform: str = "", site: str = "", device: str = "") -> list[UncoveredResponse]:
         """Devices that run what no exception in force permits, the longest without permission first."""
         found: list[UncoveredResponse] = []
         cursor: str | None = ""
         while cursor is not None:
-            asked = {"platform": platform, "site": site, "device": device, "cursor": cursor, "limit": 1000}
-            page = self._get(UncoveredList, "/uncovered", **asked)
+            request = {"platform": platform, "site": site, "device": device, "cursor": cursor, "limit": 1000}
+            page = self._get(UncoveredList, "/uncovered", **request)
             found += page.items
             cursor = page.next
         return found
@@ -161,12 +161,12 @@ class ExceptionCalls(Transport):
 
     def compare_folder(self, files: Mapping[str, str]) -> list[FolderDifferenceResponse]:
         """How a reviewed folder, file name -> text, differs from the register."""
-        asked = FolderRequest(files=dict(files))
-        return self._made(FolderDifferenceList, "POST", "/exceptions/folder/comparison", asked).items
+        request = FolderRequest(files=dict(files))
+        return self._made(FolderDifferenceList, "POST", "/exceptions/folder/comparison", request).items
 
-    def request_folder(self, asked: FolderChangesRequest) -> list[FolderDoneResponse]:
+    def request_folder(self, request: FolderChangesRequest) -> list[FolderDoneResponse]:
         """Request the differences between a reviewed folder and the register; all of them or none."""
-        return self._made(FolderDoneList, "POST", "/exceptions/folder", asked).items
+        return self._made(FolderDoneList, "POST", "/exceptions/folder", request).items
 
     def exception_page(self, name: str) -> bytes:
         """One exception as an HTML page that stands alone."""

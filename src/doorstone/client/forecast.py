@@ -57,16 +57,16 @@ class ForecastCalls(Transport):
 
     def record_observations(self, items: Sequence[ObservationRequest]) -> BatchResponse:
         """All or none; what is known already is left alone."""
-        asked = ObservationBatchRequest(items=list(items))
-        return self._made(BatchResponse, "POST", "/observations/batch", asked)
+        request = ObservationBatchRequest(items=list(items))
+        return self._made(BatchResponse, "POST", "/observations/batch", request)
 
     def follow_ups(self, device: str) -> FollowUpsResponse:
         """What its last upgrade left to do, in order."""
         return self._get(FollowUpsResponse, f"/devices/{device}/follow-ups")
 
-    def settle_follow_up(self, name: str, asked: FollowUpRequest) -> FollowUpResponse:
+    def settle_follow_up(self, name: str, request: FollowUpRequest) -> FollowUpResponse:
         """Raises `RefusedError` for one that ends rollback unless it is confirmed."""
-        return self._made(FollowUpResponse, "POST", f"/follow-ups/{name}/outcome", asked)
+        return self._made(FollowUpResponse, "POST", f"/follow-ups/{name}/outcome", request)
 
     def verifications(self, device: str) -> list[VerifiedResponse]:
         """What verify said on a device, newest first, with what changed since it was last asked."""
@@ -83,14 +83,14 @@ class ForecastCalls(Transport):
         return self._made(DeviceScenarioResponse, "POST", f"/devices/{device}/what-if", supposing)
 
     def what_if_fleet(self, platform: str, supposing: ScenarioRequest) -> FleetScenarioResponse:
-        asked = FleetScenarioRequest(platform=platform, supposing=supposing)
-        return self._made(FleetScenarioResponse, "POST", "/forecast/what-if", asked)
+        request = FleetScenarioRequest(platform=platform, supposing=supposing)
+        return self._made(FleetScenarioResponse, "POST", "/forecast/what-if", request)
 
-    def budget_plan(self, asked: BudgetRequest) -> BudgetPlanResponse:
-        return self._made(BudgetPlanResponse, "POST", "/plan", asked)
+    def budget_plan(self, request: BudgetRequest) -> BudgetPlanResponse:
+        return self._made(BudgetPlanResponse, "POST", "/plan", request)
 
-    def budget_plan_csv(self, asked: BudgetRequest) -> str:
-        return self._send("POST", "/plan.csv", body=asked).text
+    def budget_plan_csv(self, request: BudgetRequest) -> str:
+        return self._send("POST", "/plan.csv", body=request).text
 
     def budget_paper(self, platform: str, budgets: Sequence[Decimal | int]) -> BudgetPaperResponse:
         """Budgets side by side, replacements per quarter, prices, and the minimum specification of a new machine."""

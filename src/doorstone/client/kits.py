@@ -42,31 +42,31 @@ class KitCalls(Transport):
     def one_media(self, name: str) -> MediaResponse:
         return self._get(MediaResponse, f"/media/{name}")
 
-    def add_media(self, asked: MediaRequest) -> MediaResponse:
+    def add_media(self, request: MediaRequest) -> MediaResponse:
         """Raises `RefusedError` if its SHA-256 is not the published one."""
-        return self._create(MediaResponse, "/media", asked)
+        return self._create(MediaResponse, "/media", request)
 
     def verify_media(self, name: str, published_sha256: str) -> MediaResponse:
-        asked = MediaVerifyRequest(published_sha256=published_sha256)
-        return self._made(MediaResponse, "POST", f"/media/{name}/verification", asked)
+        request = MediaVerifyRequest(published_sha256=published_sha256)
+        return self._made(MediaResponse, "POST", f"/media/{name}/verification", request)
 
     def withdraw_media(self, name: str, why: str) -> MediaResponse:
         return self._made(MediaResponse, "POST", f"/media/{name}/withdrawal", MediaWithdrawRequest(why=why))
 
-    def media_plan(self, asked: MediaPlanRequest) -> MediaPlanResponse:
+    def media_plan(self, request: MediaPlanRequest) -> MediaPlanResponse:
         """Which media a batch needs; nothing is recorded."""
-        return self._made(MediaPlanResponse, "POST", "/media/plan", asked)
+        return self._made(MediaPlanResponse, "POST", "/media/plan", request)
 
     def kits(self, device: str = "") -> list[KitResponse]:
         return self._get(KitList, "/kits", device=device).items
 
-    def make_kits(self, asked: KitBatchRequest) -> KitBatchResponse:
+    def make_kits(self, request: KitBatchRequest) -> KitBatchResponse:
         """Make the fewest kits for many devices. Raises `RefusedError` if none of them can have one."""
-        return self._create(KitBatchResponse, "/kits/each", asked)
+        return self._create(KitBatchResponse, "/kits/each", request)
 
-    def make_kit(self, asked: KitRequest) -> KitDetail:
+    def make_kit(self, request: KitRequest) -> KitDetail:
         """`RefusedError.problem.errors` says why there may be none."""
-        return self._create(KitDetail, "/kits", asked)
+        return self._create(KitDetail, "/kits", request)
 
     def gates(self, device: str, route: KitRoute = "in-place", **how: str) -> list[GateResponse]:
         """What must hold before a kit of the device may be used, today. `how`: release, carry_over, media."""
@@ -80,9 +80,9 @@ class KitCalls(Transport):
         """The routes of a device side by side, were every check on it excepted."""
         return self._get(RouteList, f"/devices/{device}/routes", release=release).items
 
-    def kit_cases(self, asked: KitBatchRequest) -> KitCasesResponse:
+    def kit_cases(self, request: KitBatchRequest) -> KitCasesResponse:
         """How devices split into the fewest kits; nothing is made."""
-        return self._made(KitCasesResponse, "POST", "/kits/cases", asked)
+        return self._made(KitCasesResponse, "POST", "/kits/cases", request)
 
     def kit_differences(self, one: str, other: str) -> list[KitDifferenceResponse]:
         return self._get(KitDifferenceList, f"/kits/{one}/differences", other=other).items

@@ -48,9 +48,9 @@ class PeopleCalls(Transport):
         """Who acts in whose place, and did, newest first."""
         return self._get(DeputyList, "/deputies").items
 
-    def name_deputy(self, asked: DeputyRequest) -> DeputyResponse:
+    def name_deputy(self, request: DeputyRequest) -> DeputyResponse:
         """Name a deputy for some days. What the deputy decides is marked so in the ledger."""
-        return self._create(DeputyResponse, "/deputies", asked)
+        return self._create(DeputyResponse, "/deputies", request)
 
     def end_deputy(self, name: str) -> DeputyResponse:
         return self._made(DeputyResponse, "DELETE", f"/deputies/{name}")
@@ -59,8 +59,8 @@ class PeopleCalls(Transport):
         """The signed-in person, with the mail that they get."""
         return self._get(MeResponse, "/me")
 
-    def change_me(self, version: int, asked: OwnChangeRequest) -> MeResponse:
-        return self._made(MeResponse, "PATCH", "/me", asked, version)
+    def change_me(self, version: int, request: OwnChangeRequest) -> MeResponse:
+        return self._made(MeResponse, "PATCH", "/me", request, version)
 
     def set_my_password(self, old: str, new: str) -> None:
         """Change one's own password. All one's sessions end; tokens stay."""
@@ -89,12 +89,12 @@ class PeopleCalls(Transport):
         """Those who may sign in; with `gone`, also those who no longer may."""
         return self._get(PersonList, "/people", gone="true" if gone else "").items
 
-    def add_person(self, asked: PersonRequest) -> PersonResponse:
-        return self._made(PersonResponse, "POST", "/people", asked)
+    def add_person(self, request: PersonRequest) -> PersonResponse:
+        return self._made(PersonResponse, "POST", "/people", request)
 
-    def change_person(self, name: str, version: int, asked: PersonChangeRequest) -> PersonResponse:
+    def change_person(self, name: str, version: int, request: PersonChangeRequest) -> PersonResponse:
         """Raises `StaleEditError` if the person is no longer at `version`."""
-        return self._made(PersonResponse, "PATCH", f"/people/{name}", asked, version)
+        return self._made(PersonResponse, "PATCH", f"/people/{name}", request, version)
 
     def set_password(self, name: str, new: str) -> None:
         self._send("PUT", f"/people/{name}/password", body=PasswordRequest(new=new))
@@ -103,9 +103,9 @@ class PeopleCalls(Transport):
         """One's own; as an administrator, everybody's."""
         return self._get(TokenList, "/tokens").items
 
-    def issue_token(self, asked: TokenRequest) -> TokenResponse:
+    def issue_token(self, request: TokenRequest) -> TokenResponse:
         """The answer holds the secret; it is not shown again."""
-        return self._create(TokenResponse, "/tokens", asked)
+        return self._create(TokenResponse, "/tokens", request)
 
     def revoke_token(self, token: str) -> TokenResponse:
         return self._made(TokenResponse, "DELETE", f"/tokens/{token}")
@@ -126,9 +126,9 @@ class PeopleCalls(Transport):
     def webhooks(self) -> list[WebhookResponse]:
         return self._get(WebhookList, "/webhooks").items
 
-    def add_webhook(self, asked: WebhookRequest) -> WebhookResponse:
+    def add_webhook(self, request: WebhookRequest) -> WebhookResponse:
         """The answer holds the secret that signs what is sent; it is not shown again."""
-        return self._create(WebhookResponse, "/webhooks", asked)
+        return self._create(WebhookResponse, "/webhooks", request)
 
     def remove_webhook(self, name: str) -> WebhookResponse:
         return self._made(WebhookResponse, "DELETE", f"/webhooks/{name}")

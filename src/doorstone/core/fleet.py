@@ -82,7 +82,7 @@ def supposed_decisions(release: str, sorts: Iterable[SortScenario], models: Iter
 def suppose(
     platform: Platform,
     release: str,
-    asked: WhatIf,
+    scenario: WhatIf,
     view: View,
     own: str,
     decisions: Sequence[Decision],
@@ -90,17 +90,17 @@ def suppose(
 ) -> tuple[list[Fix], str]:
     """The fixes that would be made on a device, and its state then. `excepted` are named by exceptions in force."""
     found = assess(platform, release, view, decisions, own)
-    fixes = _fixes(found, view, asked)
+    fixes = _fixes(found, view, scenario)
     if fixes:
         given = {name: value for fix in fixes for name, value in fix.gives.items()}
         found = assess(platform, release, view.with_values(given), decisions, own)
     marks = {f.requirement.id: f.mark for f in found.findings}
-    return fixes, with_exceptions(found.state, marks, {*excepted, *asked.approve}).value
+    return fixes, with_exceptions(found.state, marks, {*excepted, *scenario.approve}).value
 
 
-def _fixes(assessment: Assessment, view: View, asked: WhatIf) -> list[Fix]:
+def _fixes(assessment: Assessment, view: View, scenario: WhatIf) -> list[Fix]:
     """The fixes of a device's plan that are asked for."""
     unmet = any(f.finding is Finding.UNMET for f in assessment.findings)
-    if not unmet or not (asked.all_fixes or asked.fixes):
+    if not unmet or not (scenario.all_fixes or scenario.fixes):
         return []
-    return [s.fix for s in plan_fixes(assessment, view).steps if asked.all_fixes or s.fix.title in asked.fixes]
+    return [s.fix for s in plan_fixes(assessment, view).steps if scenario.all_fixes or s.fix.title in scenario.fixes]

@@ -31,14 +31,14 @@ class Deputy:
         return self.start <= day <= self.end
 
 
-def check_deputy(asked: Deputy, reason: str, as_of: date) -> None:
+def check_deputy(deputy: Deputy, reason: str, as_of: date) -> None:
     """Refuse a deputy that cannot be. Raises `InvalidInputError`."""
-    if asked.person == asked.deputy:
+    if deputy.person == deputy.deputy:
         raise InvalidInputError("Nobody is their own deputy", "Name another person")
-    if not asked.start <= asked.end or asked.end < as_of:
-        raise InvalidInputError(f"{asked.start} through {asked.end} is no time to come", "Give days from today on")
-    if (asked.end - asked.start).days >= MOST_DAYS_DEPUTY:
-        words = f"{asked.start} through {asked.end} is longer than {MOST_DAYS_DEPUTY} days"
+    if not deputy.start <= deputy.end or deputy.end < as_of:
+        raise InvalidInputError(f"{deputy.start} through {deputy.end} is no time to come", "Give days from today on")
+    if (deputy.end - deputy.start).days >= MOST_DAYS_DEPUTY:
+        words = f"{deputy.start} through {deputy.end} is longer than {MOST_DAYS_DEPUTY} days"
         raise InvalidInputError(words, "Name a deputy for a shorter time")
     if not 5 <= len(reason.strip()) <= 1000 or not reason.strip().isprintable():
         raise InvalidInputError("The reason cannot be used", "Say in a sentence why, without line breaks")

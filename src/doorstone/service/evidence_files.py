@@ -19,10 +19,10 @@ from doorstone.work.ledger.evidence import EvidenceRequest, scope_of, seal_pack
 _UNCOVERED = ("device", "site", "runs", "requirements", "since", "cause", "covered last by", "what ends it")
 
 
-def evidence_pack(context: Context, asked: EvidenceRequest) -> bytes:
+def evidence_pack(context: Context, request: EvidenceRequest) -> bytes:
     """The pack as a zip, of one state of the records. Raises `MissingError` or `BadInputError`."""
     with context.database.read():
-        scope = scope_of(context, asked)
+        scope = scope_of(context, request)
         wanted = set(scope.exceptions)
         parts: dict[str, bytes] = {}
         rows = [row for row in register.rows(context) if row["exception"] in wanted]

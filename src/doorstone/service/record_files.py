@@ -156,14 +156,14 @@ def devices_of(call: Call[Any, RecordFileRequest]) -> list[str]:
     return lives.known(call.context, (str(row.fields.get("device", "")) for row in rows))
 
 
-def record_file(context: Context, actor: Actor, kind: str, asked: RecordFileRequest) -> RecordFileResponse:
+def record_file(context: Context, actor: Actor, kind: str, request: RecordFileRequest) -> RecordFileResponse:
     """Record every row of a file, or none. Raises `BadInputError` with an entry for each thing that is wrong."""
     of = KINDS[kind]
-    word = "item" if asked.form == "json" else "line"
+    word = "item" if request.form == "json" else "line"
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return RecordFileResponse.model_validate_json(before)
-        found, errors = rows_of_file(asked.text, asked.form, fields_of(kind), asked.mapping)
+        found, errors = rows_of_file(request.text, request.form, fields_of(kind), request.mapping)
         placed: list[tuple[str, BaseModel]] = []
         lines = []
         for row in found:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from doorstone.core.ledger.chain import START, chain_faults, entry_hash
+from doorstone.store.ledger_changes import kind_names
 
 
 class LedgerBrokenError(RuntimeError):
@@ -100,9 +101,9 @@ def entries(
 ) -> list[Entry]:
     """Newest first, those numbered below `before`, optionally of one object."""
     rows = db.execute(
-        "SELECT * FROM ledger WHERE seq < ? AND (? IS NULL OR kind = ?) AND (? IS NULL OR object = ?)"
-        " ORDER BY seq DESC LIMIT ?",
-        (before if before is not None else 2**62, kind, kind, obj, obj, limit),
+        "SELECT * FROM ledger WHERE seq < ? AND (? IS NULL OR kind IN (SELECT value FROM json_each(?)))"
+        " AND (? IS NULL OR object = ?) ORDER BY seq DESC LIMIT ?",
+        (before if before is not None else 2**62, kind, json.dumps(kind_names(kind or "")), obj, obj, limit),
     )
     return [_entry(row) for row in rows]
 
@@ -110,10 +111,10 @@ def entries(
 def story(db: sqlite3.Connection, kind: str, obj: str) -> list[Entry]:
     """Every entry of an object and those that speak of it, oldest first."""
     rows = db.execute(
-        "SELECT * FROM ledger WHERE kind = :kind AND object = :object"
+        "SELECT * FROM ledger WHERE kind IN (SELECT value FROM json_each(:kinds)) AND object = :object"
         " UNION SELECT ledger.* FROM ledger_about JOIN ledger USING (seq)"
         " WHERE ledger_about.kind = :kind AND ledger_about.object = :object ORDER BY seq",
-        {"kind": kind, "object": obj},
+        {"kind": kind, "kinds": json.dumps(kind_names(kind)), "object": obj},
     )
     return [_entry(row) for row in rows]
 

@@ -55,7 +55,7 @@ KINDS = {
     "verification": Tracked("verifications", "id", "VF"),
     "observation": Tracked("observations", "id", "OB"),
     "media": Tracked("media", "id", "MD"),
-    "hook": Tracked("webhooks", "id", "HK"),
+    "webhook": Tracked("webhooks", "id", "HK"),
     "selection": Tracked("selections", "name"),
     "sheet": Tracked("sheets", "platform", parts=(("list_names", "platform"),)),
     "task": Tracked("sheet_tasks", "id", "TS"),
@@ -68,6 +68,8 @@ KINDS = {
 DEVICE_SEAL = "SUBSTR(sealed('device ' || id || char(10) || site || char(10) || role || char(10) || critical), 1, 32)"
 """What rules rest on at a device. Its row changes with every reading, so it carries its seal itself: the first 128
 bits of the keyed digest, as there is one for each device."""
+FORMER_KINDS = {"hook": "webhook"}
+"""Entries and changes are sealed, so they keep the name that their kind had when they were written."""
 _LONG = 200
 _SECRET = frozenset({"password_hash", "second_factor", "second_factor_asked", "digest", "secret", "email"})
 
@@ -85,7 +87,7 @@ def _plain(column: str, value: Any) -> Any:
 
 def _state(db: sqlite3.Connection, kind: str, name: str) -> State | None:
     """The columns of an object's newest row and the rows of each table of its own; None if there is no such object."""
-    kept = KINDS[kind]
+    kept = KINDS[_kind(kind)]
     key = kept.key_of(name)
     rows = db.execute(f"SELECT * FROM {kept.table} WHERE {kept.key} = ? ORDER BY 1, 2", (key,)).fetchall()  # noqa: S608
     if not rows:
@@ -143,13 +145,24 @@ def replay(db: sqlite3.Connection, kind: str, name: str, seq: int | None = None)
 
 
 def _changes(db: sqlite3.Connection, kind: str, name: str) -> list[sqlite3.Row]:
-    sql = "SELECT * FROM ledger_changes WHERE kind = ? AND object = ? ORDER BY seq"
-    return db.execute(sql, (kind, name)).fetchall()
+    sql = "SELECT * FROM ledger_changes WHERE kind IN (SELECT value FROM json_each(?)) AND object = ? ORDER BY seq"
+    return db.execute(sql, (json.dumps(kind_names(kind)), name)).fetchall()
+
+
+def _kind(name: str) -> str:
+    """The kind that a name stands for, today's or a former one."""
+    return FORMER_KINDS.get(name, name)
+
+
+def kind_names(kind: str) -> list[str]:
+    """The names under which entries and changes of a kind of object stand: today's and former ones."""
+    now = _kind(kind)
+    return [now, *(former for former, name in FORMER_KINDS.items() if name == now)]
 
 
 def _concerned(db: sqlite3.Connection, kind: str, name: str) -> Iterator[tuple[str, str]]:
     """The objects that an entry of one may have changed."""
-    if kind in KINDS:
+    if _kind(kind) in KINDS:
         yield kind, name
     queries = {
         "person": ("token", "SELECT id FROM tokens WHERE person = ?", name),
@@ -186,7 +199,7 @@ def keep_all(db: sqlite3.Connection) -> None:
     """
     seq = int(db.execute("SELECT COALESCE(MAX(seq), 0) FROM ledger").fetchone()[0])
     sealed = _sealed_before(db)
-    names = {(row["kind"], row["object"]) for row in db.execute("SELECT DISTINCT kind, object FROM ledger")}
+    names = {(_kind(row["kind"]), row["object"]) for row in db.execute("SELECT DISTINCT kind, object FROM ledger")}
     for kind, kept in KINDS.items():
         there = {kept.name_of(row[0]) for row in db.execute(f"SELECT DISTINCT {kept.key} FROM {kept.table}")}  # noqa: S608
         for name in sorted(there | {name for of, name in names if of == kind}):
@@ -201,7 +214,8 @@ def _sealed_before(db: sqlite3.Connection) -> dict[tuple[str, str], str]:
         return {}
     sql = "SELECT *, sealed(kind || ' ' || object || ' ' || seq || ' ' || state) AS fitting FROM ledger_states"
     return {
-        (row["kind"], row["object"]): row["state"] if row["seal"] == row["fitting"] else "" for row in db.execute(sql)
+        (_kind(row["kind"]), row["object"]): row["state"] if row["seal"] == row["fitting"] else ""
+        for row in db.execute(sql)
     }
 
 
@@ -243,15 +257,17 @@ _SEAL = "sealed(:kind || ' ' || :object || ' ' || :seq || ' ' || :change || ' ' 
 def state_faults(db: sqlite3.Connection) -> Iterator[str]:
     """Every object that is not as the replay of its entries makes it, in words."""
     last = {
-        (row["kind"], row["object"]): row["seq"]
-        for row in db.execute("SELECT kind, object, MAX(seq) AS seq FROM ledger GROUP BY kind, object")
+        (_kind(row["kind"]), row["object"]): row["seq"]
+        for row in db.execute("SELECT kind, object, MAX(seq) AS seq FROM ledger GROUP BY kind, object ORDER BY seq")
     }
     there = {
         (kind, one.name_of(row[0]))
         for kind, one in KINDS.items()
         for row in db.execute(f"SELECT DISTINCT {one.key} FROM {one.table}")  # noqa: S608
     }
-    kept = {(row["kind"], row["object"]) for row in db.execute("SELECT DISTINCT kind, object FROM ledger_changes")}
+    kept = {
+        (_kind(row["kind"]), row["object"]) for row in db.execute("SELECT DISTINCT kind, object FROM ledger_changes")
+    }
     spoken_of = {one for one in last if one[0] in KINDS}
     for kind, name in sorted(there | kept | spoken_of):
         changes = _changes(db, kind, name)

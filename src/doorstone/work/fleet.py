@@ -218,22 +218,22 @@ def what_if(
     context: Context,
     platform_id: str,
     release: str,
-    asked: WhatIf,
+    scenario: WhatIf,
     where: DeviceFilter | None = None,
     selection: str = "",
 ) -> ScenarioResult:
     """The chosen devices before and after. Nothing is written. Raises `MissingError` for what there is not."""
     chosen = choose_devices(context, platform_id, release, where or DeviceFilter(), selection)
     platform = chosen.platform
-    for name in (*asked.approve, *(s.requirement for s in asked.sorts)):
+    for name in (*scenario.approve, *(s.requirement for s in scenario.sorts)):
         check_requirement(platform, chosen.release, name)
     known = {fix.title for r in platform.requirements_at(chosen.release) for fix in r.fixes}
-    if unknown := [title for title in asked.fixes if title not in known]:
+    if unknown := [title for title in scenario.fixes if title not in known]:
         raise MissingError(f"There is no fix {unknown[0]!r}", f"There is: {'; '.join(sorted(known)) or 'none'}")
     now = snapshot(context)
     views = now.profile_views(platform)
     models = [view.text("machine.model") for view, _ in views.values()]
-    supposed = [*now.decisions_for(platform), *supposed_decisions(chosen.release, asked.sorts, models)]
+    supposed = [*now.decisions_for(platform), *supposed_decisions(chosen.release, scenario.sorts, models)]
     found = counts(context, chosen)
     plain = standings(context, platform, chosen.release).of
     before: Counter[str] = Counter()
@@ -246,7 +246,7 @@ def what_if(
     for case in cases(context, chosen, found):
         stands = plain[case.profile]
         was = with_exceptions(stands.state, stands.marks, case.excepted).value
-        fixes, then = suppose(platform, chosen.release, asked, *views[case.profile], supposed, case.excepted)
+        fixes, then = suppose(platform, chosen.release, scenario, *views[case.profile], supposed, case.excepted)
         made += len(fixes) * case.devices
         minutes += sum(fix.minutes for fix in fixes) * case.devices
         cost += sum((fix.cost for fix in fixes), Decimal(0)) * case.devices

@@ -103,8 +103,8 @@ def review(
 ) -> None:
     """Record the review of an exception, and the day of the next."""
     with client(context) as service:
-        asked = ReviewRequest(next_on=next_on.date() if next_on else None, note=note)
-        found = service.review_exception(name, service.exception(name).version, asked)
+        request = ReviewRequest(next_on=next_on.date() if next_on else None, note=note)
+        found = service.review_exception(name, service.exception(name).version, request)
     print_exceptions(form, [found])
     say(f"Next review: {found.review_on}")
 

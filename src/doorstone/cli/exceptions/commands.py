@@ -104,7 +104,7 @@ def request(
     with client(context) as service:
         me = service.session()
         start, end = starts.date() if starts else me.today, expires.date()
-        asked = ExceptionRequest(
+        request = ExceptionRequest(
             release=release,
             up_to=up_to,
             requirements=requirement or [],
@@ -121,7 +121,7 @@ def request(
             review_on=review.date() if review else _half_way(start, end),
         )
         if each:
-            _request_each(service, asked, only_check, acknowledge_risk, form)
+            _request_each(service, request, only_check, acknowledge_risk, form)
             return
         if not requirement:
             fail(
@@ -129,7 +129,7 @@ def request(
                 "No requirement is named",
                 "Name one with --requirement, or add --each for what each device needs",
             )
-        checked = service.check_request(asked)
+        checked = service.check_request(request)
         if only_check:
             rows = [[name, "can be had", ""] for name in checked.devices]
             rows += [[t.pointer, t.detail, t.hint] for t in (*checked.refused, *checked.terms)]
@@ -137,20 +137,20 @@ def request(
             if checked.terms or (checked.refused and not (go_on and checked.devices)):
                 raise typer.Exit(REFUSED)  # as the request itself would be
             return
-        found = service.request_exception(_acknowledged(service, asked, checked.platform, acknowledge_risk))
+        found = service.request_exception(_acknowledged(service, request, checked.platform, acknowledge_risk))
     print_exceptions(form, [found])
     for entry in found.refused:
         say(f"Left out: [bold]{escape(entry.pointer)}[/]: {escape(entry.detail)}")
     say(f"An approver decides. Next: [bold]doorstone exception approve[/] {found.id}")
 
 
-def _acknowledged(service: Client, asked: ExceptionRequest, platform: str, given: bool) -> ExceptionRequest:
+def _acknowledged(service: Client, request: ExceptionRequest, platform: str, given: bool) -> ExceptionRequest:
     """The request with the risk statement in it; the statement is shown first unless it was acknowledged."""
-    risk = service.risk(platform, asked.release)
+    risk = service.risk(platform, request.release)
     if not given:
         _show_risk(risk)
         fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
-    return asked.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
+    return request.model_copy(update={"risk_acknowledged": risk.text, "notice_acknowledged": risk.notice})
 
 
 def _show_risk(risk: RiskResponse) -> None:
@@ -159,17 +159,19 @@ def _show_risk(risk: RiskResponse) -> None:
         err().print(Panel(escape(risk.notice), title="The vendor's notice", width=80))
 
 
-def _request_each(service: Client, asked: ExceptionRequest, dry: bool, acknowledged: bool, form: OutputFormat) -> None:
+def _request_each(
+    service: Client, request: ExceptionRequest, dry: bool, acknowledged: bool, form: OutputFormat
+) -> None:
     """Request for each device what it needs, or with `dry` say what would be requested."""
     named = {one.name: one.platform for one in service.selections()}
-    if asked.selection and asked.selection not in named:
-        fail(MISSING, f"There is no selection {asked.selection!r}", "See them with 'doorstone selection list'")
-    if not asked.selection and not asked.devices:
+    if request.selection and request.selection not in named:
+        fail(MISSING, f"There is no selection {request.selection!r}", "See them with 'doorstone selection list'")
+    if not request.selection and not request.devices:
         fail(USAGE, "No device is named", "Name devices with --device, or a saved --selection")
-    platform = named.get(asked.selection) or service.device(asked.devices[0]).device.platform
-    asked = _acknowledged(service, asked, platform, acknowledged or dry)
+    platform = named.get(request.selection) or service.device(request.devices[0]).device.platform
+    request = _acknowledged(service, request, platform, acknowledged or dry)
     service.dry_run = dry
-    found = service.request_each(asked)
+    found = service.request_each(request)
     rows: list[list[object]] = [
         ["would be requested" if dry else one.exception, one.requirements, len(one.devices), one.devices]
         for one in found.groups
@@ -211,7 +213,7 @@ def renew(
             for risk in risks:
                 _show_risk(risk)
             fail(USAGE, "The risk is not acknowledged", "Read the statement and add --acknowledge-risk")
-        asked = RenewalsRequest(
+        request = RenewalsRequest(
             exceptions=names,
             expires_on=expires.date(),
             review_on=review.date() if review else None,
@@ -219,7 +221,7 @@ def renew(
             risk_acknowledged=risks[0].text,
             notices_acknowledged=[risk.notice for risk in risks if risk.notice],
         )
-        found = service.renew_exceptions(asked)
+        found = service.renew_exceptions(request)
     rows: list[list[object]] = [[g.exception, g.requirements, len(g.devices), g.devices] for g in found.groups]
     rows += [["left out", f"{t.detail}. {t.hint}", 1, [t.pointer.split(", ")[0]]] for t in found.refused]
     show(form, found, ["exception", "requirements, or why not", "count", "devices"], rows)

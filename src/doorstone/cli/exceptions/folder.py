@@ -115,10 +115,10 @@ def from_folder(
     files = _files(folder)
     with client(context) as service:
         risk, notices = _statements(service, files, acknowledge_risk)
-        asked = FolderChangesRequest(
+        request = FolderChangesRequest(
             files=files, reference=reference, risk_acknowledged=risk, notices_acknowledged=notices
         )
-        found = service.request_folder(asked)
+        found = service.request_folder(request)
         left = [one for one in service.compare_folder(files) if "by-hand" in one.deeds] if not DRY_RUN.get() else []
     rows = [[one.file, one.exception, one.deed.replace("-", " ")] for one in found]
     show(form, found, ["file", "exception", "done"], rows)

@@ -227,7 +227,7 @@ def allowed_actions(
     own = person == who.requester or role == "administrator"
     open_ = state not in ENDED
     fresh = self_approval or not acting & {who.requester, *who.editors}
-    asked = state is ExceptionState.REQUESTED
+    waits = state is ExceptionState.REQUESTED
     allowed = {
         Move.APPROVE: decides and fresh and not acting & who.approvers,
         Move.CONFIRM: decides and fresh,
@@ -235,9 +235,9 @@ def allowed_actions(
     }
     actions = [move for move in moves if allowed.get(Move(move), decides)]
     more = {
-        "edit": hands and own and asked,
+        "edit": hands and own and waits,
         "comment": hands or decides,
-        "ask-back": decides and asked and person != who.requester,
+        "ask-back": decides and waits and person != who.requester,
         "answer": (hands or decides) and who.asked_back and person == who.requester,
         "attest": (hands or decides) and (open_ or who.relied_on),
         "attach": hands or decides,

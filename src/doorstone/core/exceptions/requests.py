@@ -174,9 +174,9 @@ class RequestReview:
         return bool(self.devices) if go_on else not self.refused
 
 
-def review_request(asked: NewException, basis: RequestBasis) -> RequestReview:
+def review_request(new: NewException, basis: RequestBasis) -> RequestReview:
     """Look through a request; nothing is raised."""
-    requirements, platform = sorted(set(asked.requirements)), basis.terms.platform
+    requirements, platform = sorted(set(new.requirements)), basis.terms.platform
     refused = [entry for one in basis.devices for entry in device_refusals(one, requirements)]
     out = {entry.device for entry in refused}
     left = [one.id for one in basis.devices if one.id not in out]
@@ -184,14 +184,14 @@ def review_request(asked: NewException, basis: RequestBasis) -> RequestReview:
     errors: list[PlacedError] = []
     conditions: tuple[ConditionTerms, ...] = ()
     with _noted("risk", errors):
-        _check_acknowledged(asked, basis.risk)
+        _check_acknowledged(new, basis.risk)
     with _noted("terms", errors):
-        conditions = check_terms(asked.terms, basis.terms, attached=bool(asked.attachments))
+        conditions = check_terms(new.terms, basis.terms, attached=bool(new.attachments))
     with _noted("attachments", errors):
-        for attachment in asked.attachments:
+        for attachment in new.attachments:
             check_attachment(attachment.title, attachment.link, attachment.sha256)
     with _noted("renews", errors):
-        _check_renewal(asked.renews, basis.renews, platform, left)
+        _check_renewal(new.renews, basis.renews, platform, left)
     risk = residual_risk(platform, requirements, exposures, 0, basis.risk_table)
     needed = approvals_needed(
         basis.two_approvers, any(one.critical for one in exposures), takes_two(risk, basis.risk_table)
@@ -238,12 +238,12 @@ def _kept(at: int, given: NewCondition, platform: Platform, terms: NewTerms) -> 
     return ConditionTerms(at, given.text.strip() or str(condition), dict(given.fact_condition), None, None)
 
 
-def _check_acknowledged(asked: NewException, risk: Risk) -> None:
-    if asked.risk_acknowledged != risk.text:
+def _check_acknowledged(new: NewException, risk: Risk) -> None:
+    if new.risk_acknowledged != risk.text:
         raise InvalidInputError("The risk statement is not acknowledged word for word", "Send its text back unchanged")
-    if risk.notice and asked.notice_acknowledged != risk.notice:
+    if risk.notice and new.notice_acknowledged != risk.notice:
         raise InvalidInputError(
-            f"The vendor's notice of {asked.release} is not acknowledged word for word", "Send its text back unchanged"
+            f"The vendor's notice of {new.release} is not acknowledged word for word", "Send its text back unchanged"
         )
 
 

@@ -84,18 +84,18 @@ def forecast(
     today = view.as_of
     current = platform.release(view.text("os.release"))
     edition = edition_of(platform, view)
-    asked = _Asked(
+    inputs = _Inputs(
         platform, view, edition, current, answers or own_answers(platform, device, view, decisions, experience)
     )
-    asked.exceptions = tuple(exceptions)
+    inputs.exceptions = tuple(exceptions)
     later = platform.releases[platform.index(current.id) + 1 :]
-    reaches = tuple(asked.ways(release.id, ())[0] for release in later)
+    reaches = tuple(inputs.ways(release.id, ())[0] for release in later)
     if unread := _edition_unread(platform, edition):
         nothing = UpgradePath((), None, (), unread, Way.UNKNOWN.value)
         return Forecast(current.id, None, None, reaches, nothing, nothing, unread)
     ends = current.servicing_ends.get(edition)
     so_far = Span(ends + DAY, today - DAY) if ends and ends + DAY < today else None
-    return Forecast(current.id, ends, so_far, reaches, _line(asked, False), _line(asked, True))
+    return Forecast(current.id, ends, so_far, reaches, _line(inputs, False), _line(inputs, True))
 
 
 def edition_of(platform: Platform, view: View) -> str:
@@ -113,7 +113,7 @@ def _edition_unread(platform: Platform, edition: str) -> str:
 
 
 @dataclass(slots=True)
-class _Asked:
+class _Inputs:
     """One device's question, with what has been found out about it so far."""
 
     platform: Platform
@@ -150,14 +150,14 @@ class _Node:
     place: Place
 
 
-def _line(asked: _Asked, approved_only: bool) -> UpgradePath:
-    nodes, moves = _places(asked, approved_only)
-    found = best_chain([node.place for node in nodes], moves, asked.view.as_of)
+def _line(inputs: _Inputs, approved_only: bool) -> UpgradePath:
+    nodes, moves = _places(inputs, approved_only)
+    found = best_chain([node.place for node in nodes], moves, inputs.view.as_of)
     taken = [nodes[at] for at in found.places]
     planned = tuple(
         _planned(node.reach, window) for node, window in zip(taken[1:], found.windows, strict=True) if node.reach
     )
-    kind, words = _ended_by(asked, taken[-1], found.runway, approved_only)
+    kind, words = _ended_by(inputs, taken[-1], found.runway, approved_only)
     return UpgradePath(planned, found.runway, found.gaps, words, kind)
 
 
@@ -177,19 +177,21 @@ def _planned(reach: ReachableRelease, window: Span) -> PlannedMove:
     )
 
 
-def _places(asked: _Asked, approved_only: bool) -> tuple[list[_Node], dict[int, list[int]]]:
+def _places(inputs: _Inputs, approved_only: bool) -> tuple[list[_Node], dict[int, list[int]]]:
     """Every place that can be reached from today's release, in the order of the sheet, and the moves between them."""
-    platform = asked.platform
-    start = _Node(asked.current.id, None, (), Place(platform.index(asked.current.id), (), _here(asked, approved_only)))
+    platform = inputs.platform
+    start = _Node(
+        inputs.current.id, None, (), Place(platform.index(inputs.current.id), (), _here(inputs, approved_only))
+    )
     nodes: list[_Node] = [start]
     numbers: dict[object, int] = {}
     came: list[tuple[int, int]] = []
-    by_release: dict[str, list[int]] = {asked.current.id: [0]}
-    for release in platform.releases[platform.index(asked.current.id) + 1 :]:
-        for before in platform.releases[platform.index(asked.current.id) : platform.index(release.id)]:
+    by_release: dict[str, list[int]] = {inputs.current.id: [0]}
+    for release in platform.releases[platform.index(inputs.current.id) + 1 :]:
+        for before in platform.releases[platform.index(inputs.current.id) : platform.index(release.id)]:
             for here in by_release.get(before.id, []):
-                for reach in asked.ways(release.id, nodes[here].given):
-                    place = _place(asked, reach, release, approved_only)
+                for reach in inputs.ways(release.id, nodes[here].given):
+                    place = _place(inputs, reach, release, approved_only)
                     if place is None or not (before.id in release.upgrade_from or reach.route is Route.CLEAN):
                         continue
                     key = (release.id, reach.way, reach.route, reach.checks, reach.fixes, reach.given)
@@ -204,95 +206,95 @@ def _places(asked: _Asked, approved_only: bool) -> tuple[list[_Node], dict[int, 
     return nodes, moves
 
 
-def _here(asked: _Asked, approved_only: bool) -> tuple[Span, ...]:
+def _here(inputs: _Inputs, approved_only: bool) -> tuple[Span, ...]:
     """The stretches on which today's release counts as serviced."""
-    today, current = asked.view.as_of, asked.current
-    ends = asked.ends(current.id)
+    today, current = inputs.view.as_of, inputs.current
+    ends = inputs.ends(current.id)
     if ends is None or ends < today:
         return ()
     spans = [Span(today, ends)]
-    needed = _needed_here(asked)
+    needed = _needed_here(inputs)
     if approved_only and needed:
-        fitting = [e for e in asked.exceptions if e.reaches(asked.platform, current.id) and e.stands]
+        fitting = [e for e in inputs.exceptions if e.reaches(inputs.platform, current.id) and e.stands]
         spans = meet(spans, in_force_spans(needed, fitting))
     return tuple(spans)
 
 
-def _needed_here(asked: _Asked) -> list[str]:
+def _needed_here(inputs: _Inputs) -> list[str]:
     """The checks for which today's release takes an exception."""
-    found = asked.answers.assess(asked.current.id, ()).unmet()
+    found = inputs.answers.assess(inputs.current.id, ()).unmet()
     return [f.requirement.id for f in found if f.sort is Sort.CHECK and not f.fixes]
 
 
-def _place(asked: _Asked, reach: ReachableRelease, release: Release, approved_only: bool) -> Place | None:
+def _place(inputs: _Inputs, reach: ReachableRelease, release: Release, approved_only: bool) -> Place | None:
     """The place that a way leads to; None if it cannot be taken, or if the edition has no days of servicing there."""
-    ends = asked.ends(release.id)
+    ends = inputs.ends(release.id)
     if not reach.possible or ends is None:
         return None
-    entry = [Span(max(asked.view.as_of, release.published), date.max)]
-    serviced = [Span(max(asked.view.as_of, release.published), ends)] if ends >= release.published else []
+    entry = [Span(max(inputs.view.as_of, release.published), date.max)]
+    serviced = [Span(max(inputs.view.as_of, release.published), ends)] if ends >= release.published else []
     if approved_only and reach.way is Way.BY_EXCEPTION:
         entry, serviced = meet(entry, reach.approved), meet(serviced, reach.approved)
         if not entry:
             return None
     serviced = [span for span in serviced if span.first <= span.last]
-    return Place(asked.platform.index(release.id), tuple(entry), tuple(serviced), reach.by_hand)
+    return Place(inputs.platform.index(release.id), tuple(entry), tuple(serviced), reach.by_hand)
 
 
-def _ended_by(asked: _Asked, last: _Node, runway: date | None, approved_only: bool) -> tuple[str, str]:
+def _ended_by(inputs: _Inputs, last: _Node, runway: date | None, approved_only: bool) -> tuple[str, str]:
     """What ends the line: the lapse of an exception, else the first release that would carry it further and why not."""
-    ends = asked.ends(last.release)
+    ends = inputs.ends(last.release)
     if approved_only and runway is not None and ends is not None and runway < ends:
-        needed = set(last.reach.checks) if last.reach else set(_needed_here(asked))
+        needed = set(last.reach.checks) if last.reach else set(_needed_here(inputs))
         lapsing = sorted(
             e.id
-            for e in asked.exceptions
-            if e.expiry == runway and e.requirements & needed and e.reaches(asked.platform, last.release)
+            for e in inputs.exceptions
+            if e.expiry == runway and e.requirements & needed and e.reaches(inputs.platform, last.release)
         )
         return "lapse", f"exception {' and '.join(lapsing) or 'cover'} lapses on {runway}"
-    platform = asked.platform
-    for release in platform.releases[platform.index(asked.current.id) + 1 :]:
-        further = asked.ends(release.id)
+    platform = inputs.platform
+    for release in platform.releases[platform.index(inputs.current.id) + 1 :]:
+        further = inputs.ends(release.id)
         if further is None or further < release.published or (runway is not None and further <= runway):
             continue
         if release.id == last.release:
             continue
-        return _why_not_further(asked, last, release, runway, approved_only)
+        return _why_not_further(inputs, last, release, runway, approved_only)
     serviced = [known.id for known in platform.releases if known.servicing_ends]
     return LAST_RELEASE, f"{serviced[-1] if serviced else last.release} is the last release of the sheet"
 
 
 def _why_not_further(
-    asked: _Asked, last: _Node, release: Release, runway: date | None, approved_only: bool
+    inputs: _Inputs, last: _Node, release: Release, runway: date | None, approved_only: bool
 ) -> tuple[str, str]:
     """Why a release that is serviced longer does not carry the line on."""
-    reach = asked.ways(release.id, last.given)[0]
+    reach = inputs.ways(release.id, last.given)[0]
     if not reach.possible:
         return reach.way.value, reach.why
-    if approved_only and (words := _not_approved(asked, reach, runway)):
+    if approved_only and (words := _not_approved(inputs, reach, runway)):
         return "not-approved", words
     between = [
-        asked.platform.release(name)
+        inputs.platform.release(name)
         for name in release.upgrade_from
-        if asked.platform.index(name) > asked.platform.index(asked.current.id) and name != last.release
+        if inputs.platform.index(name) > inputs.platform.index(inputs.current.id) and name != last.release
     ]
     for stop in reversed(between):
-        way = asked.ways(stop.id, last.given)[0]
-        if approved_only and way.possible and (words := _not_approved(asked, way, None)):
+        way = inputs.ways(stop.id, last.given)[0]
+        if approved_only and way.possible and (words := _not_approved(inputs, way, None)):
             return "not-approved", f"{release.id} is reached from {stop.id}, and {words}"
         if not way.possible:
             return "no-path", f"no upgrade path from {last.release} to {release.id}: {way.why}"
     return "no-path", f"no upgrade path from {last.release} to {release.id}"
 
 
-def _not_approved(asked: _Asked, reach: ReachableRelease, runway: date | None) -> str:
+def _not_approved(inputs: _Inputs, reach: ReachableRelease, runway: date | None) -> str:
     """Why no approval carries the device to a release after `runway`; empty if one does."""
     if reach.way is not Way.BY_EXCEPTION:
         return ""
     if reach.not_approved:
         return f"{reach.release}: {reach.not_approved}"
-    if any(span.last >= max(asked.view.as_of, runway or asked.view.as_of) for span in reach.approved):
+    if any(span.last >= max(inputs.view.as_of, runway or inputs.view.as_of) for span in reach.approved):
         return ""
-    names = [asked.platform.requirement(name).title for name in reach.missing or reach.checks]
+    names = [inputs.platform.requirement(name).title for name in reach.missing or reach.checks]
     after = f" after {runway}" if runway is not None and not reach.missing and reach.approved else ""
     return f"{reach.release} needs an exception in force for {', '.join(names)}{after}"

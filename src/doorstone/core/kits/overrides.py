@@ -143,10 +143,10 @@ def _why_not(
 
 
 def _as_set(
-    chosen: Sequence[Override], asked: frozenset[str], excepted: frozenset[str], known: AtRelease
+    chosen: Sequence[Override], checks: frozenset[str], excepted: frozenset[str], known: AtRelease
 ) -> OverrideSet:
     ordered = tuple(sorted(chosen, key=lambda o: o.id))
-    off = frozenset().union(*(o.covers for o in ordered)) & asked
+    off = frozenset().union(*(o.covers for o in ordered)) & checks
     warnings = known.warnings(o.id for o in ordered)
     return OverrideSet(ordered, tuple(sorted(off)), tuple(sorted(off - excepted)), warnings)
 

@@ -41,14 +41,14 @@ def is_met(requirement: Requirement, values: Values, as_of: date) -> bool:
     return requirement.condition.outcome(values, as_of) is Outcome.MET
 
 
-def openers(requirement: Requirement, asked: Sequence[Requirement]) -> tuple[Requirement, ...]:
+def openers(requirement: Requirement, requirements: Sequence[Requirement]) -> tuple[Requirement, ...]:
     """The other requirements of a release whose fixes may help this one's: by what they give, or by opening the way."""
     needed = _looked_at(requirement.fixes) | requirement.condition.facts()
     found: list[Requirement] = []
     grown = True
     while grown:
         grown = False
-        for other in asked:
+        for other in requirements:
             if other.id != requirement.id and other not in found and any(needed & set(f.gives) for f in other.fixes):
                 found.append(other)
                 needed |= _looked_at(other.fixes)

@@ -116,9 +116,9 @@ def _detail(found: devices.Device) -> DeviceDetail:
     body=DeviceChangeRequest, answer=DeviceDetail, affected_devices=lambda call: [call.path["device"]],
 )  # fmt: skip
 def change_device(call: Call[None, DeviceChangeRequest]) -> BaseModel:
-    asked = call.body
-    change = changes.DeviceChange(asked.site, asked.role, asked.critical)
-    changes.change_device(call.context, call.actor, call.path["device"], change, asked.note)
+    request = call.body
+    change = changes.DeviceChange(request.site, request.role, request.critical)
+    changes.change_device(call.context, call.actor, call.path["device"], change, request.note)
     return _detail(devices.get_device(call.context, call.path["device"]))
 
 
@@ -127,9 +127,9 @@ def change_device(call: Call[None, DeviceChangeRequest]) -> BaseModel:
     body=DevicesChangeRequest, answer=DeviceChangedList, affected_devices=lambda call: _to_change(call),
 )  # fmt: skip
 def change_devices(call: Call[None, DevicesChangeRequest]) -> DeviceChangedList:
-    asked = call.body
-    change = changes.DeviceChange(asked.site, asked.role, asked.critical)
-    made = changes.change_devices(call.context, call.actor, _to_change(call), change, asked.note)
+    request = call.body
+    change = changes.DeviceChange(request.site, request.role, request.critical)
+    made = changes.change_devices(call.context, call.actor, _to_change(call), change, request.note)
     return DeviceChangedList(items=[DeviceChangedResponse.model_validate(one) for one in made])
 
 

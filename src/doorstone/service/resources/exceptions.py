@@ -132,22 +132,22 @@ def _answer(call: Call[Any, Any], view: ExceptionView) -> Answer:
     return Answer(_shape(call, view), etag=f"v{view.row.version}")
 
 
-def _condition(asked: ConditionRequest) -> NewCondition:
-    return NewCondition(asked.text, asked.fact_condition, asked.due_on, asked.every_days)
+def _condition(request: ConditionRequest) -> NewCondition:
+    return NewCondition(request.text, request.fact_condition, request.due_on, request.every_days)
 
 
-def _attachment(asked: AttachmentRequest) -> NewAttachment:
-    return NewAttachment(asked.title, asked.link, asked.sha256)
+def _attachment(request: AttachmentRequest) -> NewAttachment:
+    return NewAttachment(request.title, request.link, request.sha256)
 
 
-def _terms(asked: ExceptionTermsRequest) -> NewTerms:
+def _terms(request: ExceptionTermsRequest) -> NewTerms:
     return NewTerms(
-        asked.reason.strip(),
-        tuple(_condition(one) for one in asked.conditions),
-        asked.owner.strip(),
-        asked.start_on,
-        asked.expires_on,
-        asked.review_on,
+        request.reason.strip(),
+        tuple(_condition(one) for one in request.conditions),
+        request.owner.strip(),
+        request.start_on,
+        request.expires_on,
+        request.review_on,
     )
 
 

@@ -63,8 +63,8 @@ def _detail(kit: Kit) -> KitDetail:
     return KitDetail(kit=_shape(kit), files=files)
 
 
-def _devices(asked: KitRequest) -> tuple[str, ...]:
-    return tuple(dict.fromkeys([*([asked.device] if asked.device else []), *asked.devices]))
+def _devices(request: KitRequest) -> tuple[str, ...]:
+    return tuple(dict.fromkeys([*([request.device] if request.device else []), *request.devices]))
 
 
 @operations("GET", "/kits", "List kits", roles=EVERYONE, query=KitQuery, answer=KitList)

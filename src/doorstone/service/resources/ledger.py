@@ -85,9 +85,9 @@ class EvidenceQuery(RequestModel):
 def make_evidence(call: Call[EvidenceQuery, None]) -> Answer:
     q = call.query
     devices = tuple(name.strip() for name in q.devices.split(",") if name.strip())
-    asked = EvidenceRequest(devices, q.selection, q.site, q.exception, q.start, q.end)
+    request = EvidenceRequest(devices, q.selection, q.site, q.exception, q.start, q.end)
     name = f"evidence-{call.context.today()}.zip"
-    return Answer(evidence_pack(call.context, asked), media_type="application/zip", file_name=name)
+    return Answer(evidence_pack(call.context, request), media_type="application/zip", file_name=name)
 
 
 class CheckQuery(RequestModel):

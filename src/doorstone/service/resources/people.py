@@ -238,8 +238,10 @@ def list_people(call: Call[PeopleQuery, None]) -> PersonList:
     "POST", "/people", "Add a person", roles=ADMINISTRATORS, body=PersonRequest, answer=PersonResponse, status=201
 )
 def add_person(call: Call[None, PersonRequest]) -> PersonResponse:
-    asked = call.body
-    return _person(people.add_person(call.context, call.actor, asked.name, asked.display, asked.role, asked.password))
+    request = call.body
+    return _person(
+        people.add_person(call.context, call.actor, request.name, request.display, request.role, request.password)
+    )
 
 
 @operations(
@@ -320,8 +322,8 @@ def list_deputies(call: Call[None, None]) -> DeputyList:
 )  # fmt: skip
 def name_deputy(call: Call[None, DeputyRequest]) -> DeputyResponse:
     a = call.body
-    asked = Deputy(a.person or call.actor.name, a.deputy, a.start_on, a.end_on)
-    return _deputy(deputies.name_deputy(call.context, call.actor, asked, a.reason))
+    request = Deputy(a.person or call.actor.name, a.deputy, a.start_on, a.end_on)
+    return _deputy(deputies.name_deputy(call.context, call.actor, request, a.reason))
 
 
 @operations(

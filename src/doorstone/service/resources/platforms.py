@@ -86,8 +86,8 @@ def sheet_files(call: Call[None, None]) -> Answer:
 
 @operations("POST", "/sheets", "Load a sheet", roles=ADMINISTRATORS, body=SheetRequest, answer=LoadReportResponse)
 def load_sheet(call: Call[None, SheetRequest]) -> LoadReportResponse:
-    asked = call.body
-    report = tasks.load_with_tasks(call.context, call.actor, asked.text, asked.lists, asked.name, asked.seen)
+    request = call.body
+    report = tasks.load_with_tasks(call.context, call.actor, request.text, request.lists, request.name, request.seen)
     return LoadReportResponse.model_validate(report)
 
 
@@ -95,8 +95,8 @@ def load_sheet(call: Call[None, SheetRequest]) -> LoadReportResponse:
     "POST", "/sheets/impact", "What loading a sheet would change", roles=ADMINISTRATORS, body=SheetRequest,
     answer=ImpactResponse, asks=True)  # fmt: skip
 def sheet_impact(call: Call[None, SheetRequest]) -> ImpactResponse:
-    asked = call.body
-    return ImpactResponse.model_validate(impact.sheet_impact(call.context, asked.text, asked.lists, asked.name))
+    request = call.body
+    return ImpactResponse.model_validate(impact.sheet_impact(call.context, request.text, request.lists, request.name))
 
 
 @operations(
@@ -126,10 +126,10 @@ def compare_revisions(call: Call[CompareQuery, None]) -> ChangeList:
     return ChangeList(items=[ChangeResponse.model_validate(one) for one in found])
 
 
-def _raw(asked: VendorListRequest) -> RawList:
-    r = asked.rules
+def _raw(request: VendorListRequest) -> RawList:
+    r = request.rules
     rules = MatchRules(r.case, r.spaces, r.marks, tuple(r.prefixes), tuple(r.suffixes))
-    return RawList(asked.text, asked.form, asked.column, rules, asked.same, asked.other)
+    return RawList(request.text, request.form, request.column, rules, request.same, request.other)
 
 
 @operations(

@@ -48,8 +48,8 @@ def _shape(found: Import) -> ImportResponse:
     return ImportResponse.model_validate(fields)
 
 
-def _given(asked: ImportRequest) -> ImportOptions:
-    return ImportOptions(asked.form, asked.name, asked.dry, asked.skip, asked.mapping)
+def _given(request: ImportRequest) -> ImportOptions:
+    return ImportOptions(request.form, request.name, request.dry, request.skip, request.mapping)
 
 
 @operations(

@@ -114,7 +114,7 @@ def chosen(context: Context, life: Life | None, devices: Iterable[str], selectio
     return sorted(names)
 
 
-def change_lives(context: Context, actor: Actor, devices: Sequence[str], asked: LifeChange) -> list[LifeChanged]:
+def change_lives(context: Context, actor: Actor, devices: Sequence[str], requested: LifeChange) -> list[LifeChanged]:
     """Bring devices into another life, all of them or none. Exceptions of those that are gone end for them.
 
     Raises `BadInputError` for what cannot be meant, `RefusedError` with an entry for each device that cannot have it.
@@ -122,7 +122,7 @@ def change_lives(context: Context, actor: Actor, devices: Sequence[str], asked: 
     names = sorted(set(devices))
     if not 0 < len(names) <= MOST_AT_ONCE:
         raise BadInputError(f"{len(names):,} devices are chosen", f"Choose 1 to {MOST_AT_ONCE:,}")
-    change = replace(asked, reason=asked.reason.strip(), wiped_by=asked.wiped_by.strip())
+    change = replace(requested, reason=requested.reason.strip(), wiped_by=requested.wiped_by.strip())
     with rules():
         check_change(change, context.today())
     with context.database.write() as db:
@@ -157,9 +157,9 @@ def _check(names: Sequence[str], rows: dict[str, DeviceRow], before: dict[str, L
 
 
 def _change(
-    context: Context, db: sqlite3.Connection, actor: Actor, row: DeviceRow, last: LifeRow | None, asked: LifeChange
+    context: Context, db: sqlite3.Connection, actor: Actor, row: DeviceRow, last: LifeRow | None, requested: LifeChange
 ) -> LifeChanged:
-    change = carried_on(last.change if last is not None else None, asked)
+    change = carried_on(last.change if last is not None else None, requested)
     number = store.add(db, row.id, change, actor.name, context.now())
     ends, leaves = _end_exceptions(context, db, actor, row.id, change) if change.life in GONE else ([], [])
     body = {

@@ -40,7 +40,7 @@ class BatchView:
     refused: tuple[ErrorEntry, ...]
 
 
-def request_each(context: Context, actor: Actor, asked: NewException) -> BatchView:
+def request_each(context: Context, actor: Actor, new: NewException) -> BatchView:
     """Request for each device exactly the checks that it needs, in as few exceptions as that takes.
 
     `requirements` of what is asked limit what is requested; without them, whatever a device fails. Devices that need
@@ -49,16 +49,16 @@ def request_each(context: Context, actor: Actor, asked: NewException) -> BatchVi
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             ids = before.split()
-            _, refused = _plan(context, asked, besides=frozenset(ids))
+            _, refused = _plan(context, new, besides=frozenset(ids))
             return BatchView(tuple(get_exception(context, name) for name in ids), tuple(refused))
-        groups, refused = _plan(context, asked)
+        groups, refused = _plan(context, new)
         if not groups:
             raise RefusedError("There is nothing to request for these devices", "See each reason", refused)
         alone = replace(actor, receipt=None)
         made = tuple(
             request(
                 context, alone,
-                replace(asked, requirements=one.requirements, devices=one.devices, selection="", go_on=False),
+                replace(new, requirements=one.requirements, devices=one.devices, selection="", go_on=False),
             )
             for one in groups
         )  # fmt: skip
@@ -68,9 +68,9 @@ def request_each(context: Context, actor: Actor, asked: NewException) -> BatchVi
     return BatchView(made, tuple(refused))
 
 
-def devices_of(context: Context, asked: NewException) -> list[str]:
+def devices_of(context: Context, new: NewException) -> list[str]:
     """The devices of a request in bulk that it would really ask for."""
-    groups, _ = _plan(context, asked)
+    groups, _ = _plan(context, new)
     return [device for one in groups for device in one.devices]
 
 
@@ -80,17 +80,17 @@ def devices_named(context: Context, names: Sequence[str]) -> list[str]:
 
 
 def _plan(
-    context: Context, asked: NewException, besides: frozenset[str] = frozenset()
+    context: Context, new: NewException, besides: frozenset[str] = frozenset()
 ) -> tuple[list[RequestGroup], list[ErrorEntry]]:
     now = snapshot(context)
-    devices = devices_asked(context, now, asked)
+    devices = devices_asked(context, now, new)
     if not devices:
         raise BadInputError("No device is named", "Name devices or a saved selection")
     platform = now.one_platform(devices, "Request per platform")
-    need_release(platform, asked.release)
-    named = _named(now, platform, asked.release, devices, besides)
-    gathered = requested_devices(now, asked.release, devices)
-    groups, refused = requests_for(gathered, named, asked.requirements, MOST_DEVICES)
+    need_release(platform, new.release)
+    named = _named(now, platform, new.release, devices, besides)
+    gathered = requested_devices(now, new.release, devices)
+    groups, refused = requests_for(gathered, named, new.requirements, MOST_DEVICES)
     return groups, refusal_entries(refused)
 
 

@@ -105,8 +105,8 @@ def _permission(device: str, finding: RequirementFinding, held: list[ExceptionVi
     naming = [v for v in held if name in v.row.requirements and v.row.shown.get(device)]
     best = max(naming, key=lambda v: (v.in_force and device not in v.stale, v.in_force, v.row.expires_on), default=None)
     measured = ", ".join(f"{leaf.fact} {leaf.measured or 'unread'}" for leaf in finding.leaves)
-    asked = next((v.id for v in held if name in v.row.requirements and v.state == "requested"), "")
-    why = _why_not(device, best, asked)
+    waiting = next((v.id for v in held if name in v.row.requirements and v.state == "requested"), "")
+    why = _why_not(device, best, waiting)
     row = best.row if best else None
     return Permission(
         name,
@@ -126,9 +126,9 @@ def _permission(device: str, finding: RequirementFinding, held: list[ExceptionVi
     )
 
 
-def _why_not(device: str, view: ExceptionView | None, asked: str) -> tuple[str, ...]:
+def _why_not(device: str, view: ExceptionView | None, waiting: str) -> tuple[str, ...]:
     if view is None:
-        return (f"nobody has allowed it yet; {asked} waits for a decision" if asked else "nobody has allowed it",)
+        return (f"nobody has allowed it yet; {waiting} waits for a decision" if waiting else "nobody has allowed it",)
     why = []
     if not view.in_force:
         starts = f"it starts on {view.row.start_on}"

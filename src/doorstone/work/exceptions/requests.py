@@ -96,50 +96,50 @@ def change_risk(context: Context, actor: Actor, text: str) -> Risk:
     return risk(context)
 
 
-def check(context: Context, asked: NewException) -> Checked:
+def check(context: Context, new: NewException) -> Checked:
     """What a request would meet, device by device and in its terms; nothing is written.
 
     Only whether the risk is acknowledged is not asked: whoever looks first has not done so yet.
     """
     with context.database.read() as db:
-        basis = _gather(context, db, asked)
-    found = review_request(asked, basis)
+        basis = _gather(context, db, new)
+    found = review_request(new, basis)
     terms = [ErrorEntry(e.place, e.error.detail, e.error.hint) for e in found.errors if e.place != "risk"]
     return Checked(basis.terms.platform, found.devices, tuple(refusal_entries(found.refused)), tuple(terms))
 
 
-def request(context: Context, actor: Actor, asked: NewException) -> ExceptionView:
+def request(context: Context, actor: Actor, new: NewException) -> ExceptionView:
     """Ask for an exception. Raises `RefusedError` with an error per device and requirement that cannot be had."""
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return get_exception(context, before)
-        basis = _gather(context, db, asked)
-        found = review_request(asked, basis)
-        if not found.possible(go_on=asked.go_on):
+        basis = _gather(context, db, new)
+        found = review_request(new, basis)
+        if not found.possible(go_on=new.go_on):
             refuse_if(refusal_entries(found.refused))
         for one in found.errors:
             with rules():
                 raise one.error
-        name = _write(context, db, actor, asked, basis, found)
+        name = _write(context, db, actor, new, basis, found)
     return replace(get_exception(context, name), refused=tuple(refusal_entries(found.refused)))
 
 
-def _gather(context: Context, db: sqlite3.Connection, asked: NewException) -> RequestBasis:
+def _gather(context: Context, db: sqlite3.Connection, new: NewException) -> RequestBasis:
     """All that a request is judged by. Raises `BadInputError` for one that names nothing, or too much."""
     now = snapshot(context)
-    devices = devices_asked(context, now, asked)
-    if not devices or not asked.requirements:
+    devices = devices_asked(context, now, new)
+    if not devices or not new.requirements:
         raise BadInputError("An exception names devices and requirements", "Name at least one of each")
     if len(devices) > MOST_DEVICES:
         raise BadInputError(f"{len(devices):,} devices are too many for one", f"Ask for {MOST_DEVICES:,} at a time")
     platform = now.one_platform(devices, "Ask for one exception per platform")
-    need_release(platform, asked.release)
-    old = store.get(db, number_of("EX", asked.renews)) if asked.renews else None
+    need_release(platform, new.release)
+    old = store.get(db, number_of("EX", new.renews)) if new.renews else None
     return RequestBasis(
         _terms_basis(context, db, platform),
-        requested_devices(now, asked.release, devices),
+        requested_devices(now, new.release, devices),
         exposures(now, devices),
-        risk(context, platform, asked.release),
+        risk(context, platform, new.release),
         _renewed(old) if old else None,
         context.policy.risk,
         context.policy.two_approvers,
@@ -160,16 +160,16 @@ def _write(
     context: Context,
     db: sqlite3.Connection,
     actor: Actor,
-    asked: NewException,
+    new: NewException,
     basis: RequestBasis,
     found: RequestReview,
 ) -> str:
     """Keep a request that was looked through, and tell those who decide. The id of the exception."""
     values = {
-        **_stored(asked.terms),
+        **_stored(new.terms),
         "platform": basis.terms.platform.id,
-        "release": asked.release,
-        "up_to": int(asked.up_to),
+        "release": new.release,
+        "up_to": int(new.up_to),
         "risk_version": basis.risk.version,
         "risk_text": basis.risk.text,
         "notice_text": basis.risk.notice,
@@ -177,12 +177,12 @@ def _write(
         "requester": actor.name,
         "requested_at": context.now(),
         "approvals_needed": found.approvals_needed,
-        "renews": number_of("EX", asked.renews) if asked.renews else None,
+        "renews": number_of("EX", new.renews) if new.renews else None,
     }
-    requirements = sorted(set(asked.requirements))
+    requirements = sorted(set(new.requirements))
     number = store.add(db, values, requirements, found.devices)
     store.set_conditions(db, number, found.conditions)
-    for one in asked.attachments:
+    for one in new.attachments:
         store.attach(db, number, one.title, one.link, one.sha256, actor.name, context.now())
     name = id_of("EX", number)
     body = {
@@ -190,8 +190,8 @@ def _write(
         "requirements": requirements,
         "devices": list(found.devices),
         "conditions": [c.text for c in found.conditions],
-        "attachments": [{"title": a.title, "link": a.link, "sha256": a.sha256} for a in asked.attachments],
-        "renews": asked.renews,
+        "attachments": [{"title": a.title, "link": a.link, "sha256": a.sha256} for a in new.attachments],
+        "renews": new.renews,
     }
     record(context, db, actor, "exception requested", "exception", name, body, creates=True)
     words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {listed(found.devices)}"
@@ -199,12 +199,12 @@ def _write(
     return name
 
 
-def devices_asked(context: Context, now: Snapshot, asked: NewException) -> list[str]:
+def devices_asked(context: Context, now: Snapshot, new: NewException) -> list[str]:
     """The devices that a request names, those of its selection included, by id."""
-    devices = set(asked.devices)
-    if asked.selection:
-        platform = asked.platform or get_selection(context, asked.selection).platform
-        chosen = choose_devices(context, platform, asked.release, DeviceFilter(), asked.selection)
+    devices = set(new.devices)
+    if new.selection:
+        platform = new.platform or get_selection(context, new.selection).platform
+        chosen = choose_devices(context, platform, new.release, DeviceFilter(), new.selection)
         devices |= {row.id for row, _ in now.find(chosen.platform, chosen.release, chosen.where)}
     return sorted(devices)
 

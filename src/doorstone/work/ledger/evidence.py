@@ -50,26 +50,26 @@ class EvidenceRequest:
     end: date | None = None
 
 
-def scope_of(context: Context, asked: EvidenceRequest) -> PackScope:
+def scope_of(context: Context, request: EvidenceRequest) -> PackScope:
     """The devices and exceptions of a pack. Raises `MissingError` or `BadInputError`."""
     today = context.today()
     with context.database.read() as db:
         first = ledger_store.first_at(db)
-    start, end = asked.start or date.fromisoformat(first[:10] or today.isoformat()), asked.end or today
+    start, end = request.start or date.fromisoformat(first[:10] or today.isoformat()), request.end or today
     if start > end or end > today:
         raise BadInputError(f"{start} to {end} is no period that has been", f"Give days up to {today}, the first first")
-    names, words = set(asked.devices), list(asked.devices[:3]) + (["..."] if len(asked.devices) > 3 else [])
+    names, words = set(request.devices), list(request.devices[:3]) + (["..."] if len(request.devices) > 3 else [])
     with context.database.read() as db:
-        if asked.selection:
-            names |= set(devices_of(context, "", "", DeviceFilter(), asked.selection))
-            words.append(f"selection {asked.selection}")
-        if asked.site:
-            names |= {row.id for row in device_store.at_site(db, asked.site)}
-            words.append(f"site {asked.site}")
-        if asked.exception:
-            row = exception_store.get(db, number_of("EX", asked.exception))
+        if request.selection:
+            names |= set(devices_of(context, "", "", DeviceFilter(), request.selection))
+            words.append(f"selection {request.selection}")
+        if request.site:
+            names |= {row.id for row in device_store.at_site(db, request.site)}
+            words.append(f"site {request.site}")
+        if request.exception:
+            row = exception_store.get(db, number_of("EX", request.exception))
             if row is None:
-                raise MissingError(f"There is no exception {asked.exception!r}", "See them with 'exception list'")
+                raise MissingError(f"There is no exception {request.exception!r}", "See them with 'exception list'")
             names |= set(row.devices)
             words.append(id_of("EX", row.id))
         if not names:
@@ -80,8 +80,8 @@ def scope_of(context: Context, asked: EvidenceRequest) -> PackScope:
         if missing := sorted(names - there):
             raise MissingError(f"There is no device {missing[0]!r}", "See them with 'doorstone device list'")
         found = [id_of("EX", row.id) for row in exception_store.naming(db, names) if _overlaps(row, start, end)]
-    if asked.exception:
-        found = [name for name in found if name == id_of("EX", number_of("EX", asked.exception))]
+    if request.exception:
+        found = [name for name in found if name == id_of("EX", number_of("EX", request.exception))]
     return PackScope(", ".join(words), tuple(sorted(names)), tuple(sorted(found)), start, end)
 
 

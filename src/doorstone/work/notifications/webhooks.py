@@ -71,8 +71,8 @@ def add_webhook(context: Context, actor: Actor, url: str, kinds: tuple[str, ...]
             context,
             db,
             actor,
-            "hook added",
-            "hook",
+            "webhook added",
+            "webhook",
             id_of("HK", number),
             {"host": parts.hostname, "kinds": list(kinds)},
             creates=True,
@@ -102,7 +102,7 @@ def remove_webhook(context: Context, actor: Actor, name: str) -> Webhook:
     with context.database.write() as db:
         if found.row.active:
             store.stop_webhook(db, found.row.id)
-            record(context, db, actor, "hook removed", "hook", name, {"host": urlsplit(found.row.url).hostname})
+            record(context, db, actor, "webhook removed", "webhook", name, {"host": urlsplit(found.row.url).hostname})
     return get_webhook(context, name)
 
 

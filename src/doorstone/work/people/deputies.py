@@ -42,30 +42,30 @@ def acts_for(context: Context, name: str) -> list[str]:
         return store.deputised(db, name, context.today().isoformat())
 
 
-def name_deputy(context: Context, actor: Actor, asked: Deputy, reason: str) -> DeputyView:
+def name_deputy(context: Context, actor: Actor, deputy: Deputy, reason: str) -> DeputyView:
     """Let a deputy act in a person's place for some days. Only the person, or an administrator, names one.
 
     Raises `RefusedError`, `BadInputError` for days or people that cannot be.
     """
     if actor.in_place_of:
         raise RefusedError("A deputy names no deputy", f"{actor.in_place_of} or an administrator does")
-    if actor.name != asked.person and actor.role != "administrator":
-        raise RefusedError(f"The deputy of {asked.person} is not yours to name", "They, or an administrator, name one")
+    if actor.name != deputy.person and actor.role != "administrator":
+        raise RefusedError(f"The deputy of {deputy.person} is not yours to name", "They, or an administrator, name one")
     with rules():
-        check_deputy(asked, reason, context.today())
+        check_deputy(deputy, reason, context.today())
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return _get(context, before)
-        for name in (asked.person, asked.deputy):
+        for name in (deputy.person, deputy.deputy):
             row = store.get(db, name)
             if row is None or not row.active:
                 raise BadInputError(f"There is no active account named `{name}`", "See them with 'person list'")
-        _check_alone(db, asked)
+        _check_alone(db, deputy)
         values = {
-            "person": asked.person,
-            "deputy": asked.deputy,
-            "start_on": asked.start.isoformat(),
-            "end_on": asked.end.isoformat(),
+            "person": deputy.person,
+            "deputy": deputy.deputy,
+            "start_on": deputy.start.isoformat(),
+            "end_on": deputy.end.isoformat(),
             "reason": reason.strip(),
             "by": actor.name,
             "at": context.now(),
@@ -75,11 +75,11 @@ def name_deputy(context: Context, actor: Actor, asked: Deputy, reason: str) -> D
     return _get(context, name)
 
 
-def _check_alone(db: sqlite3.Connection, asked: Deputy) -> None:
+def _check_alone(db: sqlite3.Connection, deputy: Deputy) -> None:
     """Raises `RefusedError` if the deputy acts for the person on any of these days already."""
-    first, last = asked.start.isoformat(), asked.end.isoformat()
+    first, last = deputy.start.isoformat(), deputy.end.isoformat()
     for row in store.deputies(db):
-        same = (row.person, row.deputy) == (asked.person, asked.deputy) and row.ended_at is None
+        same = (row.person, row.deputy) == (deputy.person, deputy.deputy) and row.ended_at is None
         if same and row.start_on <= last and row.end_on >= first:
             words = f"{row.deputy} acts for {row.person} from {row.start_on} through {row.end_on} already"
             raise RefusedError(words, f"Name other days, or end {id_of('DP', row.id)} first")

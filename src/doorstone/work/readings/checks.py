@@ -56,7 +56,7 @@ def _in_time(one: ReadingRecord, latest: str) -> ImportProblem | None:
 
 
 def nobody_knows(
-    context: Context, records: Iterable[ReadingRecord], asked: set[tuple[str, str, str]]
+    context: Context, records: Iterable[ReadingRecord], noted: set[tuple[str, str, str]]
 ) -> list[ImportProblem]:
     """Notes on platforms, releases and editions that no sheet knows, each once an import."""
     sheets = all_sheets(context)
@@ -79,8 +79,8 @@ def nobody_knows(
             known["os.edition"] = sheet.platform.editions
         for fact, values in known.items():
             value = str(facts.get(fact, ""))
-            if value and value not in values and (platform, fact, value) not in asked:
-                asked.add((platform, fact, value))
+            if value and value not in values and (platform, fact, value) not in noted:
+                noted.add((platform, fact, value))
                 near = get_close_matches(value, values, 1, 0.5)
                 hint = f"Is {near[0]} meant?" if near else f"Known: {', '.join(values) or 'none'}"
                 notes.append(ImportProblem(one.line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))

@@ -10,6 +10,7 @@ from typing import Any
 
 from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
 from doorstone.core.attempts.success_rates import Rate, rates_by
+from doorstone.core.facts import View
 from doorstone.core.followups import follow_ups
 from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.store import attempts as store
@@ -109,10 +110,9 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
         if given.outcome in ARRIVED:
             ended = given.ended_at.isoformat()
             settler = Settler(context, db)
-            settler.drop_older(given.device, "os.release", ended)
             content = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
-            settler.ingest([NewReading(given.device, "attempt", ended, content)])
-            begin(context, db, platform, kit, number, values)
+            settler.ingest([NewReading(given.device, "attempt", ended, content)], changing="os.release")
+            begin(context, db, platform, settler.view(given.device), kit, number, values)
         elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
             settler = Settler(context, db)  # words that name no check are a failure message that somebody is to sort
             words = [" ".join(given.seen.split())[:MOST_TEXT]]
@@ -207,17 +207,16 @@ def begin(
     context: Context,
     db: sqlite3.Connection,
     platform: Platform,
+    view: View,
     kit: KitRow | None,
     attempt: int,
     values: Mapping[str, Any],
 ) -> None:
     """Write down what is to be done after an attempt that completed. What an earlier one left open falls away."""
-    now = snapshot(context)
     device = str(values["device"])
-    view = now.view(device)
     known = {o.id: o for o in platform.overrides}
     used = [known[name] for name in kit.overrides if name in known] if kit else []
-    row = platform.models.get(now.device(device).model)
+    row = platform.models.get(view.text("machine.model"))
     applications = view.value("care.applications")
     steps = follow_ups(
         platform,

@@ -192,15 +192,22 @@ class Settler:
             device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in held.values()]))
             excepted_changes.note(self.db, held)
 
-    def ingest(self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True) -> Counts:
+    def ingest(
+        self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True, changing: str = ""
+    ) -> Counts:
         """Take readings in and place their devices anew; `number` is the import that they come with.
 
-        Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before.
+        Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before. A fact
+        named in `changing` was changed when they were taken: no earlier word of any source on it counts any more.
         """
         held = device_store.records(self.db, {reading.device for reading in readings})
-        rows, now, others = self._replaced(held, readings, number, obeyed)
+        before = dict(held)
+        for new in readings if changing else ():
+            if row := before.get(new.device):
+                before[new.device] = without_older(self.db, self.known.contents, row, changing, new.taken_at)
+        rows, now, others = self._replaced(before, readings, number, obeyed)
         merging = {new.device for new in others} & held.keys()
-        now.update({name: (held[name], current_contents(held[name])) for name in merging})
+        now.update({name: (before[name], current_contents(before[name])) for name in merging})
         self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows += self._rows(held, list(now.values()))
@@ -256,13 +263,6 @@ class Settler:
         if before is None or before[0] != new.source or before[1] > new.taken_at:
             return False
         return self.known.contents.covers_content(self.db, kept[new.content], kept[before[2]])
-
-    def drop_older(self, device: str, fact: str, before: str) -> None:
-        """Forget every source's word on a fact from before a time: something has changed it since."""
-        held = device_store.records(self.db, [device])
-        rows = [without_older(self.db, self.known.contents, row, fact, before) for row in held.values()]
-        device_store.put(self.db, held, self._rows(held, [(row, current_contents(row)) for row in rows]))
-        excepted_changes.note(self.db, held)
 
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""

@@ -63,7 +63,11 @@ def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
     """The rules of the context's day, made anew once anything was written."""
 
     def make() -> SettlingRules:
-        return rules_by(context, db, all_sheets(context))
+        sheets = all_sheets(context)
+        rules = rules_by(context, db, sheets)
+        kept = context.today(), tuple(sheets.values())  # whatever else was written, these classify as they did
+        rules.classifiers = context.cache.get(("classifiers",), kept, dict, wait=False)
+        return rules
 
     stamp = context.stamp()
     return context.cached(("settling rules",), (stamp.ledger, stamp.devices, context.today()), make)

@@ -56,6 +56,7 @@ def platforms_and_readings(client: Client) -> None:
 def devices(client: Client) -> None:
     first = next(client.devices("tarn", state="needs-exception", site="Herbarium"))
     print(client.device(first.id).facts[0].name, client.assessment(first.id, "9.1").state)
+    print([(one.taken_at, one.source) for one in islice(client.device_readings(first.id), 3)])
     print(len(client.disputes("tarn")), client.settlements("nbt-101"), len(client.failure_messages("tarn")))
     print([selection.name for selection in client.selections()], [one.hint for one in client.unplaced()])
     print([(one.device, one.life) for one in client.lives()], client.device_lives("nbt-195")[0].replaced_by)

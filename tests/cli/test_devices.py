@@ -70,3 +70,21 @@ def test_a_site_that_closes_takes_all_that_stands_there_along(run: Run) -> None:
     assert {one["device"] for one in data(run(*closed, by="petra"))} >= set(at)
     left = run("device", "list", "-p", "tarn", "--site", "Orrin Field Station", "--format", "json", by="odile")
     assert data(left) == []
+
+
+def test_the_readings_of_a_device_and_a_fact_over_time(run: Run) -> None:
+    listed = ("device", "readings", "nbt-055")
+    held = data(run(*listed, "--format", "json", by="odile"))
+    assert [(one["taken_at"][:10], one["source"], len(one["facts"])) for one in held] == [
+        ("2027-01-13", "collector", 16), ("2027-01-11", "assessor", 33), ("2026-08-11", "assessor", 33),
+    ]  # fmt: skip
+    table = run(*listed, "--fact", "memory.mib", by="odile").stdout
+    assert [word in table for word in ("memory.mib", "8128", "4032")] == [True] * 3
+    rows = run(*listed, "--fact", "memory.mib", "--most", "1", "--format", "csv", by="odile").stdout.splitlines()
+    assert rows == ["taken_at,source,kind,name,value", "2027-01-13 08:24:00,collector,fact,memory.mib,8128"]
+    assert "No reading holds memory.mob." in run(*listed, "--fact", "memory.mob", by="odile").stderr
+    words = run("device", "readings", "nbt-110", "--most", "1", "--format", "csv", by="odile").stdout.splitlines()[1:]
+    assert [word.split(",")[2:] for word in words] == [
+        ["verdict", "processor-listed", "fail"], ["verdict", "security-chip", "fail"],
+    ]  # fmt: skip
+    assert run("device", "readings", "nbt-999", by="odile").returncode == 5

@@ -187,7 +187,7 @@ def test_nothing_that_may_be_left_out_is_called_required() -> None:
 
 READING = set("""
 sheet: check impact revisions explain preview new list show schema compare list-match
-task: list; collect: -; device: list show unplaced lives
+task: list; collect: -; device: list show readings unplaced lives
 dispute: list settled; reading: list show problems sources; sort: -; sorting: show decisions texts
 fix: list show; selection: list; fleet: show compare forecast what-if
 exception: list show uncovered consequences account export page to-folder beside-folder; media: list check plan

@@ -99,7 +99,7 @@ def test_situation_5_buy_the_part_read_again_and_carry_on(demo: Context) -> None
     read(demo, "nbt-120", "2027-01-17T08:00:00", "assessor", memory__mib=8192)
     assert "memory-start" not in marks(demo, "nbt-120")
     assert "memory-set-up" not in marks(demo, "nbt-120")
-    older = devices.get_device(demo, "nbt-055", "9.1").readings
+    older = devices.device_readings(demo, "nbt-055").readings
     assert [r.facts["memory.mib"] for r in older if "memory.mib" in r.facts][-1] == 4032
     assert state(demo, "nbt-055") == "clear"
 

@@ -78,3 +78,17 @@ def test_a_device_that_becomes_critical_takes_two_and_what_was_said_before_falls
     changes.change_device(context, ADMIN, "d1", changes.DeviceChange(critical=True), "It is critical after all.")
     assert decisions.decide(context, ANSELM, name, "approve", "", None).state == "requested"
     assert decisions.decide(context, WILHELMINA, name, "approve", "", None).state == "approved"
+
+
+def test_readings_come_in_pages_and_a_strange_cursor_is_refused(context: Context) -> None:
+    for day in (14, 15, 16):
+        read(context, line("d1", {**GOOD, "disk.free_gib": day}, at=f"2027-01-{day}T08:00:00"))
+    app, token = create_app(context, b"k" * 32), secret_of(context, "viewer")
+    first = call(app, token, "GET", "/api/v1/devices/d1/readings?limit=2")
+    assert [one["taken_at"] for one in first.json()["items"]] == ["2027-01-16T08:00:00Z", "2027-01-15T08:00:00Z"]
+    last = call(app, token, "GET", f"/api/v1/devices/d1/readings?limit=2&cursor={first.json()['next']}")
+    assert [(one["facts"]["disk.free_gib"], one["source"]) for one in last.json()["items"]] == [(14, "collector")]
+    assert last.json()["next"] is None
+    strange = call(app, token, "GET", "/api/v1/devices/d1/readings?cursor=2027")
+    assert (strange.status_code, strange.json()["hint"]) == (422, "Give `next` of the page before, as it came")
+    assert call(app, token, "GET", "/api/v1/devices/d9/readings").status_code == 404

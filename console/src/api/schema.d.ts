@@ -872,6 +872,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A device's readings, newest first
+         * @description Roles: administrator, approver, technician, viewer.
+         */
+        get: operations["list_device_readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device}": {
         parameters: {
             query?: never;
@@ -3795,7 +3815,7 @@ export interface components {
         };
         /**
          * DeviceDetail
-         * @description All about one device: facts with their sources, newest readings, verdicts, course.
+         * @description All about one device: facts with their sources, verdicts, course.
          */
         DeviceDetail: {
             device: components["schemas"]["DeviceResponse"];
@@ -3807,8 +3827,6 @@ export interface components {
             releases: string[];
             /** Facts */
             facts: components["schemas"]["FactResponse"][];
-            /** Readings */
-            readings: components["schemas"]["ReadingResponse"][];
             /**
              * Verdicts
              * @description What each source says passes or fails, newest first
@@ -6993,6 +7011,19 @@ export interface components {
              * @description Whether the device is wiped on the way
              */
             data_lost: boolean;
+        };
+        /**
+         * ReadingPageResponse
+         * @description A page of a device's readings, newest first.
+         */
+        ReadingPageResponse: {
+            /** Items */
+            items: components["schemas"]["ReadingResponse"][];
+            /**
+             * Next
+             * @description The cursor of the earlier readings; null if there are none
+             */
+            next: string | null;
         };
         /**
          * ReadingResponse
@@ -13255,6 +13286,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DevicePageResponse"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_device_readings: {
+        parameters: {
+            query?: {
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                device: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    /** @description rel=next (RFC 8288) */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingPageResponse"];
                 };
             };
             /** @description The request cannot be read */

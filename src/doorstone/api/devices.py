@@ -75,6 +75,13 @@ class ReadingResponse(ApiModel):
     texts: list[str] = Field(description="Failures in the source's own words")
 
 
+class ReadingPageResponse(ApiModel):
+    """A page of a device's readings, newest first."""
+
+    items: list[ReadingResponse]
+    next: str | None = Field(description="The cursor of the earlier readings; null if there are none")
+
+
 class CourseResponse(ApiModel):
     """What to do next with a device, by which day, and why."""
 
@@ -93,14 +100,13 @@ class VerdictResponse(ApiModel):
 
 
 class DeviceDetail(ApiModel):
-    """All about one device: facts with their sources, newest readings, verdicts, course."""
+    """All about one device: facts with their sources, verdicts, course."""
 
     device: DeviceResponse
     life: LifeResponse | None = Field(description="Its last change of life; none if it has always been in service")
     target: str
     releases: list[str]
     facts: list[FactResponse]
-    readings: list[ReadingResponse]
     verdicts: list[VerdictResponse] = Field(description="What each source says passes or fails, newest first")
     course: CourseResponse | None
 

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections.abc import Iterator, Sequence
+from itertools import islice
+from typing import Annotated, Any
 
 import typer
 
-from doorstone.api.devices import CourseResponse, DevicesChangeRequest, LifeRequest, LifeResponse, SettlementRequest
+from doorstone.api.devices import (
+    CourseResponse,
+    DevicesChangeRequest,
+    LifeRequest,
+    LifeResponse,
+    ReadingResponse,
+    SettlementRequest,
+)
 from doorstone.api.sorting import AssessmentResponse
 from doorstone.cli.connection import client, the_platform
 from doorstone.cli.filters import (
@@ -84,6 +93,54 @@ def show_device(
             [v.source, v.taken_at.date(), v.requirement, "pass" if v.passed else "fail"] for v in detail.verdicts
         ]
         show(form, None, ["source", "on", "requirement", "says"], verdicts, "\nVerdicts of the sources")
+
+
+@app.command("readings")
+@reports_errors
+def list_readings(
+    context: typer.Context,
+    device: DeviceArgument,
+    fact: Annotated[list[str] | None, typer.Option(help="Show the values of this fact; repeat for several.")] = None,
+    most: Annotated[int, typer.Option(min=1, help="At most so many.")] = 30,
+    form: FormOption = OutputFormat.TABLE,
+) -> None:
+    """List the readings of a device that are kept, newest first. JSON and CSV hold every value.
+
+    With --fact: only the readings that hold one of these facts, and its values.
+    """
+    facts = fact or []
+    with client(context) as service:
+        every = (one for one in service.device_readings(device) if not facts or not one.facts.keys().isdisjoint(facts))
+        found = list(islice(every, most))
+    columns = ["read at", "source", *(facts or ["facts", "verdicts", "not read", "failure messages"])]
+    rows = [
+        [one.taken_at, one.source, *([one.facts.get(name) for name in facts] if facts else _summary(one))]
+        for one in found
+    ]
+    values = [[one.taken_at, one.source, *line] for one in found for line in _values(one, facts)]
+    show(form, found, columns, rows, typed=(["taken_at", "source", "kind", "name", "value"], values))
+    if form is OutputFormat.TABLE and facts and not found:
+        say(f"No reading holds {' or '.join(facts)}. All: [bold]doorstone device readings {device} --format csv[/]")
+    elif form is OutputFormat.TABLE and found and not facts:
+        say(f"The values of a fact over time: [bold]doorstone device readings {device} --fact[/] FACT")
+
+
+_PASSED = {True: "pass", False: "fail"}
+
+
+def _summary(one: ReadingResponse) -> list[Any]:
+    """How many facts a reading holds, and what it holds beside them."""
+    verdicts = [f"{name} {_PASSED[passed]}" for name, passed in one.verdicts.items()]
+    return [len(one.facts), verdicts, list(one.unread), one.texts]
+
+
+def _values(one: ReadingResponse, facts: Sequence[str]) -> Iterator[tuple[str, str, Any]]:
+    """All that a reading holds, or the values of these facts, each with its kind and its name."""
+    yield from (("fact", name, value) for name, value in one.facts.items() if not facts or name in facts)
+    if not facts:
+        yield from (("verdict", name, _PASSED[passed]) for name, passed in one.verdicts.items())
+        yield from (("unread", name, why) for name, why in one.unread.items())
+        yield from (("failure message", "", text) for text in one.texts)
 
 
 def life_words(life: LifeResponse) -> str:

@@ -28,6 +28,8 @@ from doorstone.api.devices import (
     LifeResponse,
     OutOfServiceList,
     OutOfServiceResponse,
+    ReadingPageResponse,
+    ReadingResponse,
     SelectionList,
     SelectionRequest,
     SelectionResponse,
@@ -230,6 +232,14 @@ class Client(PeopleCalls, ExceptionCalls, KitCalls, ForecastCalls):
 
     def device(self, device: str, release: str = "") -> DeviceDetail:
         return self._get(DeviceDetail, f"/devices/{device}", release=release)
+
+    def device_readings(self, device: str) -> Iterator[ReadingResponse]:
+        """Every reading of a device that is kept, newest first, page by page."""
+        cursor: str | None = ""
+        while cursor is not None:
+            page = self._get(ReadingPageResponse, f"/devices/{device}/readings", cursor=cursor)
+            yield from page.items
+            cursor = page.next
 
     def change_device(self, device: str, request: DeviceChangeRequest) -> DeviceDetail:
         """Change what rules rest on: site, role, criticality. Approvals that rest on it need a second look."""

@@ -8,7 +8,9 @@ from typing import Any
 
 from doorstone.core.readings.history import PastReading, Retention, thinned
 from doorstone.store.devices import devices as device_store
+from doorstone.store.devices.devices import ReadingRow
 from doorstone.work.context.context import Context
+from doorstone.work.devices.views import device_readings
 from doorstone.work.operations.doctor import look_over
 from doorstone.work.readings.history import thin_history
 from tests.asking import granted, line, on, read
@@ -126,6 +128,13 @@ def test_a_quiet_reading_says_what_it_said_in_full(context: Context) -> None:
         small = db.execute("SELECT COUNT(*) FROM quiet_readings").fetchone()[0]
         assert db.execute("PRAGMA foreign_key_check").fetchall() == []
     assert (full + small, small > 40) == (60, True)
+    paged: list[ReadingRow] = []
+    cursor: str | None = ""
+    while cursor is not None:
+        page = device_readings(context, "d1", cursor, 7)
+        assert len(page.readings) <= 7
+        paged, cursor = paged + page.readings, page.next
+    assert paged == before["d1"]
     assert look_over(context).vitals.readings == 60
     read(context, line("d1", GOOD, at=before["d1"][0].taken_at, source="file"))  # the same reading comes again
     assert thin_history(context) == 0

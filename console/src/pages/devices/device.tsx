@@ -8,12 +8,13 @@ import { day, Heading, Loaded, Panel, useParam } from "../../ui/parts";
 import { FindingStrip } from "../../ui/strip";
 import { AfterTab } from "./device-attempts";
 import { ExceptionsTab } from "./device-exceptions";
-import { FactsTab, ReadingsTab } from "./device-facts";
+import { FactsTab } from "./device-facts";
 import { FindingsTab } from "./device-findings";
 import { FixesTab } from "./device-fixes";
 import { ForecastTab } from "./device-forecast";
 import { KitTab } from "./device-kit";
 import { LifeBanner } from "./device-life";
+import { ReadingsTab } from "./device-readings";
 
 const TABS = [
   ["findings", "Findings"],
@@ -99,7 +100,7 @@ export function DevicePage() {
               <FactsTab data={data} />
             </Tabs.Content>
             <Tabs.Content value="readings">
-              <ReadingsTab data={data} />
+              <ReadingsTab device={device} verdicts={data.verdicts} />
             </Tabs.Content>
             <Tabs.Content value="exceptions">
               <ExceptionsTab device={device} release={release} />

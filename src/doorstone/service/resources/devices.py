@@ -25,6 +25,8 @@ from doorstone.api.devices import (
     LifeResponse,
     OutOfServiceList,
     OutOfServiceResponse,
+    ReadingPageResponse,
+    ReadingResponse,
     SettlementList,
     SettlementRequest,
     SettlementResponse,
@@ -96,6 +98,21 @@ def list_devices(call: Call[DeviceQuery, None]) -> Answer:
         models=list(page.models),
     )
     return Answer(shape, next=page.next)
+
+
+class ReadingQuery(RequestModel):
+    cursor: str = Field("", max_length=200)
+    limit: int = Field(50, ge=1, le=500)
+
+
+@operations(
+    "GET", "/devices/<device>/readings", "A device's readings, newest first", roles=EVERYONE, query=ReadingQuery,
+    answer=ReadingPageResponse, pages=True,
+)  # fmt: skip
+def list_device_readings(call: Call[ReadingQuery, None]) -> Answer:
+    page = devices.device_readings(call.context, call.path["device"], call.query.cursor, call.query.limit)
+    items = [ReadingResponse.model_validate(one) for one in page.readings]
+    return Answer(ReadingPageResponse(items=items, next=page.next), next=page.next)
 
 
 @operations(

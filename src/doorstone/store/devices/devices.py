@@ -450,17 +450,20 @@ def keep_texts(db: sqlite3.Connection, device: str, source: str, texts: Iterable
     )
 
 
-def readings(db: sqlite3.Connection, device: str, limit: int = 50) -> list[ReadingRow]:
-    """The last readings of a device, newest first."""
+def readings(
+    db: sqlite3.Connection, device: str, limit: int = 50, before: tuple[str, str] | None = None
+) -> list[ReadingRow]:
+    """The last readings of a device, newest first; with `before` (time, source) those that follow it there."""
     rows = db.execute(
-        "SELECT source, taken_at, content FROM readings WHERE device = ? ORDER BY taken_at DESC, source DESC LIMIT ?",
-        (device, limit),
+        "SELECT source, taken_at, content FROM readings WHERE device = ? AND (? IS NULL OR (taken_at, source) < (?, ?))"
+        " ORDER BY taken_at DESC, source DESC LIMIT ?",
+        (device, before and before[0], *(before or ("", "")), limit),
     ).fetchall()
     every = {(row["taken_at"], row["source"]): row["content"] for row in rows}
     held: dict[Any, Content] = dict(contents.rows(db, every.values()))
     past = quiet.of_devices(db, [device])
     for one, content in zip(past, quiet.contents_of(db, past), strict=True):
-        if (key := (one.taken_at, one.source)) not in every:
+        if (key := (one.taken_at, one.source)) not in every and (before is None or key < before):
             every[key], held[key] = key, content
     last = sorted(every, reverse=True)[:limit]
     bodies = contents.bodies(db, {every[key]: held[every[key]] for key in last})

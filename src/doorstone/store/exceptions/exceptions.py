@@ -372,13 +372,13 @@ def naming(db: sqlite3.Connection, devices: Iterable[str]) -> list[ExceptionRow]
 
 
 def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
-    """Those that are requested or approved, oldest first."""
-    return load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", ())
+    """Those that are requested or approved, oldest first, without what their approval rests on."""
+    return load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", (), bare=True)
 
 
 def ended_later(db: sqlite3.Connection) -> list[ExceptionRow]:
-    """Those that were approved once and have lapsed, been revoked or closed, oldest first."""
-    return load(db, "WHERE e.state IN ('lapsed', 'revoked', 'closed') ORDER BY e.id", ())
+    """Those that were approved once and have lapsed, been revoked or closed, oldest first, as `standing` has them."""
+    return load(db, "WHERE e.state IN ('lapsed', 'revoked', 'closed') ORDER BY e.id", (), bare=True)
 
 
 class ApprovedRow(NamedTuple):

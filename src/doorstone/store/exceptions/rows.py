@@ -136,15 +136,18 @@ class TermsRow:
     devices: tuple[str, ...]
 
 
-def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...]) -> list[ExceptionRow]:
-    """The exceptions `e` that the `tail` of a statement chooses, with these values, in its order."""
+def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bool = False) -> list[ExceptionRow]:
+    """The exceptions `e` that the `tail` of a statement chooses, with these values, in its order.
+
+    `bare` ones do not say what their approval rests on: `shown`, some hundred bytes a device.
+    """
     renewed = "SELECT MAX(id) FROM exceptions WHERE renews = e.id AND state NOT IN ('declined', 'withdrawn')"
     state = f"SELECT state FROM exceptions WHERE id = ({renewed})"  # noqa: S608
     columns = f"e.*, ({renewed}) AS renewed_by, ({state}) AS renewed_state"
     rows = db.execute(f"SELECT {columns} FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
     listed = json.dumps([row["id"] for row in rows])
     reqs = _gather_plain(db, "exception_requirements", ("requirement", "left_out"), listed)
-    devices = _gather_plain(db, "exception_devices", ("device", "left_out", "shown"), listed)
+    devices = _gather_plain(db, "exception_devices", ("device", "left_out", "''" if bare else "shown"), listed)
     approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
     acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
     attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
@@ -16,12 +17,14 @@ from doorstone.core.sorting.assessment import State
 from doorstone.core.sorting.counts import Sorted
 from doorstone.store.devices import devices as store
 from doorstone.store.devices import lives as life_store
-from doorstone.store.devices.devices import DeviceRow
+from doorstone.store.devices.devices import DeviceRow, ReadingRow
 from doorstone.store.devices.lives import LifeRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
 from doorstone.work.snapshot.sheets import check_requirement, get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
+
+CURSOR_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d")
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +83,6 @@ class Device:
     target: str
     releases: tuple[str, ...]
     facts: tuple[FactLine, ...]
-    readings: tuple[store.ReadingRow, ...]
     verdicts: tuple[Verdict, ...]
     course: Course | None
 
@@ -141,7 +143,6 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
     facts = [_fact(spec, view) for name, spec in now.specs.items() if name in view.facts or name in view.aged]
     ahead = now.forecast(device)
     with context.database.read() as db:
-        readings = store.readings(db, device)
         last = life_store.last(db, [device])
     return Device(
         _line(row, found, ahead),
@@ -149,10 +150,31 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
         release,
         tuple(r.id for r in platform.releases),
         tuple(facts),
-        tuple(readings),
         tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
         course(release, ahead, context.today(), context.policy.stay_days) if ahead else None,
     )
+
+
+class ReadingPage(NamedTuple):
+    """Readings of a device, newest first, and the cursor of the earlier ones; None if there are none."""
+
+    readings: list[ReadingRow]
+    next: str | None
+
+
+def device_readings(context: Context, device: str, cursor: str = "", limit: int = 50) -> ReadingPage:
+    """The readings of a device, newest first, those after `cursor`. Raises `MissingError`, `BadInputError`."""
+    snapshot(context).device(device)
+    before = None
+    if cursor:
+        taken_at, _, source = cursor.partition(",")
+        if not (source and CURSOR_TIME.fullmatch(taken_at)):
+            raise BadInputError(f"{cursor!r} is no cursor of readings", "Give `next` of the page before, as it came")
+        before = taken_at, source
+    with context.database.read() as db:
+        found = store.readings(db, device, limit + 1, before)
+    last = found[limit - 1] if len(found) > limit else None
+    return ReadingPage(found[:limit], f"{last.taken_at},{last.source}" if last is not None else None)
 
 
 def _fact(spec: FactSpec, view: View) -> FactLine:

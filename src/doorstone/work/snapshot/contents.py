@@ -108,7 +108,7 @@ class ContentCache:
 
     def kept(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
         """Contents as they are kept, by number."""
-        found, missing = _held(self._kept, numbers)
+        found, missing = held_of(self._kept, numbers)
         if missing:
             rows = store.rows(db, missing)
             bounded(self._kept).update(rows)
@@ -121,9 +121,9 @@ class ContentCache:
 
     def values(self, db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Any]:
         """Values as JSON holds them, by number."""
-        found, missing = _held(self._values, numbers)
+        found, missing = held_of(self._values, numbers)
         if missing:
-            texts, unread = _held(self._texts, missing)
+            texts, unread = held_of(self._texts, missing)
             if unread:
                 read = value_store.by_number(db, unread)
                 bounded(self._texts, MOST_VALUES).update(read)
@@ -207,7 +207,7 @@ class ContentCache:
 _MISSING: Any = object()
 
 
-def _held(held: Mapping[int, _Value], numbers: Iterable[int]) -> tuple[dict[int, _Value], list[int]]:
+def held_of(held: Mapping[int, _Value], numbers: Iterable[int]) -> tuple[dict[int, _Value], list[int]]:
     """Those of these numbers that are held, and the others. Another thread may empty what is held at any time."""
     found, missing = {}, []
     for number in numbers:

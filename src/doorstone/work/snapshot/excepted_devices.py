@@ -183,7 +183,9 @@ def excepted_devices(
 ) -> ExceptedDevices:
     """As the records stand in this transaction. `look` finds out what holds for devices, `after` applies a change."""
     with context.database.read() as db:
-        entry, changes, today = ledger.last_on(db, ("exception",)), context.stamp().readings, context.today()
+        stamp, today = context.stamp(), context.today()
+        last = context.cached(("last on exceptions",), stamp.ledger, lambda: ledger.last_on(db, ("exception",)))
+        entry, changes = last, stamp.readings
         versions = context.cache.get(("excepted devices",), None, _Versions, wait=False)
 
         def make() -> ExceptedDevices:

@@ -48,7 +48,7 @@ class FleetOverrideResults:
         self._refused |= dict.fromkeys(missing, ())
         with self._context.database.read() as db:
             rows = store.of_refused(db, self._platform.id, missing)
-            kits = kit_store.overrides_of(db, {row.kit for row in rows if row.kit is not None})
+            kits = kit_store.overrides_of(db, {row.kit for row in rows if row.kit is not None}) if rows else {}
         by_device: dict[str, list[OverrideTries]] = {}
         for row in sorted(rows, key=lambda row: (row.ended_at, row.id)):
             tried = OverrideTries(

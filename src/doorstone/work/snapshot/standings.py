@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from operator import attrgetter
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar, cast
 
 from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.classes import Classifier
@@ -124,6 +124,15 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
     """How every profile in use stands at a release, by the records as they are now."""
     if not context.database.busy:
         roll(context)
+    held, key = context.database.held, f"standings {platform.id} {release}"
+    if held is None:
+        return _standings(context, platform, release)
+    if key not in held or held[key][0] is not platform:
+        held[key] = platform, _standings(context, platform, release)
+    return cast(Standings, held[key][1])
+
+
+def _standings(context: Context, platform: Platform, release: str) -> Standings:
     with context.database.read() as db:
         devices, decisions = context.stamp().devices, decisions_of(context, db, platform.id)
         board = _board(context, db, platform)

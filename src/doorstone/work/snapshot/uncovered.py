@@ -23,11 +23,13 @@ from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
+from doorstone.work.snapshot.contents import bounded, held_of
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, summaries
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, standings
+from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, rules_day, standings
 
+MOST_PROFILES = 200_000
 UNMET = frozenset({"floor", "installer-check", "fixable"})
 
 
@@ -119,8 +121,8 @@ def _lacking_with_exceptions(
     """Of these devices, which exceptions name, those that lack something, by id."""
     named, every_held = now.excepted(platform, release), now.held_by_device()
     lacking = [one for one in devices if unmet[one.profile] - named.get(one.device, frozenset())]
-    read = device_store.read_on(db, [one.device for one in lacking])
     held = {one.device: every_held[one.device] for one in lacking}
+    read = device_store.read_on(db, [device for device, mine in held.items() if any(e.doubt for e in mine)])
     ended = exception_store.ended(db, {number_of("EX", e.id) for mine in held.values() for e in mine})
     made = {}
     for device, site, profile, _, on in lacking:
@@ -239,12 +241,33 @@ def _unmet_by_profile(
     now: Snapshot, platform: Platform, release: str, profiles: Collection[int], sort: Sort
 ) -> dict[int, frozenset[str]]:
     """Profile -> the requirements of one sort that it fails at a release; those that fail none are left out."""
-    every = assessments(now.context, platform, now.decisions_for(platform), release, profiles)
-    alike = {id(assessed): assessed for assessed in every.values()}  # profiles with the same findings share theirs
-    unmet = {
-        at: frozenset(f.requirement.id for f in assessed.unmet() if f.sort is sort) for at, assessed in alike.items()
-    }
-    return {number: unmet[id(assessed)] for number, assessed in every.items() if unmet[id(assessed)]}
+    every = _unmet(now, platform, release, profiles)
+    return {number: found for number, unmet in every.items() if (found := unmet.get(sort))}
+
+
+def _unmet(
+    now: Snapshot, platform: Platform, release: str, profiles: Collection[int]
+) -> dict[int, dict[Sort | None, frozenset[str]]]:
+    """Profile -> the requirements that it fails at a release, by sort; kept while rules and day are the same."""
+    decisions = now.decisions_for(platform)
+    rules = platform, decisions, rules_day(now.context, platform, release)
+    known = now.context.cached(("unmet", platform.id, release), rules, dict[int, dict[Sort | None, frozenset[str]]])
+    found, missing = held_of(known, profiles)
+    if missing:
+        every = assessments(now.context, platform, decisions, release, missing)
+        alike = {id(assessed): assessed for assessed in every.values()}  # profiles with the same findings share theirs
+        unmet = {at: _by_sort(assessed) for at, assessed in alike.items()}
+        made = {number: unmet[id(assessed)] for number, assessed in every.items()}
+        bounded(known, MOST_PROFILES).update(made)
+        found |= made
+    return found
+
+
+def _by_sort(assessed: Assessment) -> dict[Sort | None, frozenset[str]]:
+    found: dict[Sort | None, set[str]] = {}
+    for finding in assessed.unmet():
+        found.setdefault(finding.sort, set()).add(finding.requirement.id)
+    return {sort: frozenset(names) for sort, names in found.items()}
 
 
 def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Counter[str]:
@@ -320,7 +343,7 @@ def still_running(now: Snapshot, row: ExceptionRow) -> list[str]:
     ]
 
 
-def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, set[str]]]:
+def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, frozenset[str]]]:
     """The devices of an exception that run a release that it reaches, the release, and what it names that they fail."""
     sheet, held = now.sheets.get(row.platform), now.exception(id_of("EX", row.id))
     if sheet is None:
@@ -329,10 +352,8 @@ def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, se
     for one in now.rows_of_excepted(row.devices):
         if one.profile is not None and one.platform == row.platform and sheet.platform.has(one.running_release):
             running.setdefault(one.running_release, {}).setdefault(one.profile, []).append(one.id)
-    decisions = now.decisions_for(sheet.platform)
     for runs in sorted(running):
         if held.reaches(sheet.platform, runs):
-            profiles = running[runs]
-            for profile, found in assessments(now.context, sheet.platform, decisions, runs, profiles).items():
-                if unmet := {f.requirement.id for f in found.unmet()} & named:
-                    yield from ((device, runs, unmet) for device in profiles[profile])
+            for profile, found in _unmet(now, sheet.platform, runs, running[runs]).items():
+                if unmet := named.intersection(frozenset().union(*found.values())):
+                    yield from ((device, runs, unmet) for device in running[runs][profile])

@@ -7,11 +7,15 @@ import signal
 import socket
 import threading
 import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
+import httpx
 import pytest
 
-from doorstone.service.listener import Listener
+from doorstone.service.listener import Listener, _Channel, _OneByOne
 from doorstone.work.context.write_priority import WritePriority
 from tests.running import start_service, stop
 
@@ -67,6 +71,99 @@ def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
     assert order == list(range(12))
     with write_priority.paging():  # the lane is free again
         assert write_priority.waiting == 0
+
+
+class _Request:
+    """A request that notes when it is answered, and takes until `over` is set."""
+
+    def __init__(self, name: str, answered: list[str], over: threading.Event | None = None) -> None:
+        self.name, self.answered, self.over = name, answered, over
+
+    def service(self) -> None:
+        self.answered.append(self.name)
+        if self.over is not None:
+            self.over.wait(30)
+        if self.name == "bad":
+            raise ValueError("it fails, and its worker goes on")
+
+
+def until(held: Callable[[], bool]) -> None:
+    """Wait until something holds."""
+    late = time.monotonic() + 30
+    while not held():
+        assert time.monotonic() < late
+        time.sleep(0.001)
+
+
+@pytest.fixture
+def workers() -> Iterator[_OneByOne]:
+    made = _OneByOne()
+    made.set_thread_count(4)
+    yield made
+    assert made.shutdown(timeout=30)
+    assert made.threads == set()
+
+
+def test_short_requests_are_answered_in_their_order_one_at_a_time(
+    workers: _OneByOne, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("doorstone.service.listener.LONG", 60)
+    answered, over = list[str](), threading.Event()
+    workers.add_task(_Request("first", answered, over))
+    for number in range(50):
+        workers.add_task(_Request("bad" if number == 7 else str(number), answered))
+    until(lambda: answered != [])
+    time.sleep(0.05)
+    assert answered == ["first"]
+    over.set()
+    until(lambda: len(answered) == 51)
+    assert answered[1:] == ["bad" if number == 7 else str(number) for number in range(50)]
+
+
+def test_requests_that_take_long_let_others_be_answered_beside_them(workers: _OneByOne) -> None:
+    answered, over = list[str](), threading.Event()
+    for number in range(3):
+        workers.add_task(_Request(f"long {number}", answered, over))
+    for number in range(20):
+        workers.add_task(_Request(str(number), answered))
+    until(lambda: len(answered) == 23)
+    assert not over.is_set()
+    workers.add_task(_Request("long 3", answered, over))
+    until(lambda: len(answered) == 24)
+    workers.add_task(_Request("waits", answered))  # all four workers are at work
+    over.set()
+    until(lambda: answered[-1] == "waits")
+
+
+def test_the_listener_leaves_a_connection_to_the_worker_that_writes_to_it() -> None:
+    one = _Channel.__new__(_Channel)
+    one.requests, one.total_outbufs_len, one.will_close, one.close_when_flushed = [object()], 5, False, False
+    one.outbuf_lock = threading.Condition()
+    with ThreadPoolExecutor(1) as listener:
+        assert listener.submit(one.writable).result()
+        with one.outbuf_lock:  # a worker is sending
+            assert not listener.submit(one.writable).result()
+            one.requests = []  # what its request has left is the listener's to send
+            assert listener.submit(one.writable).result()
+
+
+def test_a_long_answer_reaches_a_slow_reader_whole() -> None:
+    parts = [bytes([number]) * 2**20 for number in range(40)]
+
+    def app(_: Any, start: Any) -> list[bytes]:
+        start("200 OK", [("Content-Length", str(40 * 2**20))])
+        return parts
+
+    listener = Listener(app, "127.0.0.1", 0, threads=2, largest=1_000)
+    thread = threading.Thread(target=listener.run)
+    thread.start()
+    try:
+        with httpx.stream("GET", listener.address, timeout=30) as answer:
+            time.sleep(0.1)
+            assert b"".join(answer.iter_raw(50_000)) == b"".join(parts)
+    finally:
+        listener.stop()
+        thread.join(30)
 
 
 def test_a_listener_that_has_ended_can_be_stopped_and_writes_into_no_file_of_others(tmp_path: Path) -> None:

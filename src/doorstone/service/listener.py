@@ -2,7 +2,8 @@
 
 A request reaches a worker only once its last byte has come, so that whoever drips bytes holds no worker; one that does
 not come whole in time is closed. A body that ends before its announced length never reaches the application. Health
-has a lane of its own, and so have streams.
+has a lane of its own, and so have streams. Short requests are answered one after the other by the same thread: threads
+that compute at the same time take the interpreter's lock from one another, which costs more than it gains.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from collections.abc import Callable
 from typing import Any
 
 from waitress import create_server, wasyncore
+from waitress.channel import HTTPChannel
 from waitress.task import ThreadedTaskDispatcher
 
 HEADER_SECONDS = 15
@@ -25,9 +27,75 @@ MOST_CONNECTIONS = 1_000
 STREAMS = 16
 """Workers for streams: so many are watched at once, and one more is told to come back later."""
 _FINISH_SECONDS = 20
+LONG = 0.01
+"""Seconds after which a request lets another be answered beside it."""
 
 
-class _Lanes(ThreadedTaskDispatcher):  # type: ignore[misc]
+class _OneByOne(ThreadedTaskDispatcher):  # type: ignore[misc]
+    """Workers of which one is at work at a time, and another beside each whose request takes long.
+
+    A worker that is done takes the next request itself. While requests wait, one idle worker watches for long ones.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._began: dict[int, float] = {}  # worker -> when it took its request
+        self._watched = False
+
+    def add_task(self, task: Any) -> None:
+        with self.lock:
+            self.queue.append(task)
+            if self._room() or not self._watched:
+                self.queue_cv.notify()
+
+    def _room(self) -> bool:
+        """Whether a request may be taken: no other is answered, or all that are take long."""
+        long_ago = time.monotonic() - LONG
+        return all(began <= long_ago for began in self._began.values())
+
+    def _take(self, worker: int) -> Any:
+        """The next request for a worker, once there is one and room for it; None if the worker is to end."""
+        with self.lock:
+            self._began.pop(worker, None)
+            while not self.stop_count and not (self.queue and self._room()):
+                watches = bool(self.queue) and not self._watched
+                self._watched |= watches
+                self.active_count -= 1
+                self.queue_cv.wait(LONG if watches else None)
+                self.active_count += 1
+                self._watched &= not watches
+            if self.stop_count:
+                self.active_count -= 1
+                self.stop_count -= 1
+                self.threads.discard(worker)
+                self.thread_exit_cv.notify()
+                return None
+            self._began[worker] = time.monotonic()
+            task = self.queue.popleft()
+            if self.queue and not self._watched:
+                self.queue_cv.notify()
+            return task
+
+    def handler_thread(self, worker: int) -> None:
+        while (task := self._take(worker)) is not None:
+            try:
+                task.service()
+            except BaseException:  # as in waitress: whatever a request does, its worker goes on
+                self.logger.exception("Exception when servicing %r", task)
+
+
+class _Channel(HTTPChannel):  # type: ignore[misc]
+    """A connection to which the listener does not try to write while a worker is writing."""
+
+    def writable(self) -> bool:
+        if self.requests and self.total_outbufs_len:
+            if not self.outbuf_lock.acquire(False):
+                return False  # the worker wakes the listener once it is done
+            self.outbuf_lock.release()
+        return bool(super().writable())
+
+
+class _Lanes(_OneByOne):
     """Workers for most requests, one for health, some for streams."""
 
     def __init__(self) -> None:
@@ -86,6 +154,7 @@ class Listener:
             channel_request_lookahead=1,
             asyncore_use_poll=True,
         )
+        self._server.channel_class = _Channel
         self._look_every = look_every
         self._stopping = threading.Event()
         self._ending = threading.Lock()

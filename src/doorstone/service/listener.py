@@ -2,8 +2,9 @@
 
 A request reaches a worker only once its last byte has come, so that whoever drips bytes holds no worker; one that does
 not come whole in time is closed. A body that ends before its announced length never reaches the application. Health
-has a lane of its own, and so have streams. Short requests are answered one after the other by the same thread: threads
-that compute at the same time take the interpreter's lock from one another, which costs more than it gains.
+has a lane of its own, and so have streams and writes. Short requests are answered one after the other by the same
+thread: threads that compute at the same time take the interpreter's lock from one another, which costs more than it
+gains.
 """
 
 from __future__ import annotations
@@ -26,6 +27,8 @@ BODY_RATE = 64 * 1024
 MOST_CONNECTIONS = 1_000
 STREAMS = 16
 """Workers for streams: so many are watched at once, and one more is told to come back later."""
+WRITERS = 16
+"""Workers for requests that write, at most: these wait for one another, and behind no page."""
 _FINISH_SECONDS = 20
 LONG = 0.01
 """Seconds after which a request lets another be answered beside it."""
@@ -96,30 +99,35 @@ class _Channel(HTTPChannel):  # type: ignore[misc]
 
 
 class _Lanes(_OneByOne):
-    """Workers for most requests, one for health, some for streams."""
+    """Workers for requests that read, others for those that write, one for health, some for streams."""
 
-    def __init__(self) -> None:
+    def __init__(self, threads: int) -> None:
         super().__init__()
-        self._health, self._streams = ThreadedTaskDispatcher(), ThreadedTaskDispatcher()
+        self._writes, self._health, self._streams = (ThreadedTaskDispatcher() for _ in range(3))
+        self._writes.set_thread_count(min(threads, WRITERS))
         self._health.set_thread_count(1)
         self._streams.set_thread_count(STREAMS + 1)
+        self.set_thread_count(threads)
 
     def add_task(self, task: Any) -> None:
-        path = str(getattr(task.requests[0], "path", "")) if getattr(task, "requests", None) else ""
+        request = task.requests[0] if getattr(task, "requests", None) else None
+        path, method = str(getattr(request, "path", "")), getattr(request, "command", "GET")
         if path in ("/healthz", "/readyz"):
             self._health.add_task(task)
         elif path.endswith("/events"):
             self._streams.add_task(task)
+        elif method not in ("GET", "HEAD"):
+            self._writes.add_task(task)
         else:
             super().add_task(task)
 
     @property
     def at_work(self) -> bool:
         """Whether a worker of any lane is still running."""
-        return any(lane.threads for lane in (self, self._health, self._streams))
+        return any(lane.threads for lane in (self, self._writes, self._health, self._streams))
 
     def shutdown(self, cancel_pending: bool = True, timeout: float = 5) -> bool:
-        for lane in (self._health, self._streams):
+        for lane in (self._writes, self._health, self._streams):
             lane.shutdown(cancel_pending, timeout)
         return bool(super().shutdown(cancel_pending, timeout))
 
@@ -131,8 +139,7 @@ class Listener:
         self, app: Callable[..., Any], host: str, port: int, threads: int, largest: int, look_every: float = 0.5
     ) -> None:
         self._map: dict[int, Any] = {}
-        self._lanes = _Lanes()
-        self._lanes.set_thread_count(threads)
+        self._lanes = _Lanes(threads)
         family, kind, protocol, _, place = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
         taken = socket.socket(family, kind, protocol)
         taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

@@ -63,12 +63,9 @@ class _OneByOne(ThreadedTaskDispatcher):  # type: ignore[misc]
             while not self.stop_count and not (self.queue and self._room()):
                 watches = bool(self.queue) and not self._watched
                 self._watched |= watches
-                self.active_count -= 1
                 self.queue_cv.wait(LONG if watches else None)
-                self.active_count += 1
                 self._watched &= not watches
             if self.stop_count:
-                self.active_count -= 1
                 self.stop_count -= 1
                 self.threads.discard(worker)
                 self.thread_exit_cv.notify()

@@ -57,11 +57,15 @@ class BulkAssessment:
         self._assessments: dict[tuple[int, ...], Assessment] = {}
         self._codes: list[list[int]] = []
         self._looked_at = 0
+        self._sorted: SortedProfile | None = None
 
     def sort(self) -> SortedProfile:
-        """Every row of the table as it is sorted."""
-        codes = [self._classes(at).of[:] for at in range(len(self._requirements))]
-        return SortedProfile(self._requirements, [known[:] for known in self._known], codes, dict(self._table.place))
+        """Every row of the table as it is sorted; rows that were sorted before are not looked at again."""
+        if self._sorted is None or len(self._sorted) != len(self._table.numbers):
+            codes = [self._classes(at).of for at in range(len(self._requirements))]
+            place = dict(self._table.place)
+            self._sorted = SortedProfile(self._requirements, self._known, codes, place, self._sorted)
+        return self._sorted
 
     def assessment(self, number: int) -> Assessment:
         """One profile of the table in full, without the times and sources of any one device."""
@@ -115,7 +119,7 @@ class SortedProfile(Mapping[int, Sorted]):
     """Profile -> state and marks, over all profiles of a table; each made when it is asked for.
 
     `codes` holds, per requirement, the number of each row's finding among the `known` ones. Rows with the same
-    findings have one outcome, and what is said of it is said once.
+    findings have one outcome, and what is said of it is said once. The rows of `before` come first, as they were.
     """
 
     def __init__(
@@ -124,25 +128,33 @@ class SortedProfile(Mapping[int, Sorted]):
         known: Sequence[Sequence[RequirementFinding]],
         codes: Sequence[Sequence[int]],
         place: Mapping[int, int],
+        before: SortedProfile | None = None,
     ) -> None:
         self._requirements = requirements
         self._place = place
-        numbers: defaultdict[tuple[int, ...], int] = defaultdict(count().__next__)
-        rows = zip(*codes, strict=True) if codes else repeat((), len(place))
-        self._outcome = list(map(numbers.__getitem__, rows))
-        self._rows = list(numbers)
+        there, known_rows = (len(before), len(before._rows)) if before is not None else (0, 0)
+        numbers: defaultdict[tuple[int, ...], int] = defaultdict(count(known_rows).__next__)
+        if before is not None:
+            numbers.update(zip(before._rows, range(known_rows), strict=True))
+        rows = zip(*(column[there:] for column in codes), strict=True) if codes else repeat((), len(place) - there)
+        outcomes = list(map(numbers.__getitem__, rows))
+        self._rows: list[tuple[int, ...]] = list(numbers)
         self._known = [[finding.mark for finding in column] for column in known]
-        self._marks = [[column[code] for column, code in zip(self._known, row, strict=True)] for row in self._rows]
+        news = self._rows[known_rows:]
+        marks = [[column[code] for column, code in zip(self._known, row, strict=True)] for row in news]
         reaches = [[reach(finding) for finding in column] for column in known]
         levels, opens = ([[pair[part] for pair in column] for column in reaches] for part in (0, 1))
         self._sorted: dict[int, Sorted] = {}
-        self._states = [
+        states = [
             state_of(
                 max([column[code] for column, code in zip(levels, row, strict=True)], default=0),
                 max([column[code] for column, code in zip(opens, row, strict=True)], default=0),
             )  # the worst of the findings, or unsettled where an open one could be worse still
-            for row in self._rows
+            for row in news
         ]
+        self._outcome: list[int] = [*before._outcome, *outcomes] if before is not None else outcomes
+        self._marks: list[list[str]] = [*before._marks, *marks] if before is not None else marks
+        self._states: list[State] = [*before._states, *states] if before is not None else states
 
     def __getitem__(self, number: int) -> Sorted:
         outcome = self._outcome[self._place[number]]

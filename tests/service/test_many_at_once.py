@@ -135,15 +135,20 @@ def test_requests_that_take_long_let_others_be_answered_beside_them(workers: _On
     until(lambda: answered[-1] == "waits")
 
 
-def test_the_listener_leaves_a_connection_to_the_worker_that_writes_to_it() -> None:
+def test_the_listener_waits_while_a_worker_writes_to_a_connection() -> None:
     one = _Channel.__new__(_Channel)
     one.requests, one.total_outbufs_len, one.will_close, one.close_when_flushed = [object()], 5, False, False
     one.outbuf_lock = threading.Condition()
     with ThreadPoolExecutor(1) as listener:
         assert listener.submit(one.writable).result()
         with one.outbuf_lock:  # a worker is sending
-            assert not listener.submit(one.writable).result()
-            one.requests = []  # what its request has left is the listener's to send
+            asked = listener.submit(one.writable)
+            time.sleep(0.02)
+            assert not asked.done()
+            one.total_outbufs_len = 0  # and has sent it all
+        assert not asked.result()
+        one.requests, one.total_outbufs_len = [], 5  # what an answered request has left is the listener's to send
+        with one.outbuf_lock:
             assert listener.submit(one.writable).result()
 
 

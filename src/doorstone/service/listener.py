@@ -85,13 +85,12 @@ class _OneByOne(ThreadedTaskDispatcher):  # type: ignore[misc]
 
 
 class _Channel(HTTPChannel):  # type: ignore[misc]
-    """A connection to which the listener does not try to write while a worker is writing."""
+    """A connection for which the listener waits while a worker writes to it, instead of asking again and again."""
 
     def writable(self) -> bool:
         if self.requests and self.total_outbufs_len:
-            if not self.outbuf_lock.acquire(False):
-                return False  # the worker wakes the listener once it is done
-            self.outbuf_lock.release()
+            with self.outbuf_lock:  # held while a worker hands over to the system what that takes at once
+                pass
         return bool(super().writable())
 
 

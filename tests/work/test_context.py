@@ -202,6 +202,18 @@ def test_who_gives_way_waits_for_who_goes_first_and_not_for_ever(first: str, wai
         assert order[2:] == ["last"]  # long as the other takes
 
 
+def test_an_import_rests_as_long_as_it_works_while_people_ask_for_pages(monkeypatch: pytest.MonkeyPatch) -> None:
+    rested = list[float]()
+    monkeypatch.setattr("doorstone.work.context.write_priority.time.sleep", rested.append)
+    write_priority = WritePriority()
+    write_priority.rest(0.1)
+    with write_priority.paging():
+        pass
+    write_priority.rest(0.1)
+    write_priority.rest(9)
+    assert rested == [0.001, 0.1, 0.2]
+
+
 def test_who_writes_does_not_wait_for_the_write() -> None:
     write_priority = WritePriority()
     waited: list[object] = []

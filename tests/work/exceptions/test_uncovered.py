@@ -7,15 +7,18 @@ from collections import Counter
 import pytest
 
 from doorstone.client import Client
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.exceptions.uncovered import UncoveredCause
+from doorstone.store.devices import profiles as profile_store
 from doorstone.work.context.context import Context
+from doorstone.work.devices.changes import DeviceChange, change_device
 from doorstone.work.due import due_list as due
 from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import forecasts
 from doorstone.work.snapshot.snapshot import snapshot
-from doorstone.work.snapshot.uncovered import UncoveredDevice, lacking_by_site, lacking_of
+from doorstone.work.snapshot.uncovered import UncoveredDevice, devices_by_site, lacking_by_site, lacking_of
 from tests.asking import ANSELM, CHIP, PETRA, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 from tests.running import Run, Running
@@ -114,3 +117,29 @@ def test_the_overview_follows_the_exceptions(runs: Context) -> None:
     assert forecasts.overview(runs, "tarn", "9.1").uncovered == 1
     granted(runs, "d1")
     assert forecasts.overview(runs, "tarn", "9.1").uncovered == 0
+
+
+def test_where_a_few_profiles_are_is_read_as_where_all_are(demo: Context) -> None:
+    with demo.database.read() as db:
+        full = profile_store.by_site(db, "tarn")
+        numbers = sorted({profile for _, profile, _ in full})
+        assert len({site for site, _, _ in full}) == 5
+        for some in ([], numbers[:1], numbers[3:40:3], numbers, [10**9]):
+            part = profile_store.by_site(db, "tarn", some)
+            assert sorted(part) == sorted(row for row in full if row[1] in some)
+        assert profile_store.by_site(db, "none-such", numbers) == []
+
+
+def test_where_devices_are_follows_each_that_moves(demo: Context) -> None:
+    def places() -> dict[str, int]:
+        found: Counter[str] = Counter()
+        for mine in devices_by_site(snapshot(demo), "tarn").values():
+            found.update(dict(mine))
+        return dict(found)
+
+    before = places()
+    change_device(demo, ANSELM, "nbt-101", DeviceChange("Orrin Field Station"), "It moved.")
+    assert places() == {**before, "Herbarium": before["Herbarium"] - 1, "Orrin Field Station":
+                        before["Orrin Field Station"] + 1}  # fmt: skip
+    placed = snapshot(demo).find(snapshot(demo).sheets["tarn"].platform, "9.1", DeviceFilter())
+    assert places() == dict(Counter(row.site for row, _ in placed))

@@ -16,7 +16,8 @@ from contextlib import contextmanager
 AT_ONCE = 2
 GIVE_WAY = 0.25  # seconds that a page or an import waits for writers at most
 PAGE_WAIT = 0.5  # seconds that an import waits for pages at most, before each of its parts
-RECENT = 2.0  # seconds for which a write is taken as a sign that more will come
+RECENT = 2.0  # seconds for which a write, or a page, is taken as a sign that more will come
+LONGEST_REST = 0.2  # seconds
 
 
 class _Lanes:
@@ -52,6 +53,7 @@ class WritePriority:
         self._paging = 0
         self._mine = threading.local()
         self._last = -RECENT
+        self._paged = -RECENT
         self._pages = _Lanes(lanes)
 
     @contextmanager
@@ -81,6 +83,7 @@ class WritePriority:
             finally:
                 with self._changed:
                     self._paging -= 1
+                    self._paged = time.monotonic()
                     self._changed.notify_all()
 
     @property
@@ -98,6 +101,11 @@ class WritePriority:
         if self.writers and not getattr(self._mine, "writes", False):
             with self._changed:
                 self._changed.wait_for(lambda: not self._writers, GIVE_WAY)
+
+    def rest(self, worked: float) -> None:
+        """Rest after a part of an import that took `worked` seconds: as long again while people ask for pages."""
+        asked = time.monotonic() - self._paged < RECENT
+        time.sleep(min(worked, LONGEST_REST) if asked else 0.001)  # a moment, so that whoever waits to write goes first
 
     def give_way_to_pages(self) -> None:
         """Wait while somebody else writes or a page is worked out, but not for long; who writes waits for neither."""

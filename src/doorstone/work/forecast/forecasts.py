@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
@@ -123,9 +123,11 @@ def _overview(context: Context, platform: Platform, release: str, lacking: Mappi
     with context.database.read():
         found = standings(context, platform, release)
         by_site = devices_by_site(snapshot(context), platform.id)
-    sites: dict[str, Counter[str]] = {}
-    for site, profile, devices in by_site:
-        sites.setdefault(site or "no site", Counter())[found.of.state(profile)] += devices
+    sites: defaultdict[str, Counter[str]] = defaultdict(Counter)
+    for profile, places in by_site.items():
+        state = found.of.state(profile)
+        for site, devices in places:
+            sites[site or "no site"][state] += devices
     for one in snapshot(context).raised(platform, release).values():
         at = sites[one.row.site or "no site"]
         at[one.before] -= 1

@@ -334,6 +334,7 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
             if halt():
                 raise HaltedError
             context.write_priority.give_way_to_pages()
+            began = time.perf_counter()
             with context.database.write() as db:
                 readings = [
                     NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about])
@@ -343,7 +344,7 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
                 known = settler.known
                 counted = settler.ingest(readings, row.id, obeyed=row.may_decide)
                 store.keep_applied(db, row.id, len(part), counted.first, counted.added)
-            time.sleep(0.001)  # whoever waits to write goes first
+            context.write_priority.rest(time.perf_counter() - began)
 
 
 class _SpoolNumbers:

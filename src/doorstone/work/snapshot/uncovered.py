@@ -30,6 +30,7 @@ from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, rules_day, standings
 
 MOST_PROFILES = 200_000
+FEW_PROFILES = 1_000  # to look up where the devices of so many are takes less than to read where all are
 UNMET = frozenset({"floor", "installer-check", "fixable"})
 
 
@@ -277,10 +278,11 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
         release: _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
         for release, profiles in failing_profiles(db, now, platform)
     }
-    lacking = {profile for checks in unmet.values() for profile in checks}
-    for site, profile, devices in devices_by_site(now, platform.id):
-        if profile in lacking:
-            found[site] += devices
+    places = devices_by_site(now, platform.id)
+    for checks in unmet.values():
+        for profile in checks:
+            for site, devices in places.get(profile, ()):
+                found[site] += devices
     named = {release: now.excepted(platform, release) for release in unmet}
     for row in now.excepted_rows().values():
         mine = unmet.get(row.running_release, {}).get(row.profile or 0)
@@ -289,13 +291,23 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
     return +found
 
 
-def devices_by_site(now: Snapshot, platform: str) -> list[tuple[str, int, int]]:
-    """(site, profile, devices), read anew once devices have moved."""
+def devices_by_site(now: Snapshot, platform: str) -> Mapping[int, Sequence[tuple[str, int]]]:
+    """Profile -> its sites, each with its devices. Those of a profile are read anew once its devices have moved."""
     context = now.context
 
-    def read() -> list[tuple[str, int, int]]:
+    def read() -> dict[int, Sequence[tuple[str, int]]]:
+        known: dict[int, tuple[int, Sequence[tuple[str, int]]]] = context.cached(("sites", platform), None, dict)
         with context.database.read() as db:
-            return profile_store.by_site(db, platform)
+            changed = profile_store.changed(db, platform)
+            held, missing = held_of(known, changed)
+            missing += [profile for profile, (at, _) in held.items() if at != changed[profile]]
+            made: dict[int, list[tuple[str, int]]] = {profile: [] for profile in missing}
+            few = len(missing) < FEW_PROFILES
+            for site, profile, devices in profile_store.by_site(db, platform, missing if few else None):
+                if profile in made:
+                    made[profile].append((site, devices))
+        bounded(known, MOST_PROFILES).update({profile: (changed[profile], mine) for profile, mine in made.items()})
+        return {profile: made[profile] if profile in made else held[profile][1] for profile in changed}
 
     return context.cached(("devices by site", platform), context.stamp().devices, read)
 

@@ -83,6 +83,8 @@ def test_the_readings_of_a_device_and_a_fact_over_time(run: Run) -> None:
     rows = run(*listed, "--fact", "memory.mib", "--most", "1", "--format", "csv", by="odile").stdout.splitlines()
     assert rows == ["taken_at,source,kind,name,value", "2027-01-13 08:24:00,collector,fact,memory.mib,8128"]
     assert "No reading holds memory.mob." in run(*listed, "--fact", "memory.mob", by="odile").stderr
+    empty = run(*listed, "--fact", "memory.mob", "--format", "json", by="odile")
+    assert (empty.stdout, "No reading holds memory.mob." in empty.stderr) == ("[]\n", True)
     words = run("device", "readings", "nbt-110", "--most", "1", "--format", "csv", by="odile").stdout.splitlines()[1:]
     assert [word.split(",")[2:] for word in words] == [
         ["verdict", "processor-listed", "fail"], ["verdict", "security-chip", "fail"],

@@ -119,7 +119,7 @@ def list_readings(
     ]
     values = [[one.taken_at, one.source, *line] for one in found for line in _values(one, facts)]
     show(form, found, columns, rows, typed=(["taken_at", "source", "kind", "name", "value"], values))
-    if form is OutputFormat.TABLE and facts and not found:
+    if facts and not found:
         say(f"No reading holds {' or '.join(facts)}. All: [bold]doorstone device readings {device} --format csv[/]")
     elif form is OutputFormat.TABLE and found and not facts:
         say(f"The values of a fact over time: [bold]doorstone device readings {device} --fact[/] FACT")
@@ -409,8 +409,8 @@ def settle(
     """Settle a dispute: name the value to believe until a newer reading."""
     kind = "fact" if "." in subject else "requirement"
     with client(context) as service:
-        request = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}
-        found = service.settle_dispute(SettlementRequest.model_validate(request))
+        fields = {"device": device, "kind": kind, "subject": subject, "value": value, "reason": reason}
+        found = service.settle_dispute(SettlementRequest.model_validate(fields))
     show(form, found, ["settlement", "device", "about", "believed"], [[found.id, device, found.subject, found.value]])
     say(f"Next: [bold]doorstone device show {device}[/]")
 

@@ -101,8 +101,8 @@ def compare_fleet(call: Call[CompareQuery, None]) -> ComparisonResponse:
 def what_if(call: Call[None, WhatIfRequest]) -> WhatIfResponse:
     a = call.body
     sorts = tuple(SortScenario(s.requirement, s.sort, s.model) for s in a.sorts)
-    request = WhatIf(tuple(a.fixes), a.all_fixes, sorts, tuple(a.approve))
-    found = fleet.what_if(call.context, a.platform, a.release, request, a.where.chosen(), a.selection)
+    scenario = WhatIf(tuple(a.fixes), a.all_fixes, sorts, tuple(a.approve))
+    found = fleet.what_if(call.context, a.platform, a.release, scenario, a.where.chosen(), a.selection)
     return WhatIfResponse.model_validate(found)
 
 

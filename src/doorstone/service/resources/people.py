@@ -322,8 +322,8 @@ def list_deputies(call: Call[None, None]) -> DeputyList:
 )  # fmt: skip
 def name_deputy(call: Call[None, DeputyRequest]) -> DeputyResponse:
     a = call.body
-    request = Deputy(a.person or call.actor.name, a.deputy, a.start_on, a.end_on)
-    return _deputy(deputies.name_deputy(call.context, call.actor, request, a.reason))
+    named = Deputy(a.person or call.actor.name, a.deputy, a.start_on, a.end_on)
+    return _deputy(deputies.name_deputy(call.context, call.actor, named, a.reason))
 
 
 @operations(

@@ -62,7 +62,7 @@ test: $(VENV)/installed.stamp console/node_modules/installed.stamp $(if $(FAST),
 	@$(MAKE) --no-print-directory -j4 tests-python tests-console lint-python $(if $(FAST),biome,lint-console)
 
 tests-python:
-	@$(BIN)/python -m pytest -n 3 --dist worksteal $(if $(FAST),-m "not browser and not process and not long")
+	@$(BIN)/python -m pytest -n 2 --dist worksteal $(if $(FAST),-m "not browser and not process and not long")
 
 tests-console: console/node_modules/installed.stamp
 	@cd console && npm run --silent test

@@ -91,6 +91,7 @@ def test_a_kit_with_other_media_and_settings_for_afterwards(sign_in: SignIn) -> 
 def test_a_days_attempts_are_recorded_all_or_none(sign_in: SignIn) -> None:
     page = sign_in(at="/kits")
     lines = page.get_by_label("One a line, in the order of the first line")
+    expect(page.get_by_text("attempts completed").first).to_be_visible()  # until all is there, the button moves
     first = "device,kit,outcome,refused_by,started_at,ended_at,media,tool_version,seen\n"
     good = 'nbt-071,,abandoned,,2027-01-18T06:00,2027-01-18T06:20,MD-0001,set-up 9.1.3,"The power, all of it, went."'
     lines.fill(f"{first}{good}\nnbt-999,,completed,,2027-01-18T07:00,2027-01-18T07:20,,,")

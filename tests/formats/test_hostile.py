@@ -11,8 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from doorstone.core.facts import BUILT_IN
-from doorstone.formats.readings import FORMS, MOST_LINE, ImportProblem, ReadingRecord, read_stream, read_text
+from doorstone.formats.readings import FORMS, ImportProblem, ReadingRecord, read_stream, read_text
 from doorstone.formats.safe_csv import csv_text, safe_cell
+from doorstone.formats.text_lines import MOST_LINE
 
 LINE = '{"device": "d1", "source": "file", "taken_at": "2027-01-11", "facts": {"memory.mib": %s}}'
 HEADER = "device,source,taken_at,memory.mib,machine.model\n"

@@ -77,6 +77,21 @@ def test_no_page_walks_through_what_grows_with_the_fleet(demo: Context, name: st
                 assert table not in GROWING or "USING COVERING INDEX" in row["detail"], (row["detail"], text)
 
 
+@pytest.mark.parametrize("name", PAGES)
+def test_a_statement_on_listed_names_begins_with_the_list(demo: Context, name: str) -> None:
+    few = {"pairs", "content_shapes", "fact_names"}  # pairs are of site and role
+    asked = [text for text in statements(demo, PAGES[name]) if "json_each" in text]
+    with demo.database.read() as db:
+        for text in asked:
+            steps: dict[int, list[str]] = {}
+            for row in db.execute(f"EXPLAIN QUERY PLAN {text}"):
+                if found := re.match(r"(?:SCAN|SEARCH) (\w+)(?: VIRTUAL TABLE)?", row["detail"]):
+                    steps.setdefault(row["parent"], []).append(found[0])
+            for loops in steps.values():
+                late = [step for step in loops[1:] if step.endswith("VIRTUAL TABLE")]
+                assert not late or _table(text, loops[0].split()[1]) in few, (loops, text)
+
+
 HOT = {
     "a page of one site": "SEARCH d USING INDEX devices_at_site (platform=? AND site=? AND id>?)",
     "a later page": "SEARCH d USING INDEX devices_listed (platform=? AND id>?)",

@@ -21,7 +21,11 @@ from doorstone.store.readings import content_migrations
 from doorstone.store.vault import Vault
 
 SEALED_SINCE, CHANGES_SINCE = 3, 11
-_CHANGES = {14: content_migrations.to_codes, 23: content_migrations.to_packed}
+_CHANGES = {
+    14: content_migrations.to_codes,
+    23: content_migrations.to_packed,
+    24: content_migrations.to_ordered_digests,
+}
 """What steps of the schema change that SQL alone cannot."""
 CACHE_KIB = 1024
 WIDE_CACHE_KIB = 64 * 1024
@@ -153,14 +157,18 @@ class Database:
     def wide(self) -> Iterator[None]:
         """Inside, this thread's connection has room for work on the whole fleet; the many that only read need little.
 
-        Not to be entered in a transaction.
+        References are not looked up row by row: rows written here point to rows of the same transaction, or to such as
+        are never deleted. Not to be entered in a transaction.
         """
-        self._connection().execute(f"PRAGMA cache_size = -{WIDE_CACHE_KIB}")
+        connection = self._connection()
+        connection.execute(f"PRAGMA cache_size = -{WIDE_CACHE_KIB}")
+        connection.execute("PRAGMA foreign_keys = OFF")
         try:
             yield
         finally:
-            self._connection().execute(f"PRAGMA cache_size = -{CACHE_KIB}")
-            self._connection().execute("PRAGMA shrink_memory")
+            connection.execute("PRAGMA foreign_keys = ON")
+            connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
+            connection.execute("PRAGMA shrink_memory")
 
     @property
     def busy(self) -> bool:

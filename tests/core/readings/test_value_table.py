@@ -35,6 +35,26 @@ def test_many_readings_say_what_each_says_alone(many: list[dict[str, Any]]) -> N
             assert (one == other) == (alone(facts) == alone(others))  # equal numbers, equal values
 
 
+ODD: dict[str, list[Any]] = {
+    **RAW, "memory.mib": [*RAW["memory.mib"], True, "much", {"a": 1}], "memory.gib": [8, None],
+    "cpu.features": [*RAW["cpu.features"], [["avx2"]], [1], {}],
+}  # fmt: skip
+odd_readings = st.lists(
+    st.fixed_dictionaries({}, optional={name: st.sampled_from(raw) for name, raw in ODD.items()}), max_size=12
+)
+
+
+@given(odd_readings)
+def test_among_many_those_are_left_out_that_alone_are_refused(many: list[dict[str, Any]]) -> None:
+    table = ValueTable(BUILT_IN)
+    for one, facts in zip(table.coded_all(many), many, strict=True):
+        try:
+            read = alone(facts)
+        except (FactError, KeyError):
+            read = None
+        assert (table.facts(*one) if one is not None else None) == read
+
+
 @pytest.mark.parametrize("raw", [[["avx2"]], {"a": 1}, [1, 2]])
 def test_what_no_fact_holds_is_refused_each_time(raw: Any) -> None:
     table = ValueTable(BUILT_IN)

@@ -6,13 +6,16 @@ import random
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import date, timedelta
+from typing import Any
 
 import pytest
 
 from doorstone.core.devices.life import Life, LifeChange
 from doorstone.core.exceptions.life import shown
+from doorstone.core.exceptions.requests import NewCondition
 from doorstone.core.sorting.assessment import findings_of
 from doorstone.store import attempts as attempt_store
+from doorstone.store.devices import excepted_changes
 from doorstone.work import sorting
 from doorstone.work.attempts import NewAttempt, record_attempt
 from doorstone.work.context.clock import FixedClock
@@ -28,12 +31,13 @@ from doorstone.work.exceptions.uncovered import list_uncovered, uncovered_page
 from doorstone.work.platforms import revisions
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.uncovered import UncoveredDevice, lacking_profiles
-from tests.asking import ADMIN, ANSELM, PETRA, asked, changed_sheet, granted, line, read
+from tests.asking import ADMIN, ANSELM, PETRA, TERMS, asked, changed_sheet, granted, line, read
 from tests.build import CHIPLESS
 
 DEVICES = [f"d{number}" for number in range(6)]
 RELEASES = ("9.1", "9.2")
-OLD = {**CHIPLESS, "os.release": "9.1"}
+ENCRYPTED = NewCondition(fact_condition={"fact": "disk.encrypted", "is": True})
+OLD = {**CHIPLESS, "os.release": "9.1", "disk.encrypted": True}
 
 
 def stands(context: Context) -> object:
@@ -117,8 +121,14 @@ def _steps(context: Context, draw: random.Random) -> dict[str, Callable[[], obje
     return {
         "attempt": attempt,
         "reading": lambda: read(context, line(device, {**OLD, "tpm.version": chip}, at)),
+        "passing reading": lambda: read(
+            context,
+            line(device, OLD | {"disk.free_gib": draw.randrange(50), "disk.encrypted": draw.random() < 0.7}, at),
+        ),
+        "other memory": lambda: read(context, line(device, OLD | {"memory.mib": draw.choice([4096, 8192, 9000])}, at)),
         "another source": lambda: read(context, line(device, {"tpm.version": chip}, at, source="assessor")),
         "request": lambda: exceptions.request(context, PETRA, asked(device, draw.choice(DEVICES))),
+        "request by a fact": lambda: exceptions.request(context, PETRA, asked(device, conditions=(ENCRYPTED,))),
         "approve": lambda: decisions.decide(context, ANSELM, name, "approve", "", None),
         "confirm": lambda: decisions.decide(context, ANSELM, name, "confirm", "Seen.", None),
         "revoke": lambda: decisions.decide(context, ANSELM, name, "revoke", "Closed.", None),
@@ -143,13 +153,13 @@ def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: C
     draw = random.Random(seed)
     read(context, *(line(device, OLD) for device in DEVICES))
     for device in DEVICES[:4]:
-        exceptions.request(context, PETRA, asked(device))
+        exceptions.request(context, PETRA, asked(device, conditions=draw.choice([TERMS.conditions, (ENCRYPTED,)])))
     for name in ("EX-0001", "EX-0002"):
         decisions.decide(context, ANSELM, name, "approve", "", None)
     seen = set()
     for _ in range(40):
         steps = _steps(context, draw)
-        step = draw.choice([*steps, "reading", "approve", "request", "approve"])
+        step = draw.choice([*steps, "reading", "passing reading", "approve", "request", "approve"])
         with suppress(WorkError):
             steps[step]()
             seen.add(step)
@@ -160,6 +170,29 @@ def test_what_is_kept_from_change_to_change_is_what_is_found_out_anew(context: C
         assert pages(context, draw.choice([1, 2, 3, 50])) == every, step
         assert due_list(context) == due_list(anew), step
     assert len(seen) >= 8
+
+
+def test_a_reading_is_looked_at_again_only_where_something_changed_that_an_exception_rests_on(context: Context) -> None:
+    facts = {**OLD, "disk.encrypted": True}
+    read(context, *(line(device, facts) for device in ("d1", "d2", "d3")))
+    granted(context, "d1")
+    granted(context, "d2", conditions=(ENCRYPTED,))
+    assert dict(snapshot(context).doubts(1)) == dict(snapshot(context).doubts(2)) == {}
+
+    def touched(hour: int, **changed: Any) -> list[str]:
+        """The devices that are looked at again once all have been read with other facts."""
+        with context.database.read() as db:
+            before = context.stamp().readings
+        read(context, *(line(d, facts | changed, f"2027-01-16T{hour:02}:00:00") for d in ("d1", "d2", "d3")))
+        with context.database.read() as db:
+            return sorted(excepted_changes.since(db, before))
+
+    assert touched(1, **{"disk.free_gib": 7}) == ["d2"]  # by whose condition any fact may count
+    assert touched(2, **{"disk.free_gib": 7, "memory.mib": 8000}) == ["d1", "d2"]  # the memory is one of the tests
+    assert touched(3, **{"disk.free_gib": 9, "memory.mib": 8000}) == ["d2"]
+    assert touched(4, **{"disk.encrypted": False}) == ["d1", "d2"]
+    assert dict(snapshot(context).doubts(1)) == {}
+    assert list(snapshot(context).doubts(2)) == ["d2"]
 
 
 def test_a_settlement_that_moves_no_answer_puts_an_approval_in_doubt_all_the_same(context: Context) -> None:

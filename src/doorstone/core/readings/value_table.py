@@ -1,100 +1,155 @@
 """A table of values: the distinct values of facts in a stream of readings, each parsed once and given a number.
 
-In: raw facts of a reading, as JSON or a table hold them. Out: their shape (of which facts) and their values' numbers.
+In: raw facts of readings, as JSON or a table hold them. Out: their shape (of which facts) and their values' numbers.
 Machines say many things of their own, yet most values of most facts are said by many: what costs is paid once a value.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
-from typing import Any
+from typing import Any, NamedTuple
 
-from doorstone.core.facts import FactSpec, FactValue
+from doorstone.core.facts import FactError, FactSpec, FactValue
+
+_UNREAD = -1
+"""Stands for a value that its fact does not hold."""
 
 
-@dataclass(slots=True)
-class _Shape:
-    """Which facts a reading has, in order.
-
-    `columns`: kinds of raw values -> for each fact, raw value -> number; and where lists stand among them.
-    """
+class _Shape(NamedTuple):
+    """Which facts a reading has, in order, and what picks their raw values from it; raises `KeyError` if one lacks."""
 
     number: int
     names: tuple[str, ...]
-    columns: dict[tuple[type, ...], tuple[list[dict[Any, int]], list[int]]] = field(default_factory=dict)
+    pick: Callable[[Mapping[str, Any]], tuple[Any, ...]]
 
-    def raw(self, facts: Mapping[str, Any]) -> tuple[Any, ...]:
-        """The raw values in the order of the names. Raises `KeyError` if one is missing."""
-        if len(self.names) > 1:
-            return itemgetter(*self.names)(facts)  # type: ignore[no-any-return]
-        return tuple([facts[name] for name in self.names])
+
+def _picker(names: tuple[str, ...]) -> Callable[[Mapping[str, Any]], tuple[Any, ...]]:
+    return itemgetter(*names) if len(names) > 1 else lambda facts: tuple([facts[name] for name in names])
+
+
+class _Column(dict[Any, int]):
+    """Raw values of one fact, of one kind -> their numbers. A value that is met first is parsed and numbered."""
+
+    def __init__(self, table: ValueTable, name: str, kind: type) -> None:
+        super().__init__()
+        self._table, self._name, self._lists = table, name, kind is list
+
+    def __missing__(self, raw: Any) -> int:
+        try:
+            number = self[raw] = self._table.number(self._name, list(raw) if self._lists else raw)
+        except (FactError, KeyError):
+            self._table.unread += 1
+            return _UNREAD
+        return number
 
 
 class ValueTable:
-    """Gives values numbers from 0, in the order in which they are met first."""
+    """Gives values numbers from 0, in the order in which they are met first.
+
+    `unread` counts the values met that their facts do not hold.
+    """
 
     def __init__(self, specs: Mapping[str, FactSpec]) -> None:
         self.specs = specs
         self.values: list[tuple[str, FactValue]] = []
         self.shapes: list[tuple[str, ...]] = []
+        self.unread = 0
         self._by_names: dict[tuple[str, ...], _Shape] = {}
-        self._last = _Shape(-1, ())
         self._numbers: dict[tuple[str, FactValue], int] = {}
-        self._columns: dict[tuple[str, type], dict[Any, int]] = {}
+        self._columns: dict[tuple[str, type], _Column] = {}
         self._places: dict[tuple[int, tuple[str, ...]], tuple[int, ...]] = {}
-
-    def fresh(self) -> ValueTable:
-        """An empty table of the same facts."""
-        return ValueTable(self.specs)
 
     def coded(self, raw: Mapping[str, Any]) -> tuple[int, tuple[int, ...]]:
         """The shape and the numbers of the values of facts; a raw None is left out.
 
         Raises `FactError` for a value that its fact does not hold, `KeyError` for a fact that there is not.
         """
-        shape = self._last
-        if len(raw) != len(shape.names) or shape.number < 0:
-            shape = self._shape(raw)
+        (found,) = self.coded_all([raw])
+        if found is None:
+            for name, value in raw.items():
+                if value is not None:
+                    self.number(name, value)
+        assert found is not None
+        return found
+
+    def coded_all(self, raws: Sequence[Mapping[str, Any]]) -> list[tuple[int, tuple[int, ...]] | None]:
+        """As `coded`, of many readings, fact by fact; None in the place of one that `coded` would refuse."""
+        found: list[tuple[int, tuple[int, ...]] | None] = [None] * len(raws)
+        alike: dict[int, tuple[_Shape, list[int], list[tuple[Any, ...]]]] = {}
+        shape, size = _Shape(-1, (), _picker(())), -1
+        for at, raw in enumerate(raws):
+            if len(raw) != size:
+                shape, size = self._shape(raw), len(raw)
+            try:
+                values = shape.pick(raw)
+            except KeyError:
+                shape = self._shape(raw)
+                values = shape.pick(raw)
+            held = alike.get(shape.number)
+            if held is None:
+                held = alike[shape.number] = shape, [], []
+            held[1].append(at)
+            held[2].append(values)
+        before = self.unread
+        for number, (shape, places, rows) in alike.items():
+            columns = [
+                self._column(name, column)
+                for name, column in zip(shape.names, zip(*rows, strict=True), strict=bool(rows[0]))
+            ]
+            for at, numbers in zip(places, zip(*columns, strict=True) if columns else [()] * len(rows), strict=True):
+                found[at] = number, numbers
+        if self.unread > before:
+            self._look_again(raws, found)
+        return found
+
+    def _look_again(self, raws: Sequence[Mapping[str, Any]], found: list[tuple[int, tuple[int, ...]] | None]) -> None:
+        """Code those with values that are None without these, and leave out those with values that no fact holds."""
+        without: dict[int, dict[str, Any]] = {}
+        for at, one in enumerate(found):
+            if one is not None and _UNREAD in one[1]:
+                found[at] = None
+                held = {name: value for name, value in raws[at].items() if value is not None}
+                if len(held) < len(raws[at]):
+                    without[at] = held
+        if without:
+            for at, one in zip(without, self.coded_all(list(without.values())), strict=True):
+                found[at] = one
+
+    def _column(self, name: str, values: Sequence[Any]) -> list[int]:
+        """The numbers of raw values of one fact; `_UNREAD` for what it does not hold."""
+        kinds = set(map(type, values))
+        if len(kinds) > 1:
+            return [self._looked_up(name, value) for value in values]
+        (kind,) = kinds
         try:
-            values: Sequence[Any] = shape.raw(raw)
-        except KeyError:
-            shape = self._shape(raw)
-            values = shape.raw(raw)
-        kinds = tuple(map(type, values))
-        known = shape.columns.get(kinds)
-        if known is None:
-            if None in values:
-                return self.coded({name: value for name, value in raw.items() if value is not None})
-            columns = [self._columns.setdefault((n, k), {}) for n, k in zip(shape.names, kinds, strict=True)]
-            known = shape.columns[kinds] = columns, [at for at, kind in enumerate(kinds) if kind is list]
-        self._last = shape
-        columns, lists = known
+            return list(map(self._known(name, kind).__getitem__, map(tuple, values) if kind is list else values))
+        except TypeError:
+            return [self._looked_up(name, value) for value in values]
+
+    def _known(self, name: str, kind: type) -> _Column:
+        found = self._columns.get((name, kind))
+        if found is None:
+            found = self._columns[name, kind] = _Column(self, name, kind)
+        return found
+
+    def _looked_up(self, name: str, value: Any) -> int:
         try:
-            if lists:
-                values = list(values)
-                for at in lists:
-                    values[at] = tuple(values[at])
-            numbers = [column.get(value) for column, value in zip(columns, values, strict=True)]
-            if None in numbers:
-                for at, number in enumerate(numbers):
-                    if number is None:
-                        name = shape.names[at]
-                        numbers[at] = columns[at][values[at]] = self._number(name, raw[name])
-        except TypeError:  # a value that nothing holds as it is; the spec says what is wrong with it
-            numbers = [self._number(name, raw[name]) for name in shape.names]
-        return shape.number, tuple(numbers)  # type: ignore[arg-type]
+            return self._known(name, type(value))[tuple(value) if type(value) is list else value]
+        except TypeError:  # it holds objects or lists, as no fact does
+            self.unread += 1
+            return _UNREAD
 
     def _shape(self, raw: Mapping[str, Any]) -> _Shape:
         names = tuple(sorted(raw))
         found = self._by_names.get(names)
         if found is None:
-            found = self._by_names[names] = _Shape(len(self.shapes), names)
+            found = self._by_names[names] = _Shape(len(self.shapes), names, _picker(names))
             self.shapes.append(names)
         return found
 
-    def _number(self, name: str, raw: Any) -> int:
+    def number(self, name: str, raw: Any) -> int:
+        """The number of a raw value of a fact. Raises `FactError`; `KeyError` for a fact that there is not."""
         value = self.specs[name].parse(raw)
         number = self._numbers.get((name, value))
         if number is None:

@@ -102,9 +102,8 @@ def _plain(db: sqlite3.Connection, sql: str, values: Any) -> sqlite3.Cursor:
 
 def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
     """The whole rows of those of these devices that there are."""
-    cursor = db.cursor()
-    cursor.row_factory = None  # plain tuples, as many are read
-    rows = cursor.execute(
+    rows = _plain(
+        db,
         "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
         " stands_until, current_contents, last_import_id, last_read_at, life"
         " FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
@@ -114,29 +113,35 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
 
 
 class GuardedAttributes(NamedTuple):
-    """What of a device rules rest on beside its readings."""
+    """What of a device rules rest on beside its readings; None for what is not said."""
 
-    site: str
-    role: str
-    critical: bool
+    site: Any
+    role: Any
+    critical: Any
 
 
-def guarded(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, GuardedAttributes]:
-    """These attributes of those of these devices that there are."""
-    cursor = db.cursor()
-    cursor.row_factory = None  # plain tuples, as many are read
-    rows = cursor.execute(
-        "SELECT d.id, d.site, d.role, d.critical FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
-        (json.dumps(list(devices)),),
+NOTHING_SAID = GuardedAttributes(None, None, None)
+
+
+def otherwise(db: sqlite3.Connection, devices: Iterable[str], said: GuardedAttributes) -> dict[str, GuardedAttributes]:
+    """Those of these devices of which something is not as it is said, as they are."""
+    rows = _plain(
+        db,
+        "SELECT d.id, d.site, d.role, d.critical FROM json_each(?1) AS j CROSS JOIN devices AS d ON d.id = j.value"
+        " WHERE d.site <> ?2 OR d.role <> ?3 OR d.critical <> ?4",  # a comparison with NULL never holds
+        (json.dumps(list(devices)), *said),
     )
-    return {device: GuardedAttributes(site, role, bool(critical)) for device, site, role, critical in rows}
+    return {device: GuardedAttributes(*held) for device, *held in rows}
 
 
-def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record]) -> set[str]:
+def put(
+    db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record], unseen: Collection[str] = ()
+) -> set[str]:
     """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
 
-    Returns the devices that are new or of which more than the newest reading changed. This alone writes devices: the
-    counts by profile, site and role change with them, in one transaction.
+    Of those in `unseen` nothing changed that an exception rests on. Returns the devices that are new or of which more
+    than the newest reading changed. This alone writes devices: the counts by profile, site and role change with them,
+    in one transaction.
     """
     added, read, moved = list[Record](), list[Record](), list[Record]()
     for record in now:
@@ -171,7 +176,7 @@ def put(db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
     _count(db, steps)
-    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part])
+    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part if record[0] not in unseen])
     return {record[0] for part in (added, moved) for record in part}
 
 

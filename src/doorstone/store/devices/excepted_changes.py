@@ -22,6 +22,17 @@ def note(db: sqlite3.Connection, devices: Iterable[str]) -> None:
     )
 
 
+def named(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, bool]:
+    """Those of these devices that an exception names -> whether one has a condition that facts decide."""
+    rows = db.execute(
+        "SELECT x.device, MAX(EXISTS (SELECT 1 FROM exception_conditions AS c WHERE c.exception = x.exception"
+        " AND c.fact_condition <> '')) FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
+        " GROUP BY x.device",
+        (json.dumps(list(devices)),),
+    )
+    return {device: bool(by_facts) for device, by_facts in rows}
+
+
 def since(db: sqlite3.Connection, at: int) -> list[str]:
     """The devices that were noted after a count."""
     return [row[0] for row in db.execute("SELECT device FROM excepted_device_changes WHERE at > ?", (at,))]

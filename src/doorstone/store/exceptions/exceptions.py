@@ -90,7 +90,7 @@ def need_approvals(db: sqlite3.Connection, number: int, needed: int) -> None:
 def unsettle(db: sqlite3.Connection, device: str, because: str) -> list[int]:
     """Say of every approval that rests on a device why it needs a second look; those on their way fall away."""
     rows = db.execute(
-        "SELECT e.id, e.state, d.shown FROM exceptions AS e JOIN exception_devices AS d ON d.exception = e.id"
+        "SELECT e.id, e.state, d.shown FROM exception_devices AS d CROSS JOIN exceptions AS e ON e.id = d.exception"
         " WHERE d.device = ? AND e.state IN ('requested', 'approved')",
         (device,),
     ).fetchall()
@@ -285,7 +285,7 @@ def approved_shown(db: sqlite3.Connection, devices: Collection[str]) -> dict[int
     if not many:
         chosen = (
             "json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
-            " JOIN exceptions AS e ON e.id = x.exception"
+            " CROSS JOIN exceptions AS e ON e.id = x.exception"
         )
     rows = db.execute(
         f"SELECT x.exception, x.device, x.shown FROM {chosen}"  # noqa: S608 - constants

@@ -10,7 +10,7 @@ from array import array
 from collections.abc import Iterable
 
 from doorstone.store.readings import values
-from doorstone.store.readings.contents import Content, codes_of, digest, shape_number, value_text
+from doorstone.store.readings.contents import Content, codes_of, digest, numbers_in, shape_number, value_text
 
 
 def migrating(connection: sqlite3.Connection) -> None:
@@ -41,7 +41,8 @@ def to_codes(db: sqlite3.Connection) -> None:
         read = [(number, json.loads(text)) for number, text in part]
         facts = {number: sorted(body.pop("facts", {}).items()) for number, body in read}
         pairs = {number: [(name, value_text(value)) for name, value in held] for number, held in facts.items()}
-        known = values.numbers_of(db, (pair for held in pairs.values() for pair in held))
+        distinct = list(dict.fromkeys(pair for held in pairs.values() for pair in held))
+        known = dict(zip(distinct, values.numbers_of(db, distinct), strict=True))
         shapes = {tuple(name for name, _ in held) for held in facts.values()}
         numbers = {shape: shape_number(db, shape) for shape in shapes}
         kept = []
@@ -50,8 +51,8 @@ def to_codes(db: sqlite3.Connection) -> None:
             shape = numbers[tuple(name for name, _ in facts[number])]
             kept.append((number, Content(shape, _array_of(known[pair] for pair in pairs[number]), more)))
         db.executemany(
-            "INSERT INTO new_contents (id, digest, shape, codes, more) VALUES (?, ?, ?, ?, ?)",
-            [(number, digest(one), one.shape, one.codes, one.more) for number, one in kept],
+            "INSERT INTO new_contents (id, digest, shape, codes, more) VALUES (?, 0, ?, ?, ?)",
+            [(number, *one) for number, one in kept],
         )
     db.execute("DROP TABLE reading_contents")
     db.execute("ALTER TABLE new_contents RENAME TO reading_contents")
@@ -65,10 +66,23 @@ def to_packed(db: sqlite3.Connection) -> None:
         "SELECT id, shape, codes, more FROM reading_contents WHERE id > ? ORDER BY id LIMIT 2000", (last,)
     ).fetchall():
         last = part[-1][0]
-        made = [(number, Content(shape, codes_of(_numbers_in(codes)), more)) for number, shape, codes, more in part]
         db.executemany(
-            "UPDATE reading_contents SET codes = ?, digest = ? WHERE id = ?",
-            [(one.codes, digest(one), number) for number, one in made],
+            "UPDATE reading_contents SET codes = ? WHERE id = ?",
+            [(codes_of(_numbers_in(codes)), number) for number, _, codes, _ in part],
+        )
+    db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
+
+
+def to_ordered_digests(db: sqlite3.Connection) -> None:
+    """Schema 24: digests in whose order contents of devices stand that are read one after the other."""
+    last = 0
+    while part := db.execute(
+        "SELECT id, shape, codes, more FROM reading_contents WHERE id > ? ORDER BY id LIMIT 2000", (last,)
+    ).fetchall():
+        last = part[-1][0]
+        db.executemany(
+            "UPDATE reading_contents SET digest = ? WHERE id = ?",
+            [(digest(Content(*content), numbers_in(content[1])), number) for number, *content in part],
         )
     db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
 

@@ -8,12 +8,12 @@ on a device, or the base of quiet readings, with no reading that holds it.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
+from zlib import crc32
 
 import msgspec
 
@@ -79,13 +79,17 @@ def shape_facts(db: sqlite3.Connection, shape: int) -> tuple[str, ...]:
     return tuple(json.loads(row[0]))
 
 
-def numbers_of(db: sqlite3.Connection, contents: Iterable[Content], uses: Mapping[Content, int]) -> dict[Content, int]:
-    """The number of each content; those that are new are kept. So many more readings as `uses` says hold each."""
-    wanted = {content: digest(content) for content in contents}
+def numbers_of(
+    db: sqlite3.Connection, wanted: Mapping[Content, int], uses: Mapping[Content, int]
+) -> dict[Content, int]:
+    """The number of each content, given with its digest; those that are new are kept.
+
+    So many more readings as `uses` says hold each.
+    """
     rows = db.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.digest = j.value",
-        (json.dumps(list(set(wanted.values()))),),
+        (json.dumps(list(dict.fromkeys(wanted.values()))),),
     )
     found = {content: row[0] for row in rows if (content := Content(row[1], row[2], row[3])) in wanted}
     if uses:
@@ -130,20 +134,25 @@ def keep_merged(db: sqlite3.Connection, number: int) -> None:
     db.execute("UPDATE reading_contents SET merged = 1 WHERE id = ? AND merged = 0", (number,))
 
 
-def digest(content: Content) -> int:
-    """Eight bytes of a hash, by which a content is found."""
-    found = hashlib.blake2b(content.codes + content.more.encode(), digest_size=8).digest()
-    return int.from_bytes(found, "big", signed=True)
+def digest(content: Content, numbers: Iterable[int]) -> int:
+    """What a content is found by: the highest of the numbers of its values, and a checksum of all that it says.
+
+    The highest number is mostly that of a value that one device alone has: contents of devices that are read one after
+    the other stand side by side in the index, and a part of an import writes few of its pages.
+    """
+    return max(numbers, default=0) << 32 | crc32(content.codes + content.more.encode())
 
 
 def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
     """Number -> content."""
-    found = db.execute(
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    found = cursor.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.id = j.value",
         (json.dumps(list(numbers)),),
     )
-    return {row[0]: Content(row[1], row[2], row[3]) for row in found}
+    return {number: Content(shape, codes, more) for number, shape, codes, more in found}
 
 
 def bodies(db: sqlite3.Connection, held: Mapping[Any, Content]) -> dict[Any, dict[str, Any]]:

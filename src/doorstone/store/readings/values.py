@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 
-def numbers_of(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict[tuple[str, str], int]:
-    """(fact, value as JSON text) -> its number; those that are new are kept."""
-    wanted = list(dict.fromkeys(pairs))
-    found = _known(db, wanted)
-    missing = [pair for pair in wanted if pair not in found]
+def numbers_of(db: sqlite3.Connection, pairs: Sequence[tuple[str, str]]) -> list[int]:
+    """The number of each value, given as its fact and its JSON text; those that are new are kept."""
+    known = _known(db, pairs)
+    missing = [(fact, text) for fact, texts in known.items() for text, number in texts.items() if not number]
     if missing:
         db.executemany("INSERT OR IGNORE INTO fact_names (name) VALUES (?)", {(fact,) for fact, _ in missing})
         names = {row[1]: row[0] for row in db.execute("SELECT id, name FROM fact_names")}
@@ -20,22 +19,25 @@ def numbers_of(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict
             "INSERT INTO fact_values (id, fact, value) VALUES (?, ?, ?)",
             [(number, names[fact], value) for number, (fact, value) in enumerate(missing, first)],
         )
-        found.update({pair: number for number, pair in enumerate(missing, first)})
-    return found
+        for number, (fact, text) in enumerate(missing, first):
+            known[fact][text] = number
+    return [known[fact][text] for fact, text in pairs]
 
 
-def _known(db: sqlite3.Connection, pairs: list[tuple[str, str]]) -> dict[tuple[str, str], int]:
-    by_fact: dict[str, list[str]] = {}
-    for fact, value in pairs:
-        by_fact.setdefault(fact, []).append(value)
-    found = {}
-    for fact, texts in by_fact.items():
-        rows = db.execute(
+def _known(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict[str, dict[str, int]]:
+    """Fact -> value -> its number, 0 for one that is new."""
+    found: dict[str, dict[str, int]] = {}
+    for fact, text in pairs:
+        found.setdefault(fact, {})[text] = 0
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    for fact, texts in found.items():
+        rows = cursor.execute(
             "SELECT v.value, v.id FROM fact_names AS f CROSS JOIN json_each(?2) AS j"
             " CROSS JOIN fact_values AS v ON v.fact = f.id AND v.value = j.value WHERE f.name = ?1",
-            (fact, json.dumps(texts)),
+            (fact, json.dumps(list(texts))),
         )
-        found.update({(fact, text): number for text, number in rows})
+        texts.update(rows)
     return found
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import GuardedAttributes
+from doorstone.store.devices.devices import NOTHING_SAID, GuardedAttributes
 from doorstone.store.readings.imports import ImportRow
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.contents import GUARDED
@@ -89,21 +89,28 @@ def nobody_knows(
 
 def kept_as_they_are(context: Context, records: Iterable[ReadingRecord]) -> list[ImportProblem]:
     """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
-    speaking = [one for one in records if not GUARDED.isdisjoint(one.about)]
-    if not speaking:
-        return []
-    with context.database.read() as db:
-        held = device_store.guarded(db, {one.device for one in speaking})
+    said: dict[int, GuardedAttributes] = {}  # by what is said of the device: many say the same
+    speaking: dict[GuardedAttributes, list[ReadingRecord]] = {}
+    for one in records:
+        says = said.get(id(one.about))
+        if says is None:
+            values = about_values(one.about)
+            says = said[id(one.about)] = GuardedAttributes(*map(values.get, GuardedAttributes._fields))
+        speaking.setdefault(says, []).append(one)
     notes = []
-    agree = set[tuple[int, GuardedAttributes]]()  # who says what of devices that are so
-    for one in speaking:
-        now = held.get(one.device)
-        if now is None or (id(one.about), now) in agree:
-            continue
-        wrong = {n: v for n, v in about_values(one.about).items() if n in GUARDED and getattr(now, n) != v}
-        if not wrong:
-            agree.add((id(one.about), now))
-        for name in wrong:
+    with context.database.read() as db:
+        apart = {
+            says: device_store.otherwise(db, [one.device for one in mine], says)
+            for says, mine in speaking.items()
+            if says != NOTHING_SAID
+        }
+    wrong = [
+        (one, says, now) for says, held in apart.items() for one in speaking[says] if (now := held.get(one.device))
+    ]
+    for one, says, now in sorted(wrong, key=lambda case: case[0].line):
+        for name in (
+            name for name in about_values(one.about) if name in GUARDED and getattr(says, name) != getattr(now, name)
+        ):
             is_now = getattr(now, name)
             words = ("no", "yes")
             was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"

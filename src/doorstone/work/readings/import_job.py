@@ -31,7 +31,7 @@ from doorstone.formats.reading_records import ImportProblem, ReadingRecord
 from doorstone.formats.readings import FORMS, read_stream
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
-from doorstone.store.readings.contents import Content, codes_of
+from doorstone.store.readings.contents import Content, codes_of, digest
 from doorstone.store.readings.imports import ImportRow, ProblemLine
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
@@ -337,8 +337,8 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
             began = time.perf_counter()
             with context.database.write() as db:
                 readings = [
-                    NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about])
-                    for one, content in zip(part, numbers.contents_of(db, part), strict=True)
+                    NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about], codes)
+                    for one, (content, codes) in zip(part, numbers.contents_of(db, part), strict=True)
                 ]
                 settler = Settler(context, db, known)
                 known = settler.known
@@ -356,20 +356,21 @@ class _SpoolNumbers:
         self._values: list[int] = []
         self._shapes: list[int] = []
 
-    def contents_of(self, db: sqlite3.Connection, readings: Sequence[ReadyReading]) -> list[int]:
-        """The number of each reading's content; what is new is kept."""
+    def contents_of(
+        self, db: sqlite3.Connection, readings: Sequence[ReadyReading]
+    ) -> Iterator[tuple[int, Sequence[int]]]:
+        """The number of each reading's content, and those of its values; what is new is kept."""
         ready = self._ready
         if self._table != ready.table:
             self._table, self._values, self._shapes = ready.table, [], []
-        self._values += self._contents.value_numbers(db, ready.values[len(self._values) :])
+        self._values += self._contents.new_value_numbers(db, ready.values[len(self._values) :])
         self._shapes += [self._contents.shape_number(db, names) for names in ready.shapes[len(self._shapes) :]]
-        values, shapes = self._values, self._shapes
-        made = [
-            Content(shapes[one.shape], codes_of(list(map(values.__getitem__, one.values))), one.more)
-            for one in readings
-        ]
-        numbers = self._contents.numbers_of(db, made, Counter(made))
-        return [numbers[content] for content in made]
+        shapes, number = self._shapes, self._values.__getitem__
+        codes = [list(map(number, one.values)) for one in readings]
+        made = [Content(shapes[one.shape], codes_of(mine), one.more) for one, mine in zip(readings, codes, strict=True)]
+        digests = dict(zip(made, map(digest, made, codes), strict=True))
+        numbers = self._contents.numbers_of(db, digests, Counter(made))
+        return zip(map(numbers.__getitem__, made), codes, strict=True)
 
 
 # ------------------------------------------------------------------- dry run

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Iterable, Iterator
+from operator import attrgetter
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -20,6 +21,7 @@ from doorstone.formats.reading_records import Content, ReadingRecord, about_valu
 from doorstone.store.readings.contents import more_of, value_text
 
 _SIZE = 8  # bytes before each block that give its length
+_DEVICE = attrgetter("device")
 
 
 class ReadyReading(msgspec.Struct, array_like=True, gc=False):
@@ -60,15 +62,18 @@ class ReadyWriter:
         """Write a block, or two where the records' table of values changes."""
         readings: list[ReadyReading] = []
         abouts: dict[tuple[tuple[str, str], ...], int] = {}
+        known: dict[int, int] = {}  # of what is said of devices: most say it in one object
         fresh = False
         for record in records:
             content = record.content
             if content.table is not self._table:
                 if readings:
                     self._write(readings, abouts, fresh)
-                    readings, abouts = [], {}
+                    readings, abouts, known = [], {}, {}
                 self._table, self._values, self._shapes, fresh = content.table, 0, 0, True
-            about = abouts.setdefault(tuple(record.about.items()), len(abouts))
+            about = known.get(id(record.about))
+            if about is None:
+                about = known[id(record.about)] = abouts.setdefault(tuple(record.about.items()), len(abouts))
             readings.append(
                 ReadyReading(
                     record.device, record.source, record.taken_at, content.shape, content.numbers, _more(content), about
@@ -85,7 +90,7 @@ class ReadyWriter:
             [(name, value_text(dump(value))) for name, value in values[self._values :]],
             [list(names) for names in shapes[self._shapes :]],
             [about_values(dict(about)) for about in abouts],
-            readings,
+            sorted(readings, key=_DEVICE),  # rows of the records that stand side by side are written together
         )
         self._values, self._shapes = len(values), len(shapes)
         raw = msgspec.msgpack.encode(block)

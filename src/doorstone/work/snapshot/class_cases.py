@@ -103,6 +103,10 @@ class Standing(NamedTuple):
     until: str | None
 
 
+SightCase = tuple[tuple[str, ...], tuple[int, ...]]
+"""Outcomes of tests, and numbers of values that are part of a class as they are."""
+
+
 @dataclass(frozen=True, slots=True)
 class _Sight:
     """What readings of a shape share that one source took on a day, on one platform, with facts only.
@@ -117,7 +121,7 @@ class _Sight:
     tested: Callable[[Sequence[int]], tuple[int, ...]]
     others: Callable[[Sequence[int]], tuple[int, ...]]
     outcomes: dict[int, str]
-    standings: dict[tuple[tuple[str, ...], tuple[int, ...]], Standing] | None
+    standings: dict[SightCase, Standing] | None
 
 
 @dataclass(slots=True)
@@ -154,29 +158,35 @@ class ClassCases:
         self.by = by
         self.known = known
 
-    def standing(self, source: str, taken_at: str, content: Content, settle: Callable[[], Standing]) -> Standing | None:
-        """How a device stands of which one source alone speaks, by one reading with facts only; None if no sheet
-        describes it.
-
-        It is settled if none with the same outcomes was before.
+    def spot(
+        self, source: str, day: str, shape: int, codes: Sequence[int]
+    ) -> tuple[dict[SightCase, Standing], SightCase] | None:
+        """Where to find how a device stands of which one source alone speaks, by one reading of a day with facts only:
+        in which standings, under which case. None if no sheet describes it.
         """
-        codes = numbers_in(content.codes)
-        at = self._platform_at(content.shape)
+        at = self.known.platforms.get(shape)
+        if at is None:
+            at = self._platform_at(shape)
         if at < 0:
             return None
-        key = (content.shape, codes[at], source, taken_at[:10])
+        key = (shape, codes[at], source, day)
         sight = self.known.sights.get(key) or self._sight(*key)
         if sight.standings is None:
             return None
         try:
-            case = tuple(map(sight.outcomes.__getitem__, sight.tested(codes))), sight.others(codes)
+            return sight.standings, (tuple(map(sight.outcomes.__getitem__, sight.tested(codes))), sight.others(codes))
         except KeyError:
             letters = self._outcomes(sight.outcomes, sight.picks, codes)
-            case = tuple([letters[i] for i in sight.present]), sight.others(codes)
-        found = sight.standings.get(case)
-        if found is None:
-            found = bounded(sight.standings)[case] = settle()
-        return found
+            return sight.standings, (tuple([letters[i] for i in sight.present]), sight.others(codes))
+
+    def tested_values(self, content: Content) -> Hashable:
+        """The numbers of the values of a content that tests look at, or that are part of a class as they are."""
+        codes, at = numbers_in(content.codes), self._platform_at(content.shape)
+        sight = (content.shape, codes[at] if at >= 0 else 0)
+        picks = (self.known.picks.get(sight) or self._picks(*sight)) if at >= 0 else _Picks("", (), ())
+        if not picks.platform:
+            return content
+        return picks.platform, tuple([codes[i] if i >= 0 else 0 for i in (*picks.tested, *picks.others)])
 
     def plain(self, current: CurrentContents, content: Content) -> PlainCase | None:
         """The case of a device of which one source alone speaks, with facts only; None if no sheet describes it."""
@@ -203,7 +213,7 @@ class ClassCases:
         present = tuple(i for i, place in enumerate(picks.tested) if place >= 0)
         outcomes = self.known.outcomes.setdefault(picks.platform, {})
         tested, others = _picker([picks.tested[i] for i in present]), _picker([i for i in picks.others if i >= 0])
-        standings: dict[tuple[tuple[str, ...], tuple[int, ...]], Standing] = {}
+        standings: dict[SightCase, Standing] = {}
         found = _Sight(
             picks, present, tested, others, outcomes, standings if picks.platform and source != FIX else None
         )

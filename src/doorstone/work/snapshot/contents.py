@@ -31,13 +31,17 @@ CurrentContents = list[tuple[str, str, int]]
 
 
 class NewReading(NamedTuple):
-    """A reading to apply: `content` is the number of its content; `about` what it says of the device itself."""
+    """A reading to apply: `content` is the number of its content; `about` what it says of the device itself.
+
+    `codes` are the numbers of its values, where they are at hand.
+    """
 
     device: str
     source: str
     taken_at: str
     content: int
     about: Mapping[str, Any] | None = None
+    codes: Sequence[int] | None = None
 
 
 class ContentCache:
@@ -61,14 +65,17 @@ class ContentCache:
     def value_numbers(self, db: sqlite3.Connection, pairs: Sequence[tuple[str, str]]) -> list[int]:
         """The numbers of values, each given as its fact and its JSON text; those that are new are kept."""
         known = self._numbers
-        found = [known.get(pair) for pair in pairs]
-        missing = {pair for pair, number in zip(pairs, found, strict=True) if number is None}
-        if not missing:
-            return found  # type: ignore[return-value]
-        numbers = value_store.numbers_of(db, missing)
-        bounded(known, MOST_VALUES).update(numbers)
-        bounded(self._texts, MOST_VALUES).update({number: text for (_, text), number in numbers.items()})
-        return [numbers[pair] if number is None else number for pair, number in zip(pairs, found, strict=True)]
+        found = {pair: known.get(pair) for pair in pairs}
+        if missing := [pair for pair, number in found.items() if number is None]:
+            found |= (numbers := dict(zip(missing, self.new_value_numbers(db, missing), strict=True)))
+            bounded(known, MOST_VALUES).update(numbers)
+        return [found[pair] for pair in pairs]  # type: ignore[misc]
+
+    def new_value_numbers(self, db: sqlite3.Connection, pairs: Sequence[tuple[str, str]]) -> list[int]:
+        """As `value_numbers`, of many that are asked for once."""
+        numbers = value_store.numbers_of(db, pairs)
+        bounded(self._texts, MOST_VALUES).update(zip(numbers, [text for _, text in pairs], strict=True))
+        return numbers
 
     def shape_number(self, db: sqlite3.Connection, facts: tuple[str, ...]) -> int:
         number = self._shape_numbers.get(facts)
@@ -78,10 +85,13 @@ class ContentCache:
         return number
 
     def numbers_of(
-        self, db: sqlite3.Connection, contents: Iterable[Content], uses: Mapping[Content, int] | None = None
+        self, db: sqlite3.Connection, digests: Mapping[Content, int], uses: Mapping[Content, int] | None = None
     ) -> dict[Content, int]:
-        """The numbers of contents; those that are new are kept. `uses`: how many more readings hold each."""
-        found = store.numbers_of(db, contents, uses or {})
+        """The numbers of contents, each given with its digest; those that are new are kept.
+
+        `uses`: how many more readings hold each.
+        """
+        found = store.numbers_of(db, digests, uses or {})
         bounded(self._kept).update({number: content for content, number in found.items()})
         return found
 
@@ -93,7 +103,7 @@ class ContentCache:
         names = tuple(sorted(facts))
         numbers = self.value_numbers(db, [(name, store.value_text(facts[name])) for name in names])
         content = Content(self.shape_number(db, names), store.codes_of(numbers), more)
-        number = self.numbers_of(db, [content])[content]
+        number = self.numbers_of(db, {content: store.digest(content, numbers)})[content]
         store.keep_merged(db, number)
         return number
 
@@ -234,14 +244,29 @@ def current_contents(record: Record) -> CurrentContents:
     return [(source, at, number) for source, at, number in json.loads(text)]
 
 
+def sole_word(record: Record) -> tuple[str, str, int] | None:
+    """The one word on a device, as `current_contents` has it; None if there are several, or none."""
+    text = record.current_contents
+    if text[0] != "[":
+        source, _, number = text.partition(" ")
+        return source, record.last_read_at, int(number)
+    current = current_contents(record)
+    return current[0] if len(current) == 1 else None
+
+
 def contents_text(current: CurrentContents, last_read_at: str) -> str:
     """What each source says of a device, whose newest reading is of `last_read_at`, as the row keeps it.
 
     JSON, [[source, time, number of the content], ...]; where one alone speaks in the newest reading, "source number".
     """
     if len(current) == 1 and current[0][1] == last_read_at:
-        return f"{current[0][0]} {current[0][2]}"
+        return word_text(current[0][0], current[0][2])
     return store.value_text(current)
+
+
+def word_text(source: str, content: int) -> str:
+    """As `contents_text`, where one source alone speaks in the newest reading."""
+    return f"{source} {content}"
 
 
 def guarded(about: Mapping[str, Any], record: Record | None, number: int | None, *, obeyed: bool) -> Mapping[str, Any]:
@@ -271,7 +296,7 @@ def apply_readings(
     """
     reporting = []
     for new in readings:
-        device, source, taken_at, content, about = new
+        device, source, taken_at, content, about, _ = new
         held = now.get(device)
         if held is None:
             current = [(source, taken_at, content)]
@@ -307,9 +332,10 @@ def keep(
 
     `changed` are the devices that are new or have moved with it, `held` the rows as they were before.
     """
-    again = [r for r in readings if r.device in held and r.taken_at <= held[r.device].last_read_at]
-    store.release(db, device_store.contents_read(db, [(r.device, r.source, r.taken_at) for r in again]))
-    device_store.add_readings(db, [KeptReading(*r[:4], number, r[0] in changed) for r in readings])
+    last = {device: record.last_read_at for device, record in held.items()}
+    again = [(device, source, at) for device, source, at, *_ in readings if at <= last.get(device, "")]
+    store.release(db, device_store.contents_read(db, again))
+    device_store.add_readings(db, [KeptReading(*reading[:4], number, reading[0] in changed) for reading in readings])
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
         device_store.keep_texts(db, device, source, current_texts(mine))

@@ -11,7 +11,6 @@ from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime
-from functools import partial
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.life import Life
@@ -52,11 +51,15 @@ from doorstone.work.snapshot.contents import (
     current_contents,
     guarded,
     keep,
+    sole_word,
     without_older,
+    word_text,
 )
 from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
 from doorstone.work.snapshot.sheets import Sheet, plain_text
 
+_NO_WORD = "", "", 0
+_NOTHING: Mapping[str, Any] = {}
 FEW_DEVICES = 10  # of which several sources speak: to settle so few takes less than to tell their cases
 
 
@@ -200,18 +203,20 @@ class Settler:
         Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before. A fact
         named in `changing` was changed when they were taken: no earlier word of any source on it counts any more.
         """
-        held = device_store.records(self.db, {reading.device for reading in readings})
+        held = device_store.records(self.db, dict.fromkeys([reading.device for reading in readings]))
         before = dict(held)
         for new in readings if changing else ():
             if row := before.get(new.device):
                 before[new.device] = without_older(self.db, self.known.contents, row, changing, new.taken_at)
         rows, now, others = self._replaced(before, readings, number, obeyed)
+        replaced = len(rows)
         merging = {new.device for new in others} & held.keys()
         now.update({name: (before[name], current_contents(before[name])) for name in merging})
         self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows += self._rows(held, list(now.values()))
-        changed = device_store.put(self.db, held, rows)
+        unseen = self._unseen(before, rows[:replaced]) if not changing else set[str]()
+        changed = device_store.put(self.db, held, rows, unseen)
         keep(self.db, self.known.contents, readings, now, reporting, number, changed, held)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
@@ -224,45 +229,67 @@ class Settler:
         Those that are settled by the outcomes of their tests; those that are still to be settled; the other readings.
         """
         often = Counter([reading.device for reading in readings])
-        currents = {device: current_contents(record) for device, record in held.items() if often[device] == 1}
-        before = {device: current[0] for device, current in currents.items() if len(current) == 1}
+        before = {device: word for device, record in held.items() if (word := sole_word(record)) is not None}
         numbers = {reading.content for reading in readings}
-        kept = self.known.contents.kept(self.db, numbers.union([word[2] for word in before.values()]))
+        kept = self.known.contents.kept(self.db, numbers.union([number for _, _, number in before.values()]))
+        covers, spot = self.known.contents.covers_content, self._cases.spot
         alone = disputes.devices(self.db, held) | self.by.own
         rows, now, others = list[Record](), dict[str, tuple[Record, CurrentContents]](), list[NewReading]()
         for new in readings:
-            device, source, taken_at, content, about = new
+            device, source, taken_at, content, about, codes = new
             mine, record = kept[content], held.get(device)
-            if often[device] > 1 or mine.more or not (record is None or self._replaces(new, before.get(device), kept)):
+            if often[device] > 1 or mine.more:
                 others.append(new)
                 continue
-            current = [(source, taken_at, content)]
+            if record is not None:  # it replaces the one word on the device if it holds every fact that this holds
+                speaker, at, was = before.get(device, _NO_WORD)
+                if speaker != source or at > taken_at or not covers(self.db, mine, kept[was]):
+                    others.append(new)
+                    continue
             standing = None
-            if device not in alone:
-                settle = partial(self._standing, device, current, [mine])
-                standing = self._cases.standing(source, taken_at, mine, settle)
+            found = spot(source, taken_at[:10], mine.shape, codes or numbers_in(mine.codes))
+            if found is not None and device not in alone:
+                standings, case = found
+                standing = standings.get(case)
+                if standing is None:
+                    standing = self._standing(device, [(source, taken_at, content)], [mine])
+                    bounded(standings)[case] = standing
             row = record or device_store.new_record(device, self.at)
-            own = guarded(about or {}, record, number, obeyed=obeyed).get
+            own = guarded(about, record, number, obeyed=obeyed).get if about else _NOTHING.get
             place, until = standing or (Place(*row[6:11]), row.stands_until)
             if row.life != Life.IN_SERVICE:
                 place = place._replace(profile=None)
-            last = max(row.last_read_at, taken_at)
+            _, name, site, role, critical, added_at, *_ = row
             made = Record(
-                device, own("name", row.name), own("site", row.site), own("role", row.role),
-                own("critical", row.critical), row.added_at, *place, until, contents_text(current, last),
-                number or row.last_import_id, last, row.life,
+                device, own("name", name), own("site", site), own("role", role), own("critical", critical), added_at,
+                *place, until, word_text(source, content), number or row.last_import_id, taken_at, row.life,
             )  # fmt: skip
+            if row.last_read_at > taken_at:
+                last = row.last_read_at
+                made = made._replace(current_contents=contents_text([new[1:4]], last), last_read_at=last)
             if standing is not None:
                 rows.append(made)
             else:
-                now[device] = made, current
+                now[device] = made, [new[1:4]]
         return rows, now, others
 
-    def _replaces(self, new: NewReading, before: tuple[str, str, int] | None, kept: Mapping[int, Content]) -> bool:
-        """Whether a reading holds every fact that was known of its device, by the one word on it."""
-        if before is None or before[0] != new.source or before[1] > new.taken_at:
-            return False
-        return self.known.contents.covers_content(self.db, kept[new.content], kept[before[2]])
+    def _unseen(self, held: Mapping[str, Record], rows: Sequence[Record]) -> set[str]:
+        """Those of these rows, each by a reading that replaced the one word on its device, of which nothing changed
+        that an approval rests on: no value that a requirement looks at, and whether it counts.
+        """
+        known = [row for row in rows if row.id in held]
+        rests_on_facts = excepted_changes.named(self.db, [row.id for row in known])
+        found = set[str]()
+        for row in known:
+            if rests_on_facts.get(row.id, True):
+                continue
+            words = [word for one in (held[row.id], row) if (word := sole_word(one)) is not None]
+            kept = self.known.contents.kept(self.db, [number for _, _, number in words])
+            tested = {self._cases.tested_values(kept[number]) for _, _, number in words}
+            ages = {self.by.ages(source, at[:10]) for source, at, _ in words}
+            if len(tested) == len(ages) == 1 and held[row.id][:11] == row[:11]:
+                found.add(row.id)
+        return found
 
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
         """Rows settled anew, each device in its profile."""

@@ -113,23 +113,25 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
 
 
 class GuardedAttributes(NamedTuple):
-    """What of a device rules rest on beside its readings; None for what is not said."""
+    """What of a device rules rest on beside its readings; None for what is not reported."""
 
-    site: Any
-    role: Any
-    critical: Any
-
-
-NOTHING_SAID = GuardedAttributes(None, None, None)
+    site: str | None
+    role: str | None
+    critical: int | None
 
 
-def otherwise(db: sqlite3.Connection, devices: Iterable[str], said: GuardedAttributes) -> dict[str, GuardedAttributes]:
-    """Those of these devices of which something is not as it is said, as they are."""
+NOTHING_REPORTED = GuardedAttributes(None, None, None)
+
+
+def otherwise(
+    db: sqlite3.Connection, devices: Iterable[str], reported: GuardedAttributes
+) -> dict[str, GuardedAttributes]:
+    """Those of these devices of which something is not as it is reported, as they are."""
     rows = _plain(
         db,
         "SELECT d.id, d.site, d.role, d.critical FROM json_each(?1) AS j CROSS JOIN devices AS d ON d.id = j.value"
         " WHERE d.site <> ?2 OR d.role <> ?3 OR d.critical <> ?4",  # a comparison with NULL never holds
-        (json.dumps(list(devices)), *said),
+        (json.dumps(list(devices)), *reported),
     )
     return {device: GuardedAttributes(*held) for device, *held in rows}
 

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from difflib import get_close_matches
 from typing import Any
 
 from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import NOTHING_SAID, GuardedAttributes
+from doorstone.store.devices.devices import NOTHING_REPORTED, GuardedAttributes
 from doorstone.store.readings.imports import ImportRow
 from doorstone.work.context.context import Context
-from doorstone.work.snapshot.contents import GUARDED
 from doorstone.work.snapshot.sheets import all_sheets
 
 EARLIEST = "1990-01-01T00:00:00"
@@ -89,32 +88,33 @@ def nobody_knows(
 
 def kept_as_they_are(context: Context, records: Iterable[ReadingRecord]) -> list[ImportProblem]:
     """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
-    said: dict[int, GuardedAttributes] = {}  # by what is said of the device: many say the same
-    speaking: dict[GuardedAttributes, list[ReadingRecord]] = {}
+    reported: dict[int, GuardedAttributes] = {}  # by the object that holds it, which many readings share
+    alike: dict[GuardedAttributes, list[ReadingRecord]] = {}
     for one in records:
-        says = said.get(id(one.about))
+        says = reported.get(id(one.about))
         if says is None:
-            values = about_values(one.about)
-            says = said[id(one.about)] = GuardedAttributes(*map(values.get, GuardedAttributes._fields))
-        speaking.setdefault(says, []).append(one)
+            says = reported[id(one.about)] = _guarded(one)
+        alike.setdefault(says, []).append(one)
+    alike.pop(NOTHING_REPORTED, None)
     notes = []
     with context.database.read() as db:
-        apart = {
-            says: device_store.otherwise(db, [one.device for one in mine], says)
-            for says, mine in speaking.items()
-            if says != NOTHING_SAID
-        }
-    wrong = [
-        (one, says, now) for says, held in apart.items() for one in speaking[says] if (now := held.get(one.device))
-    ]
-    for one, says, now in sorted(wrong, key=lambda case: case[0].line):
-        for name in (
-            name for name in about_values(one.about) if name in GUARDED and getattr(says, name) != getattr(now, name)
-        ):
-            is_now = getattr(now, name)
-            words = ("no", "yes")
-            was = words[int(is_now)] if name == "critical" else f"{is_now or 'none'}"
+        for says, mine in alike.items():
+            apart = device_store.otherwise(db, [one.device for one in mine], says)
+            notes += [note for one in mine if one.device in apart for note in _kept(one, says, apart[one.device])]
+    return sorted(notes, key=lambda note: note.line)
+
+
+def _guarded(one: ReadingRecord) -> GuardedAttributes:
+    """What a reading says of the attributes that rules rest on."""
+    critical = about_values(one.about).get("critical")
+    return GuardedAttributes(one.about.get("site"), one.about.get("role"), None if critical is None else int(critical))
+
+
+def _kept(one: ReadingRecord, says: GuardedAttributes, now: GuardedAttributes) -> Iterator[ImportProblem]:
+    """A note for each attribute that a reading says otherwise."""
+    for name, new, old in zip(GuardedAttributes._fields, says, now, strict=True):
+        if new is not None and new != old:
+            was = ("no", "yes")[int(old or 0)] if name == "critical" else f"{old or 'none'}"
             message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
             hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
-            notes.append(ImportProblem(one.line, name, message, hint))
-    return notes
+            yield ImportProblem(one.line, name, message, hint)

@@ -46,10 +46,10 @@ def test_what_lasts_is_excluded_from_collection_once_and_garbage_is_not_kept() -
 
 HEAPS = """
 import ctypes, sys, threading
-from doorstone.service.memory import share_one_heap
+from doorstone.service.memory import set_up_memory
 
 if sys.argv[1] == "one":
-    share_one_heap()
+    set_up_memory()
 ready = threading.Barrier(4)
 def hold():
     held = [bytes(2_000) for _ in range(100)]
@@ -68,7 +68,7 @@ c.fflush(out)
 
 
 @pytest.mark.process
-def test_threads_share_one_heap() -> None:
+def test_threads_set_up_memory() -> None:
     def heaps(word: str) -> int:
         done = subprocess.run([sys.executable, "-c", HEAPS, word], capture_output=True, text=True, check=True)
         return done.stdout.count("<heap nr=")

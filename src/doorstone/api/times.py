@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated
 
-from pydantic import AfterValidator, PlainSerializer, WithJsonSchema
+from pydantic import AfterValidator, NaiveDatetime, PlainSerializer, WithJsonSchema
 
 
 def _in_utc(at: datetime) -> datetime:
@@ -20,8 +20,7 @@ def _written(at: datetime) -> str:
 
 
 Moment = Annotated[
-    datetime,
-    AfterValidator(_in_utc),
+    NaiveDatetime | Annotated[datetime, AfterValidator(_in_utc)],  # those from inside need no call
     PlainSerializer(_written, when_used="json"),
     WithJsonSchema({"type": "string", "format": "date-time"}),
 ]

@@ -9,13 +9,13 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from enum import StrEnum
 from functools import total_ordering
 from itertools import combinations, product
-from typing import Any
+from typing import Any, NamedTuple
 
 from doorstone.core.numbers import UNSAID, Marks, NumberError, read_number
 
@@ -365,8 +365,7 @@ class Reading:
     verdicts: Mapping[str, bool] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(NamedTuple):
     value: FactValue
     source: str
     taken_at: datetime
@@ -394,8 +393,7 @@ class DisputeDecision:
         return all(time <= max(self.at, self.seen_until) for time in read)
 
 
-@dataclass(frozen=True, slots=True)
-class SettledFact:
+class SettledFact(NamedTuple):
     """The believed candidate, and its `rivals`: the other sources' words, if any two differ beyond the tolerance.
 
     With a `dispute_decision` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.
@@ -501,7 +499,7 @@ def settle(
     fixed = {name: candidate for (name, source), candidate in newest.items() if source == FIX}
     if fixed:
         newest = _since_fixes(newest, fixed)
-    return replace(_pick(newest, verdicts.values(), sources, specs, as_of, last), fixed=fixed)
+    return _pick(newest, verdicts.values(), sources, specs, as_of, last, fixed)
 
 
 def _since_fixes(
@@ -532,6 +530,7 @@ def _pick(
     specs: Mapping[str, FactSpec],
     as_of: date,
     dispute_decisions: Mapping[str, DisputeDecision],
+    fixed: Mapping[str, Candidate],
 ) -> View:
     by_fact: dict[str, list[Candidate]] = {}
     aged: dict[str, Candidate] = {}
@@ -564,7 +563,7 @@ def _pick(
     for verdict in current:
         times.setdefault(verdict.requirement, []).append(verdict.taken_at)
     decided = {name: r for name, r in dispute_decisions.items() if name in times and r.holds(times[name])}
-    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), decided)
+    return View(as_of, facts, {n: c for n, c in aged.items() if n not in facts}, tuple(current), decided, fixed)
 
 
 def _settle_fact(spec: FactSpec, ranked: list[Candidate], dispute_decision: DisputeDecision | None) -> SettledFact:

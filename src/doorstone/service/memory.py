@@ -6,6 +6,11 @@ import ctypes
 import gc
 
 MANY_OBJECTS = 100_000
+COLLECTED_AFTER = (10_000, 20, 50)
+"""Objects, collections of young ones, and of older ones, after which cycles are looked for.
+
+Readings and pages make many objects and hardly a cycle: at Python's own 700, 10 and 10 it takes an eighth of an import.
+"""
 _M_ARENA_MAX = -8  # of glibc's malloc.h
 
 
@@ -20,8 +25,14 @@ def exclude_lasting_objects() -> None:
         gc.freeze()
 
 
-def share_one_heap() -> None:
-    """Have all threads take memory from one heap; to be called before there is a second thread.
+def set_up_memory() -> None:
+    """Set up the process; to be called before there is a second thread."""
+    _share_one_heap()
+    gc.set_threshold(*COLLECTED_AFTER)
+
+
+def _share_one_heap() -> None:
+    """Have all threads take memory from one heap.
 
     The GNU C library gives threads heaps of their own, each of which keeps what it once needed for a large page: with a
     million devices, a fifth of the service's memory. Another C library is left as it is.

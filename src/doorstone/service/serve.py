@@ -18,7 +18,7 @@ from doorstone.service.app import LARGEST_UPLOAD, create_app
 from doorstone.service.config import Config, open_auth_settings, open_context, session_key
 from doorstone.service.import_worker import ImportWorker
 from doorstone.service.listener import Listener
-from doorstone.service.memory import share_one_heap
+from doorstone.service.memory import set_up_memory
 from doorstone.service.outbound import ask_updates, http_post, smtp_mail
 from doorstone.service.scheduler import Scheduler
 from doorstone.store.database import DamagedError
@@ -132,7 +132,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
     if config.password_cost == "tests":
         log.warning("weak passwords", setting="password_cost", hint="Leave it out, except in test runs")
     os.umask(0o077)
-    share_one_heap()
+    set_up_memory()
     service = Service(config)
 
     def stop(number: int, frame: FrameType | None) -> None:

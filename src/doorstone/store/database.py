@@ -9,7 +9,7 @@ import os
 import sqlite3
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from importlib import resources
 from itertools import count
 from pathlib import Path
@@ -113,8 +113,9 @@ class Database:
             target.close()
 
     def _connection(self) -> sqlite3.Connection:
-        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
-        if connection is None:
+        try:
+            connection: sqlite3.Connection = self._local.connection
+        except AttributeError:
             connection = sqlite3.connect(self.path, timeout=15, isolation_level=None)
             connection.row_factory = sqlite3.Row
             connection.execute("PRAGMA auto_vacuum = INCREMENTAL")  # of records that are made now: see `give_back`
@@ -204,11 +205,9 @@ class Database:
     def reads_only(self) -> bool:
         return bool(getattr(self._local, "reads_only", False))
 
-    @contextmanager
-    def read(self) -> Iterator[sqlite3.Connection]:
+    def read(self) -> AbstractContextManager[sqlite3.Connection]:
         """One consistent view of the records; nothing may be written."""
-        with self._transaction("BEGIN DEFERRED") as connection:
-            yield connection
+        return nullcontext(self._connection()) if self.busy else self._transaction("BEGIN DEFERRED")
 
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
@@ -282,7 +281,7 @@ class Database:
         connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if connection is not None:
             connection.close()
-            self._local.connection = None
+            del self._local.connection
 
 
 def _is_new(path: Path, existing: bool) -> bool:

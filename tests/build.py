@@ -7,8 +7,9 @@ from datetime import date, datetime
 from functools import cache
 from typing import Any
 
-from doorstone.core.facts import BUILT_IN, Candidate, FactSpec, Reading, SettledFact, Source, View, settle
+from doorstone.core.facts import BUILT_IN, Candidate, FactSpec, Reading, SettledFact, Source, View
 from doorstone.core.platforms.platform import Platform
+from doorstone.core.readings.settle import settle
 from doorstone.demo.seed import sheet_text
 from doorstone.formats.sheet import read_sheet
 

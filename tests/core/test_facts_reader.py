@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from doorstone.core.facts import BUILT_IN, FactError, FactReader, Reading, Source, Version, spans, stands_until
+from doorstone.core.facts import BUILT_IN, FactError, FactReader, Reading, Source, Version
+from doorstone.core.readings.settle import spans, stands_until
 
 SOURCES = {"collector": Source("collector", 80, 30), "file": Source("file", 60, 30, lasting_days=90)}
 AT = datetime(2027, 1, 10, 8)

@@ -14,10 +14,11 @@ from random import Random
 from typing import Any
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
-from doorstone.core.facts import Reading, Source, View, settle
+from doorstone.core.facts import Reading, Source, View
 from doorstone.core.forecast.device_forecast import UpgradePath, forecast
 from doorstone.core.kits.overrides import choose
 from doorstone.core.platforms.platform import Platform, Route
+from doorstone.core.readings.settle import settle
 from doorstone.core.sorting.assessment import assess
 from doorstone.formats.sheet import SheetError, read_sheet
 from tests.oracle import answers, worlds

@@ -17,8 +17,9 @@ from doorstone.cli.output import BAD_INPUT, MISSING, FormOption, OutputFormat, f
 from doorstone.cli.platforms import platform_from
 from doorstone.cli.readings import ReadingsFile
 from doorstone.cli.record_files import MapOption, form_of
-from doorstone.core.facts import Reading, settle
+from doorstone.core.facts import Reading
 from doorstone.core.platforms.platform import Platform, Sort, target_release
+from doorstone.core.readings.settle import settle
 from doorstone.core.sorting.assessment import Assessment, Scope, assess
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
 from doorstone.formats.reading_records import ImportProblem, ReadingRecord

@@ -15,7 +15,8 @@ from operator import itemgetter
 from typing import Any, NamedTuple
 
 from doorstone.core.devices.profiles import content_of_facts
-from doorstone.core.facts import FIX, dump, source_of
+from doorstone.core.facts import FIX, dump
+from doorstone.core.readings.settle import source_of
 from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.work.snapshot.contents import MOST_VALUES, ContentCache, CurrentContents, bounded
 from doorstone.work.snapshot.settling_rules import SettlingRules

@@ -15,18 +15,9 @@ from typing import Any, NamedTuple
 
 from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content
-from doorstone.core.facts import (
-    FIX,
-    DisputeDecision,
-    FactValue,
-    Reading,
-    View,
-    settle,
-    source_of,
-    spans,
-    stands_until,
-)
+from doorstone.core.facts import FIX, DisputeDecision, FactValue, Reading, View
 from doorstone.core.platforms.platform import Sort
+from doorstone.core.readings.settle import settle, source_of, spans, stands_until
 from doorstone.core.readings.source_content import ContentByTime, current_texts
 from doorstone.core.sorting.assessment import Decision, Scope, since_fixes
 from doorstone.store import sorting as decision_store
@@ -41,6 +32,7 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.class_cases import ClassCases, IngestCache, Place, PlainCase, Standing
 from doorstone.work.snapshot.contents import (
     MOST_DECODED,
+    MOST_VALUES,
     ContentCache,
     CurrentContents,
     NewReading,
@@ -50,6 +42,7 @@ from doorstone.work.snapshot.contents import (
     contents_text,
     current_contents,
     guarded,
+    held_of,
     keep,
     sole_word,
     without_older,
@@ -102,21 +95,32 @@ class Settler:
         return self._readings(current_contents(record)) if record else []
 
     def _readings(self, current: CurrentContents) -> list[Reading]:
-        by_source = self.known.contents.by_source(self.db, current)
-        found = [self._reading(source, at, number) for source, at, number in current]
+        kept = self.known.contents.kept(self.db, [number for _, _, number in current])
+        found = [self._reading(source, at, number, kept[number]) for source, at, number in current]
         sheet = self.by.sheets.get(_newest_text(found, "os.platform"))
-        return found + (self._verdicts_of_messages(by_source, sheet) if sheet is not None else [])
+        if sheet is None or not (sheet.reported or any(content.more for content in kept.values())):
+            return found
+        return found + self._verdicts_of_messages(self.known.contents.by_source(self.db, current), sheet)
 
-    def _reading(self, source: str, at: str, number: int) -> Reading:
-        verdicts = self.known.contents.decoded(self.db, number).verdicts
-        return Reading(source, datetime.fromisoformat(at), self._facts(number), verdicts)
+    def _reading(self, source: str, at: str, number: int, content: Content) -> Reading:
+        verdicts = self.known.contents.decoded(self.db, number).verdicts if content.more else {}
+        return Reading(source, datetime.fromisoformat(at), self._facts(number, content), verdicts)
 
-    def _facts(self, number: int) -> Mapping[str, FactValue]:
+    def _facts(self, number: int, content: Content) -> Mapping[str, FactValue]:
         """The facts of a content. Facts that no spec describes any more are left out."""
         facts = self.by.facts.get(number)
         if facts is None:
-            raw = self.known.contents.decoded(self.db, number).facts
-            facts = {name: self.by.reader.parse(name, value) for name, value in raw.items() if name in self.by.specs}
+            names = self.known.contents.shape(self.db, content.shape)
+            codes = {code: name for name, code in zip(names, numbers_in(content.codes), strict=True)}
+            values, missing = held_of(self.by.values, codes)
+            parsed = {
+                code: self.by.reader.parse(codes[code], raw)
+                for code, raw in self.known.contents.values(self.db, missing).items()
+                if codes[code] in self.by.specs
+            }
+            bounded(self.by.values, MOST_VALUES).update(parsed)
+            values |= parsed
+            facts = {name: values[code] for code, name in codes.items() if code in values}
             bounded(self.by.facts, MOST_DECODED)[number] = facts
         return facts
 

@@ -9,7 +9,8 @@ from datetime import date
 from typing import Any
 
 from doorstone.core.devices.classes import Classifier
-from doorstone.core.facts import BUILT_IN, FactReader, FactSpec, FactValue, Source, source_of
+from doorstone.core.facts import BUILT_IN, FactReader, FactSpec, FactValue, Source
+from doorstone.core.readings.settle import source_of
 from doorstone.core.sorting.assessment import Scope
 from doorstone.store import sorting as decision_store
 from doorstone.store.readings import failure_messages
@@ -19,7 +20,10 @@ from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
 @dataclass(slots=True)
 class SettlingRules:
-    """What settling goes by on one day: trust, the facts that there are, matched texts, devices with own decisions."""
+    """What settling goes by on one day: trust, the facts that there are, matched texts, devices with own decisions.
+
+    `facts` are those of contents, `values` those of numbers, as they are asked for.
+    """
 
     today: date
     sources: Mapping[str, Source]
@@ -29,6 +33,7 @@ class SettlingRules:
     matches: Mapping[tuple[str, str], str]
     own: frozenset[str]
     facts: dict[int, Mapping[str, FactValue]] = field(default_factory=dict)
+    values: dict[int, FactValue] = field(default_factory=dict)
     classifiers: dict[str, Classifier] = field(default_factory=dict)
     fresh_on: dict[tuple[str, str], tuple[bool, bool]] = field(default_factory=dict)
 

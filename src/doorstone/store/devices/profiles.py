@@ -69,11 +69,13 @@ def rekey(db: sqlite3.Connection, keys: Mapping[int, str]) -> set[int]:
 
 def in_use(db: sqlite3.Connection, platform: str) -> dict[int, ProfileRow]:
     """The platform's profiles that devices have, by number."""
-    rows = db.execute(
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    rows = cursor.execute(
         "SELECT id, devices, model, running_release FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id",
         (platform,),
     )
-    return {row[0]: ProfileRow(row[1], row[2], row[3]) for row in rows}
+    return {number: ProfileRow(devices, model, runs) for number, devices, model, runs in rows}
 
 
 def newest_number(db: sqlite3.Connection) -> int:

@@ -1,1 +1,3 @@
-"""Pure computation: everything Door Stone decides, and nothing it touches. See README.md beside this file."""
+"""Pure computation: every rule of the job. It touches no clock, file, socket or database. See README.md beside this
+file.
+"""

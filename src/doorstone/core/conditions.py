@@ -24,7 +24,7 @@ class Outcome(StrEnum):
 
 
 class ConditionError(ValueError):
-    """A condition that cannot be meant. `path` leads to the place inside the condition."""
+    """A condition that makes no sense. `path` leads to the place inside the condition."""
 
     def __init__(self, path: tuple[str | int, ...], message: str, hint: str) -> None:
         super().__init__(f"{message}. {hint}")

@@ -13,12 +13,12 @@ class RuleError(ValueError):
 
 
 class InvalidInputError(RuleError):
-    """What was given cannot be meant: a date before another, a word that is none of those that are known."""
+    """The input makes no sense: a last day before the first, a word that is not one of the known ones."""
 
 
 class UnknownObjectError(RuleError):
-    """There is no object of the name that was given."""
+    """No object has this name."""
 
 
 class MoveRefusedError(RuleError):
-    """A move that may not be made as things stand."""
+    """The object's present state does not allow this move."""

@@ -389,7 +389,7 @@ class DisputeDecision:
     at: datetime
 
     def holds(self, read: Iterable[datetime]) -> bool:
-        """Whether nothing was read after it."""
+        """Whether the decision still holds: nothing was read after it."""
         return all(time <= max(self.at, self.seen_until) for time in read)
 
 

@@ -1,4 +1,4 @@
-"""The fleet compared and supposed: how a device comes out on a route, and what if something were done to it.
+"""The fleet compared, and what if: how a device comes out on a route, and how it would stand after some action.
 
 In: a platform, a view, decisions. Out: a word for the outcome, or the fixes made and the state after them.
 """
@@ -88,7 +88,9 @@ def suppose(
     decisions: Sequence[Decision],
     excepted: Collection[str],
 ) -> tuple[list[Fix], str]:
-    """The fixes that would be made on a device, and its state then. `excepted` are named by exceptions in force."""
+    """The fixes that would be made on a device, and its state then. `excepted` are requirements that exceptions in
+    force name.
+    """
     found = assess(platform, release, view, decisions, own)
     fixes = _fixes(found, view, scenario)
     if fixes:

@@ -101,7 +101,7 @@ def unfinished(state: str, *, blocking: bool) -> bool:
 
 
 def check_settled(kind: StepKind, title: str, state: str, answer: str, reason: str) -> None:
-    """What came of a follow-up: all but `done` take a reason, and only how it runs takes an answer.
+    """Check what came of a follow-up. All but `done` need a reason; only "how it runs" takes an answer.
 
     Raises `InvalidInputError`.
     """
@@ -119,7 +119,7 @@ def check_settled(kind: StepKind, title: str, state: str, answer: str, reason: s
 def check_ends_rollback(
     title: str, unfinished_titles: Sequence[str], rollback_until: date | None, as_of: date, *, confirmed: bool
 ) -> None:
-    """Ending rollback is asked twice, and never while the device is not finished. Raises `MoveRefusedError`."""
+    """Ending rollback needs a confirmation, and a device that is finished. Raises `MoveRefusedError`."""
     if unfinished_titles:
         listed = "; ".join(unfinished_titles)
         raise MoveRefusedError(

@@ -64,7 +64,7 @@ def fits(size: int, stick_gb: int) -> bool:
 
 
 def room_on(stick_gb: int) -> int:
-    """The bytes that a stick of that nominal size takes."""
+    """How many bytes fit on a stick of this nominal size."""
     return stick_gb * 10**7 * ROOM
 
 

@@ -32,7 +32,7 @@ class Deputy:
 
 
 def check_deputy(deputy: Deputy, reason: str, as_of: date) -> None:
-    """Refuse a deputy that cannot be. Raises `InvalidInputError`."""
+    """Raises `InvalidInputError` for a deputy that cannot be named: wrong days, wrong people."""
     if deputy.person == deputy.deputy:
         raise InvalidInputError("Nobody is their own deputy", "Name another person")
     if not deputy.start <= deputy.end or deputy.end < as_of:
@@ -52,12 +52,14 @@ def check_active(name: str, active: Collection[str]) -> None:
 
 
 def rank(role: str) -> int:
-    """Roles in order; technician and approver can do different things, so neither holds the other."""
+    """The place of a role in the order of roles. Technician and approver rank alike: neither may do all that the other
+    may.
+    """
     return {"viewer": 1, "technician": 2, "approver": 2, "administrator": 3}.get(role, 0)
 
 
 def covers(role: str, other: str) -> bool:
-    """Whether whoever has `role` may do all that `other` may."""
+    """Whether a person in `role` may do everything that a person in `other` may."""
     return role == other or rank(role) > rank(other)
 
 
@@ -67,7 +69,7 @@ def token_roles(role: str) -> tuple[str, ...]:
 
 
 def both(role: str, other: str) -> str:
-    """The greatest role that each of two holds; a technician and an approver have only viewing in common."""
+    """The greatest role that two roles have in common. For technician and approver that is viewer."""
     if covers(role, other):
         return other
     return role if covers(other, role) else "viewer"

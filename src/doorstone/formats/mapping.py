@@ -131,11 +131,11 @@ class ColumnMapping:
         }
 
     def missing(self, header: list[str]) -> list[str]:
-        """Columns that are mapped but do not stand in the file."""
+        """Columns that are mapped but missing from the file."""
         return [name for name in self.columns if name not in header]
 
     def unknown(self, header: list[str]) -> list[str]:
-        """Columns of the file that nothing is said about."""
+        """Columns of the file that the mapping does not mention."""
         return [] if self.ignore else [name for name in header if name not in self.columns]
 
     def row(self, cells: Mapping[str, Any]) -> dict[str, Any]:

@@ -19,10 +19,10 @@ DEVICE_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 
 
 class Content(msgspec.Struct, frozen=True, gc=False):
-    """What was said, whoever said it and of whichever device: facts as a shape and numbers in a table of values.
+    """What a reading says, whoever reports it of whichever device: facts as a shape and numbers in a table of values.
 
-    `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to
-    why it could not be read.
+    `texts` are failures in the source's own words, None if the file does not speak of them; `unread` maps a fact to why
+    it could not be read.
     """
 
     table: ValueTable

@@ -38,7 +38,7 @@ class Parsed:
 
 
 def read_text(text: str, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None) -> Parsed:
-    """Read a whole text. Never raises for bad input: what is wrong comes back as problems."""
+    """Read a whole text. Bad input raises nothing: what is wrong is returned as problems."""
     found = list(read_stream(io.BytesIO(text.encode("utf-8", "surrogatepass")), form, specs, mapping))
     return Parsed(
         tuple(one for one in found if isinstance(one, ReadingRecord)),

@@ -11,7 +11,7 @@ FORMULA_STARTS = ("=", "+", "-", "@", "\t", "\n", "＝", "＋", "－", "＠")
 
 
 def safe_cell(value: Any) -> str:
-    """A cell of text. An apostrophe before what begins like a formula; numbers stay numbers."""
+    """A cell as text that no spreadsheet takes for a formula: such text gets an apostrophe. Numbers stay numbers."""
     if value is None:
         return ""
     if isinstance(value, bool):

@@ -155,7 +155,7 @@ _KIND = re.compile(r"bool|int|constrained-str|list\[.*\]")
 
 
 def shape_problems(locate: TomlPlaces, error: ValidationError) -> list[SheetProblem]:
-    """What is wrong with a document's shape, once for each place, also where a value could be one of several things."""
+    """The problems of a document's shape, one for each place, also where a value may take one of several forms."""
     found: dict[tuple[int | None, str], SheetProblem] = {}
     for item in error.errors(include_url=False):
         problem = _shape_problem(locate, item)
@@ -183,7 +183,7 @@ def _shape_problem(locate: TomlPlaces, item: object) -> SheetProblem:
 
 
 class _Builder:
-    """Turns a well-shaped document into a `Platform`, gathering every problem of meaning on the way."""
+    """Builds a `Platform` from a well-shaped document, and gathers every problem of meaning on the way."""
 
     def __init__(self, document: SheetDocument, lists: Mapping[str, str], locate: TomlPlaces, name: str) -> None:
         self.doc = document

@@ -103,7 +103,7 @@ def _document() -> Response:
 
 @cache
 def api_document_bytes() -> bytes:
-    """The OpenAPI document as it is served, made when it is asked for first."""
+    """The OpenAPI document as bytes, made at the first request for it."""
     return json.dumps(api_document(), indent=1).encode()
 
 
@@ -153,7 +153,7 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
 
 
 def _dry_run(operation: Operation) -> bool:
-    """Whether the call asks to be rehearsed: all checks are made, what would happen is answered, nothing is kept."""
+    """Whether the call is a dry run: every check is made, the answer says what would happen, nothing is kept."""
     word = request.args.get("dry_run", "false")
     if word not in ("true", "false"):
         raise ServiceProblemError(400, "bad-request", f"{word!r} is no value of dry_run", "Give true or false")
@@ -163,14 +163,16 @@ def _dry_run(operation: Operation) -> bool:
 
 
 def _lane(context: Context, operation: Operation) -> AbstractContextManager[Any]:
-    """Reads write nothing; writes go before pages; an upload does both, bit by bit."""
+    """How the call goes: reads write nothing, writes go before pages, an upload writes bit by bit."""
     if operation.reads:
         return context.database.only_reading()
     return nullcontext() if operation.upload else context.write_priority.writing()
 
 
 def _steady(context: Context, operation: Operation, actor: Actor | None, path: dict[str, str], stamp: Stamp) -> Answer:
-    """The answer as bytes, made once for as long as what it rests on stands still, from one snapshot of the records."""
+    """The answer as bytes, from one snapshot of the records. It is made once for as long as what it rests on is
+    unchanged.
+    """
 
     def make() -> Answer:
         call = Call(context, actor, path, _query(operation), None)
@@ -299,12 +301,12 @@ def _bind_problems(app: Flask) -> None:
 
 
 def _without_secret(path: str) -> str:
-    """The path as it may stand in a log: the address of a calendar is its key."""
+    """The path as it may stand in a log. A calendar's address is its key, so it is left out."""
     return f"{API}/calendar/…" if path.startswith(f"{API}/calendar/") else path
 
 
 def _around(inner: WSGIApplication) -> WSGIApplication:
-    """An application of which each answer has the headers that browsers need to be careful, and a line in the log."""
+    """The application, with the security headers that browsers need on each answer and a line in the log."""
 
     def outer(environ: WSGIEnvironment, start_response: StartResponse) -> Iterable[bytes]:
         began = time.perf_counter()

@@ -57,9 +57,9 @@ def sign_in(person: Person) -> None:
 
 
 def authenticate(context: Context, stamp: Stamp) -> Actor | None:
-    """The caller behind a bearer token or a session. A bad token or a forged call is refused, not ignored.
+    """The caller behind a bearer token or a session. Raises for a bad token or a forged call: neither is ignored.
 
-    `stamp` is how far the records have come, asked for this very call.
+    `stamp` says how far the records have come, read for this call.
     """
     header = request.headers.get("Authorization", "")
     if header:
@@ -126,9 +126,8 @@ def check_console_call() -> None:
 def require_role(operation: Operation, actor: Actor | None) -> None:
     """Raise unless the operation is public or a role of the actor is among its roles.
 
-    What is one's own (tokens, profile, sessions) takes a session, not a token for programs.
-
-    A role that is held at some sites only counts where the operation can say which devices it touches.
+    A person's own things (tokens, profile, sessions) need a session, not a token for programs. A role at some sites
+    only counts where the operation can say which devices it touches.
     """
     if not operation.roles:
         return
@@ -163,7 +162,7 @@ def at_sites(operation: Operation, call: Call[Any, Any]) -> Call[Any, Any]:
 
 
 def role_at(call: Call[Any, Any], names: Iterable[str]) -> str:
-    """The role in which the caller acts on these devices: the least of those that they have at their sites."""
+    """The role in which the caller acts on these devices: the least of the roles held at their sites."""
     actor = call.actor
     return min(_held_at(call, actor, names).values(), key=rank) if actor.sites else actor.role
 

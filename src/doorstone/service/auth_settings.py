@@ -13,9 +13,9 @@ from limits.strategies import MovingWindowRateLimiter
 
 
 class Throttle:
-    """Counts sign-ins in a moving window, before any password is looked at: per account, and per address.
+    """Counts sign-ins in a moving window, per account and per address, before any password is checked.
 
-    One that succeeds gives the account its tries back.
+    A sign-in that succeeds gives the account its tries back.
     """
 
     def __init__(self, per_account: int = 5, per_address: int = 60) -> None:
@@ -24,7 +24,7 @@ class Throttle:
         self._per_address = parse(f"{per_address}/5minutes")
 
     def wait(self, name: str, address: str) -> int:
-        """Count one try. Gives the seconds until another is taken; 0 if this one is taken."""
+        """Count one try. Returns the seconds until another try is allowed; 0 if this one is."""
         keys = self._keys(name, address)
         closed = [key for key in keys if not self._limiter.hit(*key)]
         if not closed:

@@ -1,4 +1,4 @@
-"""What rooms of the job put into an evidence pack: the register, pages, accounts, and who runs what uncovered."""
+"""The files of an evidence pack that rooms of the job provide: the register, pages, accounts, uncovered devices."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The import worker: runs what takes longer than an answer may, one after the other, beside the requests."""
+"""The import worker: runs imports one after the other, beside the requests."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class ImportWorker:
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="import")
 
     def resume(self) -> None:
-        """Take up again what a stopped service left."""
+        """Run the imports that a stopped service left."""
         for name in import_job.resume(self.context):
             self.run(name)
 
@@ -41,6 +41,6 @@ class ImportWorker:
             log.error("import", id=name, exc_info=error)
 
     def close(self) -> None:
-        """Let the running import reach its next safe place, and leave the rest to the next start."""
+        """Let the running import reach its next safe place. The rest is left to the next start."""
         self.halted.set()
         self._worker.shutdown(wait=True, cancel_futures=True)

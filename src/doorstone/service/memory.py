@@ -34,8 +34,8 @@ def set_up_memory() -> None:
 def _share_one_heap() -> None:
     """Have all threads take memory from one heap.
 
-    The GNU C library gives threads heaps of their own, each of which keeps what it once needed for a large page: with a
-    million devices, a fifth of the service's memory. Another C library is left as it is.
+    The GNU C library gives each thread a heap, which keeps the memory of the largest page it ever made: with a million
+    devices, a fifth of the service's memory. Other C libraries are left as they are.
     """
     mallopt = getattr(ctypes.CDLL(None), "mallopt", None)
     if mallopt is not None:

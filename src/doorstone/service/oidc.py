@@ -28,14 +28,14 @@ log = structlog.get_logger("doorstone.provider")
 
 
 def bind_provider(app: Flask, context: Context, settings: AuthSettings) -> None:
-    """Add the way to the provider and the way back, if there is a provider."""
+    """Add the routes to the provider and back, if a provider is configured."""
     provider = settings.provider
     if provider is None:
         return
     way = URLSafeTimedSerializer(cast(bytes, app.config["SECRET_KEY"]), salt="doorstone-way")
 
     def begin() -> Response:
-        """To the provider."""
+        """Redirect to the provider."""
         from authlib.integrations.httpx_client import OAuth2Client
 
         state = {
@@ -61,7 +61,7 @@ def bind_provider(app: Flask, context: Context, settings: AuthSettings) -> None:
         return response
 
     def back() -> Response:
-        """From the provider, with a code."""
+        """Receive a person from the provider, with a code."""
         try:
             state = way.loads(request.cookies.get(COOKIE, ""), max_age=MOST_SECONDS)
         except BadSignature as error:
@@ -110,7 +110,7 @@ def _metadata(provider: OidcProvider) -> dict[str, Any]:
 
 
 def _claims(provider: OidcProvider, settings: AuthSettings, code: str, state: dict[str, str]) -> dict[str, Any]:
-    """Trade the code for an ID token, and believe that only if its signature and every claim fit."""
+    """Trade the code for an ID token. Its claims are believed only if the signature and every claim fit."""
     from authlib.integrations.httpx_client import OAuth2Client
     from joserfc import jwt
     from joserfc.jwk import KeySet

@@ -1,4 +1,4 @@
-"""The OpenAPI 3.1 document, made from the operations and the shapes: it cannot say what the code does not."""
+"""The OpenAPI 3.1 document, made from the operations and the shapes, so that it always says what the code does."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Operations: what the API offers, declared once. The routes, the access check and the OpenAPI document come of it."""
+"""Operations: what the API offers, declared once. Routes, access checks and the OpenAPI document are made from them."""
 
 from __future__ import annotations
 
@@ -49,10 +49,9 @@ class Call(Generic[Q, B]):
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What an operation gives back. `etag` is the object's version, `next` the cursor of the next page.
+    """The answer of an operation. `etag` is the object's version, `next` the cursor of the next page.
 
-    `policy` is a content security policy of its own, for a page that stands alone; `digest` is that of the body where
-    it is known.
+    `policy` is a content security policy for a page that stands alone. `digest` is that of the body, where it is known.
     """
 
     body: BaseModel | bytes | Iterator[bytes]
@@ -65,7 +64,7 @@ class Answer:
 
 
 def page_alone(text: str, style: str) -> Answer:
-    """An HTML page that stands alone: nothing but its own style, known by its digest, may act in it."""
+    """An HTML page that stands alone. Its policy allows nothing but its own style, known by its digest."""
     policy = f"default-src 'none'; style-src '{style}'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
     return Answer(text.encode(), media_type="text/html; charset=utf-8", policy=policy)
 
@@ -121,7 +120,7 @@ class Operation:
 
     @property
     def rehearsed(self) -> bool:
-        """Whether `dry_run` may be asked of it: it is done in a transaction that is taken back, or is a dry import."""
+        """Whether it accepts `dry_run`: it is done in a transaction that is taken back, or is a dry import."""
         return self.method != "GET" and bool(self.roles) and not self.upload and self.name not in NOT_REHEARSED
 
 

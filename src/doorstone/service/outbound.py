@@ -85,7 +85,7 @@ def _first_answer(request: httpx.Request, addresses: Sequence[str], timeout: flo
 
 
 def _to(request: httpx.Request, address: str) -> httpx.Request:
-    """The same request to one address of its host; host and certificate stay those of its name."""
+    """The same request to one address of its host. Host name and certificate check stay those of the name."""
     host = request.url.host
     extensions = {**request.extensions, "sni_hostname": host}
     url = request.url.copy_with(host=address)
@@ -122,7 +122,7 @@ def ask_updates(template: str, timeout: float = 10) -> Fetch:
 
 
 def smtp_mail(config: Config) -> Mail | None:
-    """Send a letter through the configured mail server; None if there is none."""
+    """A function that sends a mail through the configured server. None if there is no server."""
     if not config.smtp_host:
         return None
     connect: Callable[[], smtplib.SMTP] = {

@@ -39,7 +39,7 @@ from doorstone.work.updates import NewObservation
 
 
 class Recorded(NamedTuple):
-    """What became of a row: the id of its record, empty if it was known, and what was recorded."""
+    """The outcome of a row: the id of its record and what was recorded. The id is empty for a row that was known."""
 
     id: str
     words: str
@@ -47,7 +47,7 @@ class Recorded(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A kind of record: what a row holds, and what records it."""
+    """A kind of record: the fields of a row, and the function that records it."""
 
     row: type[BaseModel]
     make: Callable[[Context, Actor, Any], Recorded]
@@ -140,7 +140,7 @@ def _type_of(annotation: Any) -> tuple[FactType, None, bool, tuple[str, ...]]:
 
 
 def _parts(annotation: Any) -> Iterable[Any]:
-    """What a type is made of: members of a union, words of a literal, the list and what it holds."""
+    """The parts of a type: members of a union, words of a literal, a list and its item type."""
     yield get_origin(annotation) or annotation
     inner = get_args(annotation)
     for one in inner[:1] if hasattr(annotation, "__metadata__") else inner:
@@ -148,7 +148,7 @@ def _parts(annotation: Any) -> Iterable[Any]:
 
 
 def devices_of(call: Call[Any, RecordFileRequest]) -> list[str]:
-    """The devices that a file names and that there are; what is wrong with it is said when it is recorded."""
+    """The devices that a file names and that exist. Errors in the file are reported when it is recorded."""
     try:
         rows, _ = rows_of_file(call.body.text, call.body.form, fields_of(call.path["kind"]), call.body.mapping)
     except BadInputError:

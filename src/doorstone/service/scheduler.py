@@ -48,13 +48,13 @@ class Scheduler:
         self._scheduler.start()
 
     def close(self) -> None:
-        """Let the running round end, and write down what only memory knows."""
+        """Let the running round end, and write down what is held in memory only."""
         self._scheduler.shutdown(wait=True)
         with suppress(sqlite3.Error):
             keep_token_uses(self.context)
 
     def once(self) -> None:
-        """One round. Deliveries wait by real time, also where the service's own clock stands still."""
+        """One round. Deliveries go by real time, even where the service's own clock stands still."""
         with self.context.one_call():
             self._round()
         exclude_lasting_objects()

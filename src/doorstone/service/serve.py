@@ -1,4 +1,4 @@
-"""Runs the service on a production WSGI server until it is told to stop, then finishes what it has begun."""
+"""Runs the service on a production WSGI server until it is stopped. What it has begun is finished first."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ __all__ = ["BusyFolderError", "BusyPortError", "DamagedError", "Service", "serve
 
 
 class BusyPortError(Exception):
-    """The address is taken or not ours."""
+    """The address is taken, or this process may not use it."""
 
 
 def set_up_logging(*, quiet: bool = False) -> None:
@@ -48,7 +48,7 @@ def set_up_logging(*, quiet: bool = False) -> None:
 
 
 class BusyFolderError(Exception):
-    """Another service works in the data folder."""
+    """Another service uses the data folder."""
 
 
 class Service:
@@ -88,7 +88,7 @@ class Service:
         return self._listener.address
 
     def run(self) -> None:
-        """Answer requests until `stop` is called from another thread; then finish what was begun."""
+        """Answer requests until `stop` is called from another thread. Then finish the requests that have begun."""
         try:
             self._listener.run()
         finally:
@@ -96,7 +96,7 @@ class Service:
             self._lock.close()
 
     def stop(self) -> None:
-        """Answer what has come in, and take nothing more."""
+        """Finish the requests that have come in, and accept no more."""
         self.jobs.halted.set()
         self._listener.stop()
 
@@ -114,7 +114,7 @@ def _lock(data: Path) -> BinaryIO:
 
 
 def _note_clock(context: Context) -> None:
-    """Say so if the clock stands before what the ledger has seen."""
+    """Warn if the clock is behind the latest time in the ledger."""
     last = context.floor()
     if last and context.today() < last:
         structlog.get_logger("doorstone.serve").warning(

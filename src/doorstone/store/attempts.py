@@ -67,14 +67,14 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
 
 
 def every(db: sqlite3.Connection, device: str | None = None) -> list[AttemptRow]:
-    """Newest first."""
+    """Every attempt, newest first."""
     where, values = ("WHERE device = ?", (device,)) if device else ("", ())
     rows = db.execute(f"SELECT * FROM attempts {where} ORDER BY id DESC", values)  # noqa: S608 - constants
     return [_attempt(row) for row in rows]
 
 
 def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[AttemptRow]]:
-    """Device -> its attempts, newest first; those without any are left out."""
+    """Device -> its attempts, newest first. Devices without any are left out."""
     rows = db.execute(
         "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value ORDER BY a.id DESC",
         (json.dumps(list(devices)),),
@@ -114,7 +114,7 @@ def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
 
 
 def of_refused(db: sqlite3.Connection, platform: str, devices: Iterable[str]) -> list[AttemptRow]:
-    """Every attempt on those of these devices on which something was refused."""
+    """Every attempt on the devices among these on which something was refused."""
     rows = db.execute(
         "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value WHERE a.platform = ?"
         " AND EXISTS (SELECT 1 FROM attempts AS r"
@@ -135,7 +135,7 @@ def wrong_devices(db: sqlite3.Connection, platform: str) -> list[str]:
 
 
 def releases_tried(db: sqlite3.Connection, platform: str) -> set[str]:
-    """The releases that somebody has tried to put on, by the counts of overrides and what went wrong."""
+    """The releases of attempts, from the counts of overrides and from failed attempts."""
     rows = db.execute(
         "SELECT release FROM override_tries WHERE platform = ? UNION SELECT release FROM attempts WHERE platform = ?"
         " AND outcome IN ('refused', 'failed-to-start', 'rolled-back')",
@@ -191,7 +191,7 @@ def add_observation(db: sqlite3.Connection, values: Mapping[str, str]) -> int:
 
 
 def observations(db: sqlite3.Connection, device: str | None = None) -> list[ObservationRow]:
-    """Newest first."""
+    """Observations of updates, newest first."""
     where, values = ("WHERE device = ?", (device,)) if device else ("", ())
     rows = db.execute(f"SELECT * FROM observations {where} ORDER BY seen_on DESC, id DESC", values)  # noqa: S608
     return [ObservationRow(**dict(row)) for row in rows]

@@ -35,7 +35,7 @@ LEDGER_HEAD = "ledger.head"
 
 
 class DamagedError(RuntimeError):
-    """The records are not what they were; the service does not go on as if they were new."""
+    """The records were damaged or replaced. The service refuses to treat them as new."""
 
 
 class _UndoneError(Exception):
@@ -85,7 +85,7 @@ class Database:
                 ledger_changes.keep_all(db)
 
     def check(self) -> None:
-        """Look whether the file is whole. Raises `DamagedError`."""
+        """Check that the file is whole. Raises `DamagedError`."""
         found = [row[0] for row in self._connection().execute("PRAGMA quick_check(3)")]
         if found != ["ok"]:
             raise DamagedError(f"{self.path} is damaged: {'; '.join(found)}. Restore a backup: doorstone restore")
@@ -151,7 +151,7 @@ class Database:
 
     @property
     def connection(self) -> sqlite3.Connection:
-        """This thread's connection, for a single statement that reads: it needs no transaction around it."""
+        """This thread's connection, for a single statement that reads and needs no transaction around it."""
         return self._connection()
 
     @contextmanager
@@ -183,17 +183,17 @@ class Database:
 
     @property
     def held(self) -> dict[str, Any] | None:
-        """What this thread has read in its transaction and need not read again; None where it may change meanwhile."""
+        """What this thread has read in its transaction and need not read again. None where it may still change."""
         return self._local.held if self.busy and not self._local.writing else None
 
     @property
     def writing_since(self) -> int:
-        """A number of its own for the transaction that this thread writes in, 0 outside of one."""
+        """A number for the transaction in which this thread writes; 0 outside of one."""
         return self._local.serial if self.writing else 0
 
     @contextmanager
     def only_reading(self) -> Iterator[None]:
-        """Inside, this thread begins no write: whoever only asks changes nothing, whatever the day or the disk."""
+        """Inside, this thread cannot begin a write: a call that only reads changes nothing, whatever the day."""
         before = self.reads_only
         self._local.reads_only = True
         try:
@@ -224,7 +224,7 @@ class Database:
 
     @contextmanager
     def undone(self) -> Iterator[None]:
-        """Inside, everything is done as it would be, in one transaction that is taken back at the end."""
+        """Inside, everything is done as usual, in one transaction that is taken back at the end."""
         with contextlib.suppress(_UndoneError), self.write():
             yield
             raise _UndoneError

@@ -39,7 +39,7 @@ def get(db: sqlite3.Connection, number: int) -> FixDoneRow | None:
 
 
 def of_device(db: sqlite3.Connection, device: str) -> list[FixDoneRow]:
-    """Oldest first."""
+    """The fixes recorded on a device, oldest first."""
     rows = db.execute("SELECT * FROM fixes_done WHERE device = ? ORDER BY done_at, id", (device,))
     return [_row(row) for row in rows]
 

@@ -126,7 +126,7 @@ def add_verification(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
 
 
 def verifications(db: sqlite3.Connection, device: str) -> list[VerificationRow]:
-    """Newest first."""
+    """The verifications of a device, newest first."""
     rows = db.execute("SELECT * FROM verifications WHERE device = ? ORDER BY id DESC", (device,))
     return [
         VerificationRow(**{**dict(r), "ok": bool(r["ok"]), "settings": tuple(json.loads(r["settings"]))}) for r in rows
@@ -134,7 +134,7 @@ def verifications(db: sqlite3.Connection, device: str) -> list[VerificationRow]:
 
 
 def not_right(db: sqlite3.Connection) -> list[VerificationRow]:
-    """The newest verification of each device with each kit, where a setting is not as it was put in."""
+    """The newest verification of each device with each kit, where a setting differs from what was put in."""
     rows = db.execute(
         "SELECT v.* FROM verifications AS v WHERE v.ok = 0 AND NOT EXISTS"
         " (SELECT 1 FROM verifications AS w WHERE w.device = v.device AND w.kit = v.kit AND w.id > v.id)"

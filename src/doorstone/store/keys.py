@@ -15,7 +15,7 @@ KEYS = (LEDGER_KEY, VAULT_KEY, KIT_KEY, SESSION_KEY)
 
 
 def key_file(path: Path, make: Callable[[], bytes] = lambda: secrets.token_bytes(32)) -> bytes:
-    """The key in a file, made at first use. Whoever comes at the same time reads the same key, never a part of one."""
+    """The key in a file, made at first use. Callers at the same time all read the same whole key."""
     if not path.exists():
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         part = path.with_name(f"{path.name}.{secrets.token_hex(8)}")

@@ -67,7 +67,7 @@ def get(db: sqlite3.Connection, number: int) -> KitRow | None:
 
 
 def every(db: sqlite3.Connection, device: str | None = None) -> list[KitRow]:
-    """Newest first."""
+    """Every kit, newest first."""
     where, values = ("WHERE id IN (SELECT kit FROM kit_devices WHERE device = ?)", (device,)) if device else ("", ())
     rows = db.execute(f"{_KIT} {where} ORDER BY id DESC", values)
     return [_kit(row) for row in rows]

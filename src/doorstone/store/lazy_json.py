@@ -1,4 +1,4 @@
-"""JSON objects that are read once they are looked at: many rows are listed, and few of them asked in full."""
+"""JSON objects that are parsed when they are first used: many rows are listed, and few are asked for in full."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from doorstone.store.ledger_changes import kind_names
 
 
 class LedgerBrokenError(RuntimeError):
-    """The ledger is not as it was sealed. Nothing is added to it: a new seal would hide what was done to it."""
+    """The ledger differs from what was sealed. Nothing is added to it: a new seal would hide the change."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +99,7 @@ def last_seq(db: sqlite3.Connection) -> int:
 def entries(
     db: sqlite3.Connection, before: int | None, limit: int, kind: str | None = None, obj: str | None = None
 ) -> list[Entry]:
-    """Newest first, those numbered below `before`, optionally of one object."""
+    """Entries numbered below `before`, newest first; of one object if it is named."""
     rows = db.execute(
         "SELECT * FROM ledger WHERE seq < ? AND (? IS NULL OR kind IN (SELECT value FROM json_each(?)))"
         " AND (? IS NULL OR object = ?) ORDER BY seq DESC LIMIT ?",
@@ -131,7 +131,7 @@ def _entry(row: sqlite3.Row) -> Entry:
 
 
 def faults(db: sqlite3.Connection) -> Iterator[str]:
-    """Walk the chain and say of every entry that was altered, removed or put out of order."""
+    """Check the whole chain. Names every entry that was altered, removed or moved."""
     rows = (dict(row) for row in db.execute("SELECT * FROM ledger ORDER BY seq"))
     yield from chain_faults(rows)
     yield from head_faults(db)
@@ -173,7 +173,7 @@ def kept_faults(db: sqlite3.Connection, seq: int, digest: str, where: str) -> It
 
 
 def head(db: sqlite3.Connection) -> str:
-    """The last entry as number:hash, to be noted elsewhere; empty if there is none."""
+    """The last entry as number:hash, to be noted elsewhere. Empty if there is none."""
     row = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
     return f"{row['seq']}:{row['hash']}" if row else ""
 

@@ -46,7 +46,7 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
 
 
 def every(db: sqlite3.Connection, platform: str = "", withdrawn: bool = False) -> list[MediaRow]:
-    """Newest first; those withdrawn only if asked for."""
+    """Every media, newest first. Withdrawn ones only if asked for."""
     rows = db.execute(
         "SELECT * FROM media WHERE (? = '' OR platform = ?) AND (? OR withdrawn = '') ORDER BY id DESC",
         (platform, platform, withdrawn),

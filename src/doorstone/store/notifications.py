@@ -76,7 +76,7 @@ def add_delivery(
 
 
 def waiting(db: sqlite3.Connection, now: str, limit: int = 100) -> list[DeliveryRow]:
-    """What is to be tried now, oldest first."""
+    """The deliveries to try now, oldest first."""
     rows = db.execute(
         "SELECT * FROM deliveries WHERE state = 'waiting' AND next_at <= ? ORDER BY next_at, id LIMIT ?", (now, limit)
     )
@@ -91,7 +91,7 @@ def tried(db: sqlite3.Connection, number: int, state: str, next_at: str, answer:
 
 
 def deliveries(db: sqlite3.Connection, webhook: int | None, limit: int = 100) -> list[DeliveryRow]:
-    """Newest first; of one webhook, or of all."""
+    """Deliveries, newest first; of one webhook if it is named."""
     rows = db.execute(
         "SELECT * FROM deliveries WHERE ? IS NULL OR webhook = ? ORDER BY id DESC LIMIT ?", (webhook, webhook, limit)
     )

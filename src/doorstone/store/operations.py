@@ -75,7 +75,7 @@ def imports(db: sqlite3.Connection, since: str) -> tuple[int, int]:
 
 
 def forget_deliveries(db: sqlite3.Connection, before: str, many: int) -> int:
-    """Forget deliveries that are over and were made before a time, the oldest first. Returns how many."""
+    """Delete finished deliveries made before a time, the oldest first. Returns how many."""
     return db.execute(
         "DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND made_at < ?"
         " ORDER BY id LIMIT ?)",
@@ -84,7 +84,7 @@ def forget_deliveries(db: sqlite3.Connection, before: str, many: int) -> int:
 
 
 def forget_receipts(db: sqlite3.Connection, before: str, many: int) -> int:
-    """Forget receipts of calls made before a time. Returns how many."""
+    """Delete receipts of calls made before a time. Returns how many."""
     return db.execute(
         "DELETE FROM receipts WHERE (actor, key) IN (SELECT actor, key FROM receipts WHERE at < ? LIMIT ?)",
         (before, many),

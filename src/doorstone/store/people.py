@@ -62,7 +62,7 @@ class TokenRow:
 def add(
     db: sqlite3.Connection, name: str, display: str, role: str, password_hash: str, at: str, origin: str = "password"
 ) -> None:
-    """Raises `sqlite3.IntegrityError` if the name is taken."""
+    """Add a person. Raises `sqlite3.IntegrityError` if the name is taken."""
     db.execute(
         "INSERT INTO people (name, display, role, password_hash, added_at, origin) VALUES (?, ?, ?, ?, ?, ?)",
         (name, display, role, password_hash, at, origin),
@@ -92,7 +92,7 @@ def change(db: sqlite3.Connection, row: PersonRow) -> bool:
 
 
 def set_password(db: sqlite3.Connection, name: str, password_hash: str) -> None:
-    """A new password ends every session."""
+    """Set a person's password. Every session of theirs ends."""
     db.execute(
         "UPDATE people SET password_hash = ?, session_epoch = session_epoch + 1 WHERE name = ?", (password_hash, name)
     )
@@ -159,7 +159,7 @@ def _token(row: sqlite3.Row) -> TokenRow:
 
 
 def add_token(db: sqlite3.Connection, **values: str | int) -> int:
-    """Takes name, person, role, device, session, digest, issued_at and expires_on."""
+    """Keep a token: name, person, role, device, session, digest, issued_at and expires_on."""
     cursor = db.execute(
         "INSERT INTO tokens (name, person, role, device, session, digest, issued_at, expires_on)"
         " VALUES (:name, :person, :role, :device, :session, :digest, :issued_at, :expires_on)",
@@ -230,7 +230,7 @@ def deputy(db: sqlite3.Connection, number: int) -> DeputyRow | None:
 
 
 def deputies(db: sqlite3.Connection) -> list[DeputyRow]:
-    """Newest first."""
+    """Every deputy, newest first."""
     return [DeputyRow(*row) for row in db.execute("SELECT * FROM deputies ORDER BY id DESC")]
 
 

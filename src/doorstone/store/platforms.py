@@ -118,7 +118,7 @@ def task(db: sqlite3.Connection, number: int) -> TaskRow | None:
 
 
 def tasks(db: sqlite3.Connection, state: str = "", platform: str = "") -> list[TaskRow]:
-    """Newest revision first, then in the order in which they were made."""
+    """Tasks of changed sheets: the newest revision first, then in the order in which they were made."""
     rows = db.execute(
         "SELECT * FROM sheet_tasks WHERE (?1 = '' OR state = ?1) AND (?2 = '' OR platform = ?2)"
         " ORDER BY made_at DESC, id",

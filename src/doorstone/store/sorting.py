@@ -35,13 +35,13 @@ def add(db: sqlite3.Connection, **values: str) -> int:
 
 
 def every(db: sqlite3.Connection, platform: str | None = None) -> list[DecisionRow]:
-    """Oldest first."""
+    """Every sorting decision, oldest first."""
     rows = db.execute("SELECT * FROM decisions WHERE ? IS NULL OR platform = ? ORDER BY id", (platform, platform))
     return [DecisionRow(**dict(row)) for row in rows]
 
 
 def in_force(db: sqlite3.Connection) -> list[DecisionRow]:
-    """Those that nobody has withdrawn, oldest first."""
+    """The sorting decisions that were not withdrawn, oldest first."""
     return [row for row in every(db) if row.withdrawn_at is None]
 
 

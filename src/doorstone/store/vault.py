@@ -12,11 +12,11 @@ _MARK = "sealed:"
 
 
 class VaultError(RuntimeError):
-    """A secret cannot be read: the key is not the one that it was sealed with."""
+    """The key cannot open a secret: it was sealed with another key."""
 
 
 class Vault:
-    """Seals and opens texts. What was kept before there was a vault is given back as it is."""
+    """Seals and opens texts. Texts from before there was a vault are returned as they are."""
 
     def __init__(self, folder: Path) -> None:
         self._path = folder / VAULT_KEY
@@ -31,7 +31,7 @@ class Vault:
         return _MARK + self._box().encrypt(text.encode()).decode()
 
     def open(self, sealed: str) -> str:
-        """Raises `VaultError` where the key is another one."""
+        """The text of a sealed secret. Raises `VaultError` if the key is another one."""
         if not sealed.startswith(_MARK):
             return sealed
         try:

@@ -43,7 +43,7 @@ class FollowUps:
 
 
 def device_followups(context: Context, device: str) -> FollowUps:
-    """Raises `MissingError`."""
+    """What a device's newest attempt left to do. Raises `MissingError`."""
     now = snapshot(context)
     now.device(device)
     with context.database.read() as db:

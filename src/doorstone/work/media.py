@@ -85,7 +85,7 @@ def add_media(context: Context, actor: Actor, given: NewMedia) -> MediaView:
 
 
 def verify_media(context: Context, actor: Actor, name: str, published: str) -> MediaView:
-    """Say what the published SHA-256 of a media is. Raises `RefusedError` if the media has another."""
+    """Record the vendor's published SHA-256 of a media. Raises `RefusedError` if the media has another."""
     with context.database.write() as db:
         row = _need(db, name)
         if published.lower() != row.sha256:
@@ -113,7 +113,7 @@ def _need(db: sqlite3.Connection, name: str) -> store.MediaRow:
 
 
 def get_media(context: Context, name: str) -> MediaView:
-    """Raises `MissingError`."""
+    """One media. Raises `MissingError`."""
     with context.database.read() as db:
         return _view(context, _need(db, name))
 

@@ -167,7 +167,7 @@ def decide(
 
 
 def withdraw(context: Context, actor: Actor, name: str, note: str) -> DecisionRecord:
-    """Take a decision back: the next word in the order of precedence counts again. Raises `MissingError`."""
+    """Withdraw a decision: the next word in the order of precedence counts again. Raises `MissingError`."""
     if len(note.strip()) < 5:
         raise BadInputError("To withdraw a decision takes a reason", "Say in a sentence why it no longer holds")
     with context.database.write() as db:
@@ -184,7 +184,7 @@ def withdraw(context: Context, actor: Actor, name: str, note: str) -> DecisionRe
 
 
 def get_decision(context: Context, name: str) -> DecisionRecord:
-    """Raises `MissingError`."""
+    """One sorting decision. Raises `MissingError`."""
     with context.database.read() as db:
         row = store.get(db, number_of("SD", name))
     if row is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from typing import Any
 
 import pytest
@@ -53,6 +54,14 @@ def test_among_many_those_are_left_out_that_alone_are_refused(many: list[dict[st
         except (FactError, KeyError):
             read = None
         assert (table.facts(*one) if one is not None else None) == read
+
+
+def test_a_table_that_nobody_uses_any_more_is_gone_at_once() -> None:
+    table = ValueTable(BUILT_IN)
+    table.coded_all([{"memory.mib": 8192, "os.release": None}, {"memory.mib": "much"}])
+    gone = weakref.ref(table)
+    del table
+    assert gone() is None  # without the collector of cycles: a large import makes many tables
 
 
 @pytest.mark.parametrize("raw", [[["avx2"]], {"a": 1}, [1, 2]])

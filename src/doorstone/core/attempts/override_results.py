@@ -46,7 +46,7 @@ Remarks = tuple[tuple[str, str, str], ...]
 
 @dataclass(frozen=True, slots=True)
 class OverrideResults:
-    """What is known before a device is tried again. Devices of which the same is known have equal experience."""
+    """What earlier attempts say about overrides before the next attempt. Equal for devices with the same history."""
 
     refused: Remarks = ()
     poor: Remarks = ()
@@ -62,7 +62,7 @@ NONE = OverrideResults()
 
 
 def refused_on(platform: Platform, tries: Sequence[OverrideTries]) -> Remarks:
-    """What was refused on one device, by its own attempts in order of time, and has not gone well since."""
+    """The overrides that were refused on one device and have not gone well there since. Attempts come by time."""
     found: dict[tuple[str, str], str] = {}
     for tried in tries:
         if tried.outcome == "refused":
@@ -83,7 +83,7 @@ def _at_fault(platform: Platform, tried: OverrideTries) -> list[str]:
 
 
 class OverrideCount(NamedTuple):
-    """So many attempts with an override to a release on a model, and how many of these went well."""
+    """How many attempts used an override on the way to a release on a model, and how many of them went well."""
 
     release: str
     override: str

@@ -94,7 +94,7 @@ class Classifier:
         return tested, self.words, frozenset(self._pairs), self._given_to_pairs
 
     def torn_by(self, after: Classifier, values: Callable[[str], Iterable[Any]]) -> dict[str, frozenset[str]]:
-        """Fact -> the outcomes that values share here and do not by another sheet of the same frame.
+        """Fact -> the outcomes that its values share by this sheet and do not share by another sheet of the same frame.
 
         `values` gives every value, as JSON holds it, that any device may have of a fact.
         """
@@ -109,7 +109,7 @@ class Classifier:
         return found
 
     def holds(self, content: Mapping[str, Any], torn: Mapping[str, Collection[str]]) -> bool:
-        """Whether a class, by the content of one of its devices, has values of torn outcomes."""
+        """Whether a class has values whose outcomes are torn. The content of one of its devices tells."""
         facts = content["facts"]
         return any(self.outcome(name, [value]) in torn[name] for name in torn for value in facts.get(name, ()))
 
@@ -129,7 +129,9 @@ class Classifier:
         return (*tests, self._as_of if any(leaf.op == "within_days" for leaf in tests) else None)
 
     def outcome(self, name: str, values: list[Any]) -> str:
-        """What the tests of a fact make of its values, as JSON holds them: the believed one first, then its rivals."""
+        """The outcomes of all tests of a fact on these values, as JSON holds them: the believed value first, then its
+        rivals.
+        """
         key = (name, repr(values))
         code = self._known.get(key)
         if code is None:

@@ -1,4 +1,4 @@
-"""Which devices are looked at: conditions on what is known of each, and on how it stands at a release."""
+"""Device filters: conditions on what is known of a device, and on how it stands at a release."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class DeviceFilter:
     words: str = ""
 
     def on_top_of(self, other: DeviceFilter) -> DeviceFilter:
-        """These conditions, and those of the other where this has none."""
+        """These conditions. Where one is empty, the other filter's condition takes its place."""
         names = [one.name for one in fields(self)]
         return DeviceFilter(**{name: getattr(self, name) or getattr(other, name) for name in names})
 
@@ -41,6 +41,6 @@ class DeviceFilter:
         return all(not wanted or wanted == has for wanted, has in given) and self.fits_class(model, marks)
 
     def fits_words(self, *texts: str) -> bool:
-        """Whether each word occurs somewhere in these texts, whatever its case."""
+        """Whether each word of the filter occurs in one of these texts, in any case."""
         text = " ".join(texts).lower()
         return all(word in text for word in self.words.lower().split())

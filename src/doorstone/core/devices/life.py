@@ -28,7 +28,7 @@ GONE = frozenset({Life.RETIRED, Life.REPLACED})
 
 
 def left_alone(device: str, life: Life) -> tuple[str, str] | None:
-    """Why nothing is asked for or made for a device that is not in service, and what to do; None for one that is."""
+    """Why a device that is not in service is left alone, and what to do. None for a device in service."""
     if life is Life.IN_SERVICE:
         return None
     return f"{device} is {life.replace('-', ' ')}", "Bring it back into service first, or leave it out"
@@ -50,7 +50,10 @@ class LifeChange:
 
 
 def check_change(change: LifeChange, as_of: date) -> None:
-    """Refuse a change that says too little, or what does not belong to its life. Raises `InvalidInputError`."""
+    """Refuse a change that lacks something, or holds something that does not belong to its life.
+
+    Raises `InvalidInputError`.
+    """
     if not 5 <= len(change.reason) <= MOST_REASON or not change.reason.isprintable():
         raise InvalidInputError(
             "The reason cannot be used", f"Say in a sentence why: 5 to {MOST_REASON} letters, without line breaks"
@@ -99,7 +102,7 @@ def check_device(device: str, before: LifeChange | None, change: LifeChange, liv
 
 
 def _adds(before: LifeChange | None, change: LifeChange) -> bool:
-    """Whether a change into the same life says something new: another day to look, who erased the data."""
+    """Whether a change into the same life adds something: another day to look, or who erased the data."""
     if before is None or change.life is Life.IN_SERVICE:
         return False
     wiped = change.wiped_by not in ("", before.wiped_by)
@@ -107,7 +110,7 @@ def _adds(before: LifeChange | None, change: LifeChange) -> bool:
 
 
 def carried_on(before: LifeChange | None, change: LifeChange) -> LifeChange:
-    """The change with what stays true of the one before: the same life began then, for that reason."""
+    """The change, completed from the one before. A life that goes on keeps its first day and its reason."""
     if before is None or before.life is not change.life or change.life not in GONE:
         return change
     reason = f"{before.reason.rstrip('.')}. {change.reason}"
@@ -116,13 +119,13 @@ def carried_on(before: LifeChange | None, change: LifeChange) -> LifeChange:
 
 @dataclass(frozen=True, slots=True)
 class Ended:
-    """What becomes of an exception when devices of it are gone: it ends, or goes on for `left`."""
+    """What happens to an exception when some of its devices leave service: it ends, or goes on for those in `left`."""
 
     ends: bool
     left: tuple[str, ...]
 
 
 def exception_without(devices: Iterable[str], gone: Iterable[str]) -> Ended:
-    """An exception ends with its last device."""
+    """What happens to an exception without these devices. It ends with its last device."""
     left = tuple(sorted(set(devices) - set(gone)))
     return Ended(not left, left)

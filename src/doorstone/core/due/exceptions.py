@@ -66,7 +66,7 @@ def due_on_exception(
 
 
 def _too_late(held: DueException, on: date) -> Due:
-    """The requester edits or withdraws it, or somebody declines it: nobody can approve it."""
+    """Why nobody can approve it any more. The requester edits or withdraws it, or an approver declines it."""
     words = (
         f"{held.named} can no longer be approved: its last day, {held.expiry}, is past; edit its terms or withdraw it"
     )

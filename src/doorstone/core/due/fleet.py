@@ -70,7 +70,7 @@ def _running_due(kind: DueKind, one: Running, words: str, roles: frozenset[str])
 
 
 def _alike(found: Iterable[Running]) -> list[Running]:
-    """Those that lack the same on the same release as one."""
+    """Devices that lack the same requirements on the same release become one item."""
     alike: dict[tuple[str, tuple[str, ...]], list[Running]] = {}
     for one in found:
         alike.setdefault((one.release, one.requirements), []).append(one)
@@ -138,7 +138,7 @@ def messages_due(platform: str, waiting: Sequence[tuple[str, int]], since: date)
 
 
 def late_releases(platform: Platform, shown: Collection[str], as_of: date) -> Iterator[Due]:
-    """Releases that should be out, and that nothing in `shown` is: no device, no media, no attempt."""
+    """Releases that should be out by now, although no device, media or attempt shows them."""
     newest = max((platform.index(release) for release in shown if platform.has(release)), default=-1)
     for release in platform.releases[newest + 1 :]:
         if release.published < as_of:

@@ -128,7 +128,7 @@ def fix_due(name: str, device: DueDevice, title: str, result: str, done_on: date
 
 
 def drift_due(kit: str, device: DueDevice, wrong: Sequence[str], verified_on: date) -> Due:
-    """Settings that are not as a kit put them in; `wrong` names each with its state."""
+    """Settings that differ from what a kit put in. `wrong` names each with its state."""
     words = f"{device.id}: {', '.join(wrong)} since {kit} ({verified_on}): apply the kit again, and verify"
     return _due(DueKind.DRIFT, verified_on, device, words, part=kit)
 

@@ -23,9 +23,9 @@ class RequestGroup:
 
 
 def to_request(device: str, assessment: Assessment, named: Mapping[str, str]) -> frozenset[str] | Refusal:
-    """The checks to request for a device: those unmet that nothing meets and nothing names yet.
+    """The checks to request for a device: unmet checks that no fix meets and no exception names yet.
 
-    `named` maps a requirement to the exception that names it already, in force or requested.
+    `named` maps a requirement to the exception that names it, in force or requested.
     """
     marks = {finding.requirement.id: finding for finding in assessment.findings}
     by_mark: dict[str, list[str]] = {}

@@ -73,13 +73,13 @@ def by_facts(to_keep: ExceptionCondition, view: View) -> ConditionStatus:
 
 
 def worst(words: Iterable[ConditionState]) -> ConditionState:
-    """The word for several devices: broken if it is on one, else unread if it is on one, else kept."""
+    """One word for several devices: broken if any breaks the condition, else unread if any is unread, else kept."""
     found = set(words)
     return next((w for w in (ConditionState.BROKEN, ConditionState.UNREAD) if w in found), ConditionState.KEPT)
 
 
 def by_word(to_keep: ExceptionCondition, attested: date | None, as_of: date) -> ConditionStatus:
-    """Whether a condition is attested for: kept once it was, else due until its day and overdue after it."""
+    """How an attested condition stands: kept once attested, due until its day, overdue after it."""
     due = to_keep.next_due(attested)
     if due is not None and as_of > due:
         word = ConditionState.OVERDUE

@@ -38,7 +38,7 @@ class Consequence:
 
 
 def consequence(case: ConsequenceCase, as_of: date) -> Consequence:
-    """What to do for one device. Never empty-handed: with nothing to do, that is said."""
+    """What to do for one device. If there is nothing to do, the answer says so."""
     steps: list[str] = []
     if case.unmet:
         steps.append(f"It runs {case.runs} with {', '.join(case.unmet)} unmet and nothing else permits that")

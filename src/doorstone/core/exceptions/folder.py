@@ -16,7 +16,7 @@ from doorstone.core.exceptions.life import ENDED, ExceptionState
 
 
 class FolderDeed(StrEnum):
-    """What is done about a difference."""
+    """What to do about a difference."""
 
     REQUEST = "request"
     EDIT = "edit"
@@ -71,7 +71,9 @@ class FieldChange:
 
 @dataclass(frozen=True, slots=True)
 class FolderDifference:
-    """How one file differs, what follows of it, and for what is to be done by hand, how. `file` is empty if missing."""
+    """How one file differs, and what follows. Where a person has to act, `hint` says how. `file` is empty if it is
+    missing.
+    """
 
     file: str
     exception: str
@@ -116,7 +118,7 @@ def _compare(file: str, terms: FileTerms, register: Mapping[str, FileTerms]) -> 
 
 
 def _asked(terms: FileTerms, register: Mapping[str, FileTerms]) -> str:
-    """The open exception that is what a file asks for, but for its first day and its conditions; empty if none is."""
+    """The open exception that this file asks for already, its first day and conditions aside. Empty if none."""
     wanted = _gist(terms)
     return next(
         (
@@ -136,7 +138,7 @@ def _gist(terms: FileTerms) -> tuple[object, ...]:
 
 
 def _deeds(state: ExceptionState, changed: set[str]) -> tuple[tuple[FolderDeed, ...], str]:
-    """What follows of fields that differ, and a hint for what no file does."""
+    """What follows from the fields that differ, and a hint for what a file cannot do."""
     if "state" in changed:
         return (FolderDeed.BY_HAND,), "No file decides: approve, decline, withdraw, revoke or close it as yourself"
     if state in ENDED:

@@ -79,11 +79,11 @@ class ExceptionTerms:
 
     @property
     def stands(self) -> bool:
-        """Whether nobody need look at the approval again."""
+        """Whether the approval stands without a second look."""
         return not self.doubt
 
     def reaches(self, platform: Platform, release: str) -> bool:
-        """Whether it is for `release` at all."""
+        """Whether it covers `release`, on any day and in any state."""
         if self.platform != platform.id or not platform.has(self.release):
             return False
         at, last = platform.index(release), platform.index(self.release)
@@ -99,7 +99,7 @@ class ExceptionTerms:
 
 
 def excepted(held: Iterable[ExceptionTerms], platform: Platform, release: str, day: date) -> frozenset[str]:
-    """The requirements that exceptions of a device permit it to fail at a release on a day."""
+    """The requirements that a device may fail at a release on a day, by its exceptions."""
     return frozenset(name for terms in held if terms.permits(platform, release, day) for name in terms.requirements)
 
 
@@ -114,9 +114,9 @@ class Refusal:
 
 
 def refusals(device: str, assessment: Assessment, requirements: Iterable[str]) -> list[Refusal]:
-    """What stands in the way of excepting `requirements` on a device; empty if nothing does.
+    """Why these requirements cannot be excepted on a device. Empty if they can.
 
-    Only an unmet installer check can be excepted (nobody approves what nobody has measured).
+    Only an unmet installer check can be excepted: nobody approves what nobody has measured.
     """
     found = []
     for name in sorted(requirements):
@@ -254,7 +254,7 @@ def approvals_needed(two_approvers: str, critical: bool, risky: bool = False) ->
 
 
 def check_approver(requester: str, editors: Iterable[str], approver: str, self_approval: bool) -> None:
-    """Whoever asked for what is approved, or edited it, is not its approver, unless self-approval is allowed."""
+    """Raises `MoveRefusedError` if the person asked for the exception or edited it, unless self-approval is allowed."""
     if self_approval:
         return
     if requester == approver:

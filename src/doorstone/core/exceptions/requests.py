@@ -170,12 +170,12 @@ class RequestReview:
     approvals_needed: int
 
     def possible(self, *, go_on: bool) -> bool:
-        """Whether its devices can have it: all of them, or, with `go_on`, any."""
+        """Whether all its devices can have it or, with `go_on`, any of them."""
         return bool(self.devices) if go_on else not self.refused
 
 
 def review_request(new: NewException, basis: RequestBasis) -> RequestReview:
-    """Look through a request; nothing is raised."""
+    """Review a request. Refusals and errors are part of the result; nothing is raised."""
     requirements, platform = sorted(set(new.requirements)), basis.terms.platform
     refused = [entry for one in basis.devices for entry in device_refusals(one, requirements)]
     out = {entry.device for entry in refused}
@@ -200,7 +200,7 @@ def review_request(new: NewException, basis: RequestBasis) -> RequestReview:
 
 
 def device_refusals(one: RequestedDevice, requirements: Collection[str]) -> list[Refusal]:
-    """What stands in the way of excepting these requirements on a device; empty if nothing does."""
+    """Why these requirements cannot be excepted on a device. Empty if they can."""
     device, assessment, found = one.id, one.assessment, list[Refusal]()
     if alone := left_alone(device, one.life):
         return [Refusal(device, "", *alone)]
@@ -213,7 +213,7 @@ def device_refusals(one: RequestedDevice, requirements: Collection[str]) -> list
 
 
 def check_terms(given: NewTerms, basis: TermsBasis, *, attached: bool) -> tuple[ConditionTerms, ...]:
-    """Check the terms of an exception, and put its conditions as they are kept. Raises `InvalidInputError`."""
+    """Check the terms of an exception. Returns its conditions as they are kept. Raises `InvalidInputError`."""
     check_reason(given.reason, given.owner)
     check_active(given.owner, basis.active)
     check_dates(given.start_on, given.expires_on, given.review_on, basis.most_days)

@@ -55,7 +55,7 @@ class RiskDevice:
 
 @dataclass(frozen=True, slots=True)
 class ResidualRisk:
-    """The sum, never below 0, with its parts. `device` is the one that weighs most, empty if there is none."""
+    """The sum, never below 0, and its parts. `device` weighs most; empty if there is none."""
 
     points: int
     parts: tuple[RiskPart, ...]

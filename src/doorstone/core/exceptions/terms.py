@@ -39,7 +39,7 @@ def check_reason(reason: str, owner: str) -> None:
 
 
 def check_expiry(expiry: date, as_of: date) -> None:
-    """Raises `InvalidInputError` for a last day that is over."""
+    """Raises `InvalidInputError` for a last day that lies in the past."""
     if expiry < as_of:
         raise InvalidInputError(f"The expiry {expiry} is past", "Choose a day from today on")
 

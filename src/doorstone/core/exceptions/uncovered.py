@@ -16,7 +16,7 @@ from doorstone.core.platforms.platform import Platform
 
 
 class UncoveredCause(StrEnum):
-    """Why nothing covers it: it was never asked for, or the last exception ended in this way."""
+    """Why nothing covers the device: nobody asked for an exception, or the last one ended in this way."""
 
     NEVER = "never"
     WAITS = "waits"
@@ -99,7 +99,7 @@ def _ended(one: EarlierException, today: date) -> date | None:
 
 
 def ways_out(found: Uncovered, fixes: Sequence[str], rollback_until: date | None, askable: bool) -> tuple[str, ...]:
-    """What would end it, the nearest first. Never empty: a device can always be replaced."""
+    """What would end it, the nearest way first. Never empty: every device can be replaced."""
     steps = []
     if found.cause is UncoveredCause.STALE:
         steps.append(f"Look again at {found.last}")

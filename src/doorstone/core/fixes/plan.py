@@ -52,7 +52,7 @@ class FixPlan:
         return sum((step.fix.cost for step in self.steps), Decimal(0))
 
     def given(self) -> dict[str, FactValue]:
-        """The facts once every fix is made."""
+        """The device's facts once every fix is made."""
         return {name: value for step in self.steps for name, value in step.fix.gives.items()}
 
 
@@ -91,7 +91,9 @@ TOUCHES_KEYS = ("firmware-setting", "disk-conversion")
 
 
 def stop_before(fix: Fix, view: View) -> str:
-    """Why a fix must not be made yet; empty if it may: keys bound to the chip lock the owner out after it."""
+    """Why a fix must not be made yet; empty if it may be made. After it, keys bound to the chip could lock the owner
+    out.
+    """
     if fix.kind not in TOUCHES_KEYS or view.value("disk.encrypted") is not True:
         return ""
     if view.value("care.recovery_key_saved") is True:

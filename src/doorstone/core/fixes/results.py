@@ -1,6 +1,6 @@
-"""Results of fixes: whether a reading has proved a recorded fix since, or shows that it was not made.
+"""Results of fixes: whether a reading has proved a recorded fix, or shows that it was not made.
 
-In: what the fix gives, what was read of these facts since. Out: a `FixWord`, and what contradicts the fix.
+In: what the fix gives, and what was read of these facts since. Out: a `FixWord`, and what contradicts the fix.
 """
 
 from __future__ import annotations

@@ -84,7 +84,7 @@ class BatchForecaster:
         return self._known[key]
 
     def _seen_of(self, number: int, runs: str) -> Hashable:
-        """All of a profile on which its forecast rests: profiles that are equal in it share theirs."""
+        """All of a profile on which its forecast rests. Profiles for which it is equal share their forecast."""
         ahead = self._platform.releases[self._platform.index(runs) :]
         return (
             tuple([self._board_of(release.id).outcome(number) for release in ahead]),

@@ -107,7 +107,7 @@ def _plan(groups: Sequence[Group], hulls: Sequence[list[Option]], steps: Sequenc
 
 
 def _hull(group: Group) -> list[Option]:
-    """The group's options that can be wanted: from the one that costs nothing, each next gives less for its money."""
+    """The options of a group worth taking: from the free one on, each next gives less for its money."""
     free = [option for option in group.options if option.cost == 0]
     if not free:
         raise ValueError(f"{group.key} has no way that costs nothing")

@@ -128,7 +128,7 @@ def _days(chain: Sequence[Place], stretches: Sequence[Span]) -> tuple[tuple[Span
 
 
 def _forth(lost: Sequence[Sequence[int]], enter: Sequence[Sequence[bool]]) -> list[list[int]]:
-    """The fewest days lost before each stretch, if the device is at each place when the stretch begins."""
+    """The fewest days lost before each stretch begins, for each place."""
     held: list[list[int]] = []
     for at, row in enumerate(lost):
         line: list[int] = []
@@ -141,7 +141,7 @@ def _forth(lost: Sequence[Sequence[int]], enter: Sequence[Sequence[bool]]) -> li
 
 
 def _back(lost: Sequence[Sequence[int]], enter: Sequence[Sequence[bool]]) -> list[list[int]]:
-    """The fewest days lost from each stretch on, if the device is at each place in it and ends at the last place."""
+    """The fewest days lost from each stretch on, for each place, if the device ends at the last place."""
     count = len(lost[0])
     held = [[_NEVER] * count for _ in lost]
     for at in reversed(range(len(lost))):

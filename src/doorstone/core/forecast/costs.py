@@ -164,7 +164,7 @@ def add_months(day: date, months: int) -> date:
 
 
 def months_between(first: date, last: date | None) -> Decimal:
-    """Months from one day through another, to a tenth; none if the last lies before."""
+    """Months from one day through another, to a tenth. 0 if the last day lies before the first."""
     if last is None or last < first:
         return Decimal(0)
     return (Decimal((last - first).days + 1) / MONTH).quantize(TENTH, ROUND_HALF_UP)

@@ -288,7 +288,7 @@ def _why_not_further(
 
 
 def _not_approved(inputs: _Inputs, reach: ReachableRelease, runway: date | None) -> str:
-    """Why no approval carries the device to a release after `runway`; empty if one does."""
+    """Why no approval carries the device to a release after `runway`. Empty if one does."""
     if reach.way is not Way.BY_EXCEPTION:
         return ""
     if reach.not_approved:

@@ -1,7 +1,7 @@
-"""The outlook of a sheet: what it makes of classes of devices, how they stand at a release and what lies ahead.
+"""The outlook of a sheet that is not loaded: how classes of devices stand at a release, and what lies ahead of them.
 
-In: a sheet, decisions, a day, contents of classes. Out: assessments and forecasts by class, each asked when needed.
-It is for a sheet that is not loaded: those that are have their classes at hand.
+In: a sheet, decisions, a day, contents of classes. Out: assessments and forecasts by class, each made when it is asked
+for. Loaded sheets have their classes in the records.
 """
 
 from __future__ import annotations

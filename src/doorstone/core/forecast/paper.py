@@ -150,7 +150,7 @@ def _since(platform: Platform, requirement: Requirement) -> str:
 
 
 def _floor_from(platform: Platform, requirement: Requirement, as_of: date) -> str:
-    """The first release that a machine may run from today on, at which it is a floor."""
+    """The first release, among those that a machine may run from today on, at which the requirement is a floor."""
     for release in platform.releases:
         asked = [one for one in platform.requirements_at(release.id) if one.id == requirement.id]
         ended = all(day < as_of for day in release.servicing_ends.values())

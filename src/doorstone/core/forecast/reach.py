@@ -149,7 +149,7 @@ def ways_to(
 
 
 def _closed(assessment: Assessment, given: Given) -> ReachableRelease:
-    """A release that cannot be reached as things stand."""
+    """A release that the device cannot reach at present."""
     release, state = assessment.release, assessment.state
     if state is State.UNSETTLED:
         return ReachableRelease(release, Way.UNKNOWN, state, Route.IN_PLACE, why=_open_words(assessment), given=given)
@@ -231,7 +231,7 @@ def _by_exception(
     checks: tuple[str, ...],
     exceptions: Sequence[ExceptionTerms],
 ) -> ReachableRelease:
-    """In place before clean: a clean install loses what is on the device."""
+    """The way by exception: in place before clean, as a clean install loses what is on the device."""
     release = now.release
     values = {**view.values(), **dict(plain.given)}
     fitting = [

@@ -24,7 +24,7 @@ DIFFERING = (
 def kit_faults(
     files: Mapping[str, bytes], today: date, signed: Callable[[bytes, bytes], bool] | None = None
 ) -> Iterator[str]:
-    """What is wrong with a kit. `signed` says whether a signature fits a manifest; None: the signature is not asked."""
+    """What is wrong with a kit. `signed` says whether a signature fits a manifest; None: do not check the signature."""
     manifest = _manifest(files)
     if manifest is None:
         yield f"{MANIFEST} is missing or cannot be read: this is no kit"

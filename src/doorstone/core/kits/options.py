@@ -31,7 +31,7 @@ class KitOptions:
 
 
 def check_options(wanted: KitOptions) -> None:
-    """Raises `InvalidInputError` for what no kit can have, whatever the sheet says."""
+    """Raises `InvalidInputError` for options that no kit can have, whatever the sheet says."""
     route, carry_over = wanted.route, wanted.carry_over
     if not wanted.devices or len(wanted.devices) > MOST_DEVICES:
         raise InvalidInputError(f"A kit is for 1 to {MOST_DEVICES} devices", "Name them")
@@ -47,14 +47,14 @@ def check_options(wanted: KitOptions) -> None:
 
 
 def check_waived(platform: Platform, waived: Iterable[str]) -> None:
-    """Raises `InvalidInputError` for a gate that the sheet does not have."""
+    """Raises `InvalidInputError` for a gate that is not in the sheet."""
     known = {gate.id for gate in platform.gates}
     if unknown := [gate for gate in waived if gate not in known]:
         raise InvalidInputError(f"There is no gate {unknown[0]!r}", f"There is: {', '.join(sorted(known))}")
 
 
 def settings_sets(platform: Platform, names: Collection[str]) -> tuple[SettingsSet, ...]:
-    """These settings sets of the sheet, by id. Raises `InvalidInputError` for one that there is not."""
+    """These settings sets of the sheet, by id. Raises `InvalidInputError` for an unknown one."""
     known = {one.id: one for one in platform.sets}
     if unknown := [name for name in names if name not in known]:
         there = ", ".join(sorted(known)) or "none"
@@ -81,7 +81,9 @@ def kit_permission(
     unmet: Collection[str],
     as_of: date,
 ) -> KitPermission:
-    """Which of a device's exceptions allow a kit for what it fails. `held` pairs each with what made it stale."""
+    """The exceptions of a device that allow a kit for the requirements it fails. `held` pairs each with why it is
+    stale.
+    """
     excepted: dict[str, str] = {}
     stale: dict[str, Sequence[str]] = {}
     used: list[str] = []

@@ -47,9 +47,9 @@ class KitDevice:
 def permission_ended(
     kit: KitBasis, revision: int | None, exceptions: Mapping[str, HeldException], withdrawn: str, as_of: date
 ) -> Iterator[str]:
-    """What the kit rests on and is no longer so, devices apart.
+    """Why the kit no longer stands, its devices aside. `revision` is that of the sheet in force, None without one.
 
-    `revision` is that of the sheet in force, None without one; `withdrawn` why its media was withdrawn, if it was.
+    `withdrawn` says why its media was withdrawn; empty if it was not.
     """
     if revision is not None and revision != kit.sheet_revision:
         yield f"it was made of revision {kit.sheet_revision} of the sheet, which is at {revision}"

@@ -23,7 +23,7 @@ def entry_hash(
 
 
 def chain_faults(rows: Iterable[Mapping[str, Any]]) -> Generator[str, None, tuple[int, str]]:
-    """Faults of a chain of raw entries, `body` as it was hashed. Gives the number and hash of the last."""
+    """The faults of a chain of raw entries, `body` as it was hashed. Returns the number and hash of the last entry."""
     expected, previous = 1, START
     for row in rows:
         if row["seq"] > expected:

@@ -15,7 +15,7 @@ MADE_OF = ("settings", "arguments", "files", "loader", "kind", "cautions", "expe
 
 
 def releases_lost(old: Platform, new: Platform, override: Override) -> list[str]:
-    """The releases on which an override of the old revision works, and not by the new one."""
+    """The releases on which an override works by the old revision and not by the new one."""
     now = override_of(new, override.id)
     return [
         r.id

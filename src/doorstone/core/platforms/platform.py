@@ -314,7 +314,7 @@ class Platform:
         return answer
 
     def path_gates(self, route: Route) -> tuple[Gate, ...]:
-        """The gates that open a route or close it: stops of this route alone, asking for what does not pass or age."""
+        """The gates that open or close a route: stops of this route alone, on facts that neither pass nor age."""
         return tuple(
             gate
             for gate in self.gates

@@ -83,7 +83,7 @@ def tasks_of(
 
 
 def check_task_change(before: str, after: str, note: str) -> None:
-    """Refuse a change of a task that cannot be. Raises `InvalidInputError`, `MoveRefusedError`."""
+    """Raises `InvalidInputError` or `MoveRefusedError` for a change that the task cannot have."""
     if after not in set(TaskState):
         raise InvalidInputError(f"{after!r} is no state of a task", f"Use one of {', '.join(TaskState)}")
     if before != TaskState.OPEN and after == before:

@@ -64,12 +64,12 @@ class ListMatch:
 
     @property
     def undecided(self) -> tuple[ListName, ...]:
-        """Names that are only near to one that is known: somebody says whether it is the same."""
+        """Names that are near to a known one. A person has to decide whether they are the same."""
         return tuple(one for one in self.names if one.match is NameMatch.NEAR)
 
 
 def plain_name(name: str, rules: MatchRules) -> str:
-    """A name without what the rules make nothing of. Dashes and letters of other widths are those of a keyboard."""
+    """A name without what the rules leave out. Wide letters and odd dashes become those of a keyboard."""
     made = _spelled(name, rules)
     return made.replace(" ", "") if rules.spaces else made
 
@@ -147,7 +147,7 @@ def _match(
 def _longer_or_shorter(
     raw: str, spellings: Mapping[str, Collection[str]], parts: Mapping[str, Collection[str]], rules: MatchRules
 ) -> list[str]:
-    """The names that are `raw` with words before or after it, such as `CPU` or `@ 2.4 GHz`, or without."""
+    """The known names that are `raw` with more words around them, such as `CPU` or `@ 2.4 GHz`, or with fewer."""
     whole = _spelled(raw, rules)
     longer = set(parts.get(whole, ())) if " " in whole else set()
     shorter = {plain_name(run, rules) for run in _runs(raw, rules)} & spellings.keys()
@@ -167,7 +167,7 @@ def _other_number(one: str, other: str) -> bool:
 
 
 def _renamed(dropped: Sequence[str], added: Sequence[str], rules: MatchRules) -> tuple[tuple[str, str], ...]:
-    """What went and what came in its place, by how near they are."""
+    """Pairs of a name that went and the nearest name that came in its place."""
     pairs, left = [], {plain_name(name, rules): name for name in added}
     for name in dropped:
         plain = plain_name(name, rules)

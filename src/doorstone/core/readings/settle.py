@@ -62,7 +62,7 @@ def settle(
 
 
 def _alone(reading: Reading, sources: Mapping[str, Source], specs: Mapping[str, FactSpec], as_of: date) -> View:
-    """What one reading says that holds facts only: nobody says otherwise."""
+    """Settle one reading that holds facts only: no other source contradicts it."""
     source, read_on = source_of(sources, reading.source), reading.taken_at.date()
     counts = {lasting: source.fresh(read_on, as_of, lasting=lasting) for lasting in (True, False)}
     facts, aged = dict[str, SettledFact](), dict[str, Candidate]()

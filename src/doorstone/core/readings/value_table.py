@@ -28,35 +28,52 @@ def _picker(names: tuple[str, ...]) -> Callable[[Mapping[str, Any]], tuple[Any, 
     return itemgetter(*names) if len(names) > 1 else lambda facts: tuple([facts[name] for name in names])
 
 
-class _Column(dict[Any, int]):
-    """Raw values of one fact, of one kind -> their numbers. A value that is met first is parsed and numbered."""
+class _Numbers:
+    """The numbers of values. `unread` counts the values met that their facts do not hold.
 
-    def __init__(self, table: ValueTable, name: str, kind: type) -> None:
-        super().__init__()
-        self._table, self._name, self._lists = table, name, kind is list
-
-    def __missing__(self, raw: Any) -> int:
-        try:
-            number = self[raw] = self._table.number(self._name, list(raw) if self._lists else raw)
-        except (FactError, KeyError):
-            self._table.unread += 1
-            return _UNREAD
-        return number
-
-
-class ValueTable:
-    """Gives values numbers from 0, in the order in which they are met first.
-
-    `unread` counts the values met that their facts do not hold.
+    The columns of a table share them, and do not know the table: it is gone once nobody uses it, with no cycle left.
     """
 
     def __init__(self, specs: Mapping[str, FactSpec]) -> None:
         self.specs = specs
         self.values: list[tuple[str, FactValue]] = []
-        self.shapes: list[tuple[str, ...]] = []
         self.unread = 0
-        self._by_names: dict[tuple[str, ...], _Shape] = {}
         self._numbers: dict[tuple[str, FactValue], int] = {}
+
+    def number(self, name: str, raw: Any) -> int:
+        """The number of a raw value of a fact. Raises `FactError`; `KeyError` for a fact that there is not."""
+        value = self.specs[name].parse(raw)
+        number = self._numbers.get((name, value))
+        if number is None:
+            number = self._numbers[name, value] = len(self.values)
+            self.values.append((name, value))
+        return number
+
+
+class _Column(dict[Any, int]):
+    """Raw values of one fact, of one kind -> their numbers. A value that is met first is parsed and numbered."""
+
+    def __init__(self, numbers: _Numbers, name: str, kind: type) -> None:
+        super().__init__()
+        self._numbers, self._name, self._lists = numbers, name, kind is list
+
+    def __missing__(self, raw: Any) -> int:
+        try:
+            number = self[raw] = self._numbers.number(self._name, list(raw) if self._lists else raw)
+        except (FactError, KeyError):
+            self._numbers.unread += 1
+            return _UNREAD
+        return number
+
+
+class ValueTable:
+    """Gives values numbers from 0, in the order in which they are met first: `values` by number."""
+
+    def __init__(self, specs: Mapping[str, FactSpec]) -> None:
+        self.shapes: list[tuple[str, ...]] = []
+        self._numbers = _Numbers(specs)
+        self.values = self._numbers.values
+        self._by_names: dict[tuple[str, ...], _Shape] = {}
         self._columns: dict[tuple[str, type], _Column] = {}
         self._places: dict[tuple[int, tuple[str, ...]], tuple[int, ...]] = {}
 
@@ -69,7 +86,7 @@ class ValueTable:
         if found is None:
             for name, value in raw.items():
                 if value is not None:
-                    self.number(name, value)
+                    self._numbers.number(name, value)
         assert found is not None
         return found
 
@@ -91,7 +108,7 @@ class ValueTable:
                 held = alike[shape.number] = shape, [], []
             held[1].append(at)
             held[2].append(values)
-        before = self.unread
+        before = self._numbers.unread
         for number, (shape, places, rows) in alike.items():
             columns = [
                 self._column(name, column)
@@ -99,7 +116,7 @@ class ValueTable:
             ]
             for at, numbers in zip(places, zip(*columns, strict=True) if columns else [()] * len(rows), strict=True):
                 found[at] = number, numbers
-        if self.unread > before:
+        if self._numbers.unread > before:
             self._look_again(raws, found)
         return found
 
@@ -130,14 +147,14 @@ class ValueTable:
     def _known(self, name: str, kind: type) -> _Column:
         found = self._columns.get((name, kind))
         if found is None:
-            found = self._columns[name, kind] = _Column(self, name, kind)
+            found = self._columns[name, kind] = _Column(self._numbers, name, kind)
         return found
 
     def _looked_up(self, name: str, value: Any) -> int:
         try:
             return self._known(name, type(value))[tuple(value) if type(value) is list else value]
         except TypeError:  # it holds objects or lists, as no fact does
-            self.unread += 1
+            self._numbers.unread += 1
             return _UNREAD
 
     def _shape(self, raw: Mapping[str, Any]) -> _Shape:
@@ -147,15 +164,6 @@ class ValueTable:
             found = self._by_names[names] = _Shape(len(self.shapes), names, _picker(names))
             self.shapes.append(names)
         return found
-
-    def number(self, name: str, raw: Any) -> int:
-        """The number of a raw value of a fact. Raises `FactError`; `KeyError` for a fact that there is not."""
-        value = self.specs[name].parse(raw)
-        number = self._numbers.get((name, value))
-        if number is None:
-            number = self._numbers[name, value] = len(self.values)
-            self.values.append((name, value))
-        return number
 
     def places(self, shape: int, names: tuple[str, ...]) -> tuple[int, ...]:
         """Where in the numbers of a shape those of some facts stand; -1 for one that it has not."""

@@ -300,7 +300,7 @@ def _outcome(requirement: Requirement, view: View) -> tuple[Finding, tuple[Rival
 
 
 def _is_unmet(requirement: Requirement, view: View) -> bool:
-    """Whether nobody doubts that it is unmet."""
+    """Whether the finding is unmet beyond doubt."""
     finding, _ = _outcome(requirement, view)
     return finding is Finding.UNMET and not any(v.passed for v in view.verdicts if v.requirement == requirement.id)
 

@@ -50,7 +50,7 @@ def tallies(trials: Iterable[Trial], requirement: str) -> tuple[Tally, ...]:
 
 
 def contradiction(release: str, tally: Tally, sort: Sort) -> str:
-    """What a tally says against a sort; empty if nothing."""
+    """How a tally contradicts a sort; empty if it does not."""
     if sort is Sort.FLOOR and tally.ran:
         run = "runs" if tally.ran == 1 else "run"
         return f"a floor for {tally.model}, yet {_devices(tally.ran)} without it {run} {release}"

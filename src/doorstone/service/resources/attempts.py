@@ -1,4 +1,4 @@
-"""Attempts, observations, standing."""
+"""Attempts, observations of updates, standing."""
 
 from __future__ import annotations
 

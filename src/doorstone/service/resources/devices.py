@@ -1,4 +1,4 @@
-"""Devices: the list, one of them, and which overrides would do."""
+"""Devices: the list, one device, and which overrides would carry it."""
 
 from __future__ import annotations
 

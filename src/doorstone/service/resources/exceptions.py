@@ -1,4 +1,4 @@
-"""Exceptions: asked for, looked at, decided, cared for, handed over."""
+"""Exceptions: requested, viewed, decided, looked after, handed over."""
 
 from __future__ import annotations
 

@@ -226,7 +226,7 @@ def list_sign_ins(call: Call[SignInQuery, None]) -> Answer:
 
 @operations("GET", "/people", "List people", roles=EVERYONE, query=PeopleQuery, answer=PersonList)
 def list_people(call: Call[PeopleQuery, None]) -> PersonList:
-    """Mail addresses, and which mail people get, are for administrators only."""
+    """The people who may sign in. Only administrators see mail addresses and which mail people get."""
     found = people.list_people(call.context, gone=call.query.gone)
     shapes = [_person(p, people.owned_exceptions(call.context, p.name)) for p in found]
     if call.actor.role != "administrator":

@@ -1,4 +1,4 @@
-"""Readings come in: at once, or as a job with its progress."""
+"""Readings: imported at once, or as a job with its progress."""
 
 from __future__ import annotations
 
@@ -141,7 +141,7 @@ def import_events(call: Call[None, None]) -> Answer:
 
 
 class _Watched(Iterator[bytes]):
-    """A stream that gives its place back when it ends or its reader has gone, even before its first event."""
+    """A stream that gives up its place when it ends or its reader is gone, even before its first event."""
 
     def __init__(self, jobs: ImportWorker, events: Iterator[bytes]) -> None:
         self._jobs, self._events, self._open = jobs, events, True
@@ -160,7 +160,7 @@ class _Watched(Iterator[bytes]):
 
 
 def _events(context: Context, jobs: ImportWorker, found: Import) -> Iterator[bytes]:
-    """One event for each change, the last one when it has ended; a comment now and then, which finds a reader gone."""
+    """An event for each change, the last one when the import has ended. Comments in between find a gone reader."""
     last = b""
     until = time.monotonic() + LONGEST_WATCH
     spoke = time.monotonic()

@@ -101,7 +101,7 @@ def _plain(db: sqlite3.Connection, sql: str, values: Any) -> sqlite3.Cursor:
 
 
 def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]:
-    """The whole rows of those of these devices that there are."""
+    """The whole rows of these devices. Devices that do not exist are left out."""
     rows = _plain(
         db,
         "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
@@ -126,7 +126,7 @@ NOTHING_REPORTED = GuardedAttributes(None, None, None)
 def otherwise(
     db: sqlite3.Connection, devices: Iterable[str], reported: GuardedAttributes
 ) -> dict[str, GuardedAttributes]:
-    """Those of these devices of which something is not as it is reported, as they are."""
+    """The devices among these of which an attribute differs from what is reported, as they are."""
     rows = _plain(
         db,
         "SELECT d.id, d.site, d.role, d.critical FROM json_each(?1) AS j CROSS JOIN devices AS d ON d.id = j.value"
@@ -225,7 +225,7 @@ def _count(db: sqlite3.Connection, moved: Mapping[tuple[int | None, str, str, st
 
 
 def row_of(record: Record) -> DeviceRow:
-    """The device as it is settled, of its whole row."""
+    """The device as it is settled, from its whole row."""
     one, name, site, role, critical, _, platform, model, running_release, edition, profile, *_, life = record
     return DeviceRow(
         one, name, site, role, bool(critical), platform, model, running_release, edition, profile, Life(life)
@@ -233,13 +233,13 @@ def row_of(record: Record) -> DeviceRow:
 
 
 def set_life(db: sqlite3.Connection, devices: Iterable[str], life: Life) -> None:
-    """Put devices into a life; whoever does it places them anew."""
+    """Put devices into a life. The caller places them anew."""
     db.executemany("UPDATE devices SET life = ? WHERE id = ?", [(life.value, name) for name in devices])
     db.execute("UPDATE change_counters SET changes = changes + 1, readings = readings + 1")
 
 
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
-    """Those of these devices that there are, by id."""
+    """The devices among these that exist, by id."""
     listed = json.dumps(sorted(set(devices)))
     sql = f"SELECT {_COLUMNS} FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608 - constants
     return list(map(_row, _plain(db, sql, (listed,))))
@@ -286,7 +286,7 @@ def find(
 def find_named(
     db: sqlite3.Connection, where: DeviceFilter, devices: Iterable[str], after: str = "", limit: int = -1
 ) -> list[DeviceRow]:
-    """Those of these devices that stand where the filter says, words included, by id; state and marks are not asked."""
+    """The devices among these that fit the filter, words included, by id. State and marks are not checked."""
     parts, values = _where(where, None)
     rows = _plain(
         db,
@@ -430,7 +430,7 @@ class KeptReading(NamedTuple):
 
 
 def add_readings(db: sqlite3.Connection, readings: Iterable[KeptReading]) -> None:
-    """Keep readings; another of the same device, source and time goes."""
+    """Keep readings. Each replaces the one of the same device, source and time."""
     db.executemany(
         "INSERT OR REPLACE INTO readings (device, source, taken_at, content, import_id, changed)"
         " VALUES (?, ?, ?, ?, ?, ?)",
@@ -439,7 +439,7 @@ def add_readings(db: sqlite3.Connection, readings: Iterable[KeptReading]) -> Non
 
 
 def contents_read(db: sqlite3.Connection, keys: Sequence[tuple[str, str, str]]) -> list[int]:
-    """The contents of those of these readings that there are, each by device, source and time."""
+    """The contents of the readings that exist, each given by device, source and time."""
     rows = db.execute(
         "SELECT r.content FROM json_each(?) AS j CROSS JOIN readings AS r ON r.device = j.value ->> 0"
         " AND r.source = j.value ->> 1 AND r.taken_at = j.value ->> 2",

@@ -35,13 +35,13 @@ def add(
 
 
 def of_device(db: sqlite3.Connection, device: str) -> list[SettlementRow]:
-    """Oldest first."""
+    """The settlements of a device's disputes, oldest first."""
     rows = db.execute("SELECT * FROM settlements WHERE device = ? ORDER BY id", (device,))
     return [_row(row) for row in rows]
 
 
 def devices(db: sqlite3.Connection, among: Iterable[str]) -> set[str]:
-    """Those of these devices on which an operator has spoken."""
+    """The devices among these with a settled dispute."""
     rows = db.execute(
         "SELECT DISTINCT s.device FROM json_each(?) AS j CROSS JOIN settlements AS s ON s.device = j.value",
         (json.dumps(list(among)),),
@@ -50,7 +50,7 @@ def devices(db: sqlite3.Connection, among: Iterable[str]) -> set[str]:
 
 
 def every_device(db: sqlite3.Connection, platform: str) -> set[str]:
-    """The devices of a platform on which an operator has spoken."""
+    """The devices of a platform with a settled dispute."""
     sql = "SELECT DISTINCT s.device FROM settlements AS s JOIN devices AS d ON d.id = s.device WHERE d.platform = ?"
     return {row["device"] for row in db.execute(sql, (platform,))}
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 
 def note(db: sqlite3.Connection, devices: Iterable[str]) -> None:
-    """Devices were written or placed anew: of those that an exception names it is kept; the count goes up if any is."""
+    """Note the devices among these that an exception names: they were written or placed anew. The count goes up."""
     listed = json.dumps(list(devices))
     named = "SELECT DISTINCT x.device FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
     found = [row[0] for row in db.execute(named, (listed,))]
@@ -23,7 +23,7 @@ def note(db: sqlite3.Connection, devices: Iterable[str]) -> None:
 
 
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, bool]:
-    """Those of these devices that an exception names -> whether one has a condition that facts decide."""
+    """The devices among these that an exception names -> whether one of its conditions rests on facts."""
     rows = db.execute(
         "SELECT x.device, MAX(EXISTS (SELECT 1 FROM exception_conditions AS c WHERE c.exception = x.exception"
         " AND c.fact_condition <> '')) FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
@@ -34,7 +34,7 @@ def named(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, bool]:
 
 
 def since(db: sqlite3.Connection, at: int) -> list[str]:
-    """The devices that were noted after a count."""
+    """The devices noted after a count."""
     return [row[0] for row in db.execute("SELECT device FROM excepted_device_changes WHERE at > ?", (at,))]
 
 

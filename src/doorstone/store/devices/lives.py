@@ -35,12 +35,12 @@ def add(db: sqlite3.Connection, device: str, change: LifeChange, by: str, at: st
 
 
 def of_device(db: sqlite3.Connection, device: str) -> list[LifeRow]:
-    """Oldest first."""
+    """Every change of a device's life, oldest first."""
     return [_row(row) for row in db.execute("SELECT * FROM device_lives WHERE device = ? ORDER BY id", (device,))]
 
 
 def last(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, LifeRow]:
-    """Device -> its last change; only those devices that have any."""
+    """Device -> its last change of life. Devices without any are left out."""
     rows = db.execute(
         "SELECT l.* FROM json_each(?) AS j CROSS JOIN device_lives AS l"
         " ON l.id = (SELECT MAX(id) FROM device_lives WHERE device = j.value)",

@@ -40,7 +40,7 @@ def number_of(
     own: str,
     content: Mapping[str, Any],
 ) -> int:
-    """The profile of this key, made if there is none yet."""
+    """The number of the profile with this key. A new one is made if there is none."""
     if (number := find(db, key)) is not None:
         return number
     cursor = db.execute(
@@ -51,13 +51,13 @@ def number_of(
 
 
 def find(db: sqlite3.Connection, key: str) -> int | None:
-    """The profile of this key."""
+    """The number of the profile with this key; None if there is none."""
     row = db.execute("SELECT id FROM profiles WHERE key = ?", (key,)).fetchone()
     return None if row is None else int(row["id"])
 
 
 def rekey(db: sqlite3.Connection, keys: Mapping[int, str]) -> set[int]:
-    """Give profiles other keys. Of several that come to the same one the first has it; the others are returned."""
+    """Give profiles other keys. If several get the same key, the first keeps it and the others are returned."""
     db.executemany("UPDATE profiles SET key = 'was ' || id || ' ' || key WHERE id = ?", [(number,) for number in keys])
     first: dict[str, int] = {}
     for number, key in sorted(keys.items()):
@@ -208,7 +208,7 @@ class Stamp(NamedTuple):
 
 
 def stamp(db: sqlite3.Connection) -> Stamp:
-    """How far the records have come. What was worked out holds as long as the counts it rests on are the same."""
+    """How far the records have come. A result holds as long as the counts it rests on are unchanged."""
     row = db.execute(
         "SELECT (SELECT COALESCE(MAX(seq), 0) FROM ledger), changes, people, day, readings FROM change_counters"
     ).fetchone()  # fmt: skip

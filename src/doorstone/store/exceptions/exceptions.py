@@ -67,7 +67,7 @@ def set_conditions(db: sqlite3.Connection, number: int, conditions: Iterable[Con
 
 
 def edit(db: sqlite3.Connection, number: int, version: int, terms: Mapping[str, str]) -> bool:
-    """Replace the terms of a requested exception if it still has `version`; returns whether it had."""
+    """Replace the terms of a requested exception that still has `version`. Returns whether it had."""
     cursor = db.execute(
         "UPDATE exceptions SET version = version + 1, reason = :reason, owner = :owner, asked_back = 0,"
         " start_on = :start_on, expires_on = :expires_on, review_on = :review_on"
@@ -163,7 +163,7 @@ def add_approval(db: sqlite3.Connection, number: int, approval: ApprovalRow) -> 
 
 
 def _keep_deputy(db: sqlite3.Connection, number: int, deed: str, person: str, in_place_of: str, at: str) -> None:
-    """Keep in whose place a person did something; what was kept of an earlier deed of theirs goes."""
+    """Keep in whose place a person acted. It replaces what was kept of their earlier action."""
     db.execute("DELETE FROM exception_deputies WHERE exception = ? AND deed = ? AND person = ?", (number, deed, person))
     if in_place_of:
         db.execute(
@@ -233,12 +233,12 @@ def get(db: sqlite3.Connection, number: int) -> ExceptionRow | None:
 
 
 def every(db: sqlite3.Connection) -> list[ExceptionRow]:
-    """Newest first."""
+    """Every exception, newest first."""
     return load(db, "ORDER BY e.id DESC", ())
 
 
 def numbers_of(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[int]]:
-    """Device -> its exceptions, newest first; only those devices that have any."""
+    """Device -> its exceptions, newest first. Devices without any are left out."""
     rows = db.execute(
         "SELECT x.device, x.exception FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
         " WHERE x.left_out = '' ORDER BY x.device, x.exception DESC",
@@ -279,7 +279,7 @@ MANY = 1_000
 
 
 def approved_shown(db: sqlite3.Connection, devices: Collection[str]) -> dict[int, dict[str, Mapping[str, Any]]]:
-    """Approved exception -> of these devices those that it covers, each with what the approval rests on."""
+    """Approved exception -> the devices among these that it covers, each with what the approval rests on."""
     many = len(devices) > MANY
     chosen = "exceptions AS e CROSS JOIN exception_devices AS x ON x.exception = e.id"
     if not many:
@@ -349,7 +349,7 @@ def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, .
 
 
 def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
-    """Newest first; those from which the device was left out too."""
+    """The exceptions of a device, newest first, those from which it was left out included."""
     where = "WHERE e.id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY e.id DESC"
     return load(db, where, (device,))
 
@@ -372,12 +372,12 @@ def naming(db: sqlite3.Connection, devices: Iterable[str]) -> list[ExceptionRow]
 
 
 def standing(db: sqlite3.Connection) -> list[ExceptionRow]:
-    """Those that are requested or approved, oldest first, without what their approval rests on."""
+    """The exceptions that are requested or approved, oldest first, without what their approval rests on."""
     return load(db, "WHERE e.state IN ('requested', 'approved') ORDER BY e.id", (), bare=True)
 
 
 def ended_later(db: sqlite3.Connection) -> list[ExceptionRow]:
-    """Those that were approved once and have lapsed, been revoked or closed, oldest first, as `standing` has them."""
+    """The exceptions that were approved once and have lapsed, been revoked or closed, oldest first."""
     return load(db, "WHERE e.state IN ('lapsed', 'revoked', 'closed') ORDER BY e.id", (), bare=True)
 
 
@@ -393,7 +393,7 @@ class ApprovedRow(NamedTuple):
 
 
 def approved(db: sqlite3.Connection) -> list[ApprovedRow]:
-    """Those that are approved, oldest first."""
+    """The approved exceptions, oldest first."""
     rows = db.execute(
         "SELECT old.id, old.expires_on, old.owner, old.requester, new.id, new.start_on FROM exceptions AS old"
         " LEFT JOIN exceptions AS new ON new.renews = old.id AND new.state = 'approved'"
@@ -411,7 +411,7 @@ def devices_of(db: sqlite3.Connection, number: int) -> tuple[str, ...]:
 
 
 def owned_by(db: sqlite3.Connection, person: str) -> list[int]:
-    """Those that are requested or approved and owned by a person."""
+    """The exceptions that are requested or approved and owned by a person."""
     rows = db.execute(
         "SELECT id FROM exceptions WHERE owner = ? AND state IN ('requested', 'approved') ORDER BY id", (person,)
     )

@@ -111,7 +111,7 @@ def numbers_of(
 
 
 def release(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, int]:
-    """Readings are gone, each with the number of its content. Returns how many were of each content."""
+    """Count readings that are gone, each given by the number of its content. Returns how many were of each content."""
     gone = Counter(numbers)
     db.executemany(
         "UPDATE reading_contents SET readings = MAX(readings - ?, 0) WHERE id = ?",
@@ -121,7 +121,7 @@ def release(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, int]:
 
 
 def drop_unheld(db: sqlite3.Connection, numbers: Iterable[int]) -> None:
-    """Drop those of these contents that nothing holds any more."""
+    """Delete the contents among these that no reading and no device holds."""
     db.execute(
         "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0 AND readings = 0"
         " AND id < (SELECT MAX(id) FROM reading_contents)",  # no number is given out twice: caches hold contents by it
@@ -130,7 +130,7 @@ def drop_unheld(db: sqlite3.Connection, numbers: Iterable[int]) -> None:
 
 
 def keep_merged(db: sqlite3.Connection, number: int) -> None:
-    """A content is current on a device though no reading holds it."""
+    """Mark a content that is current on a device although no reading holds it."""
     db.execute("UPDATE reading_contents SET merged = 1 WHERE id = ? AND merged = 0", (number,))
 
 

@@ -67,7 +67,7 @@ def match(db: sqlite3.Connection, platform: str, text: str, requirement: str, by
 
 
 def reported(db: sqlite3.Connection) -> list[ReportedRow]:
-    """Oldest first."""
+    """The requirements that only failure messages know, oldest first."""
     rows = db.execute("SELECT * FROM reported_requirements ORDER BY at, platform, id")
     return [ReportedRow(**dict(row)) for row in rows]
 

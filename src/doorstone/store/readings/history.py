@@ -19,7 +19,7 @@ def next_devices(db: sqlite3.Connection, many: int) -> list[str]:
 
 
 def keep_turn(db: sqlite3.Connection, device: str) -> None:
-    """The turn has come as far as this device; an empty one begins it anew."""
+    """Note the device up to which history was looked at. Empty begins the turn anew."""
     db.execute("UPDATE change_counters SET history_at = ?", (device,))
 
 
@@ -70,7 +70,7 @@ def quieten(db: sqlite3.Connection, readings: Sequence[ToQuieten]) -> None:
 
 
 def _drop(db: sqlite3.Connection, readings: Sequence[tuple[str, str, str, int]]) -> None:
-    """Drop readings, and their contents where nothing else holds these."""
+    """Delete readings, and their contents where nothing else holds these."""
     keys = [key[:3] for key in readings]
     db.executemany("DELETE FROM readings WHERE device = ? AND source = ? AND taken_at = ?", keys)
     contents.drop_unheld(db, contents.release(db, [content for _, _, _, content in readings]))

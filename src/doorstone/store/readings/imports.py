@@ -74,7 +74,7 @@ def get(db: sqlite3.Connection, number: int) -> ImportRow | None:
 
 
 def every(db: sqlite3.Connection, limit: int = 50) -> list[ImportRow]:
-    """Newest first."""
+    """The last imports, newest first."""
     return [_row(row) for row in db.execute("SELECT * FROM imports ORDER BY id DESC LIMIT ?", (limit,))]
 
 
@@ -97,12 +97,12 @@ def move(db: sqlite3.Connection, number: int, state: str, *, why: str = "", ende
 
 
 def keep_file(db: sqlite3.Connection, number: int, size: int, sha256: str) -> None:
-    """Its file has come whole."""
+    """Note that the file has arrived whole."""
     db.execute("UPDATE imports SET size = ?, sha256 = ?, state = 'received' WHERE id = ?", (size, sha256, number))
 
 
 def keep_ready(db: sqlite3.Connection, number: int, sha256: str) -> None:
-    """What was checked stands on the disk, with this digest."""
+    """Note that the checked readings are on the disk, with this digest."""
     db.execute("UPDATE imports SET ready_sha256 = ? WHERE id = ?", (sha256, number))
 
 
@@ -123,7 +123,7 @@ def keep_applied(db: sqlite3.Connection, number: int, applied: int, devices: int
 
 
 def finish(db: sqlite3.Connection, number: int, ended_at: str) -> ImportRow:
-    """Say that it is done."""
+    """Mark the import as done."""
     db.execute("UPDATE imports SET state = 'done', ended_at = ? WHERE id = ?", (ended_at, number))
     row = get(db, number)
     assert row is not None

@@ -45,7 +45,9 @@ class ToQuieten(NamedTuple):
 
 
 def quieten(db: sqlite3.Connection, readings: Sequence[ToQuieten]) -> list[ToQuieten]:
-    """Keep readings as quiet ones as well. Returns those that could be: the others say what their base does not."""
+    """Keep readings as quiet ones as well. Returns those that could be kept so; the others differ too much from their
+    base.
+    """
     held = contents.rows(db, {number for one in readings for number in (one.content, one.base)})
     numbers = {name: _number(db, "reading_devices", "device", name) for name in {one.device for one in readings}}
     sources = {name: _number(db, "reading_sources", "source", name) for name in {one.source for one in readings}}

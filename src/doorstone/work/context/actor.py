@@ -35,5 +35,5 @@ class Actor:
 
     @property
     def authority(self) -> str:
-        """Whose decision it is: the person's own, or that of whoever they act for."""
+        """In whose name the actor decides: their own, or that of the person they act for."""
         return self.in_place_of or self.name

@@ -1,4 +1,6 @@
-"""The same thing done for many, in one transaction: all of it, or nothing, and everything that stands in the way."""
+"""The same action for many objects, in one transaction: all of it or nothing, with an error for each object that
+refuses.
+"""
 
 from __future__ import annotations
 
@@ -20,9 +22,9 @@ def all_or_none(
     before: Sequence[ErrorEntry] = (),
     hint: str = "Correct each place and send all again",
 ) -> list[R]:
-    """Do the same to each item, which comes with its place. `before` is what was found wrong already.
+    """Do the same to each item, which comes with its place. `before` holds errors that were found earlier.
 
-    Raises `BadInputError` with an entry for everything that is wrong; then nothing is kept.
+    Raises `BadInputError` with an entry for every error; then nothing is kept.
     """
     errors, made = list(before), []
     with context.database.write():

@@ -62,7 +62,7 @@ class ReusedKeyError(WorkError):
 
 @contextmanager
 def rules() -> Iterator[None]:
-    """Ask rules of core inside: what they refuse leaves as `BadInputError`, `MissingError` or `RefusedError`."""
+    """Inside, errors of core become `BadInputError`, `MissingError` or `RefusedError`."""
     try:
         yield
     except InvalidInputError as error:

@@ -53,7 +53,7 @@ class Passwords:
             return self._hasher.hash(password)
 
     def fits(self, digest: str, password: str) -> bool:
-        """Whether the password is the one behind the digest. An empty digest takes as long and never fits."""
+        """Whether the password fits the digest. An empty digest takes as long to check and never fits."""
         try:
             with self._turns:
                 self._hasher.verify(digest or self._of_nobody(), password)

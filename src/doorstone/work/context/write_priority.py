@@ -21,7 +21,7 @@ LONGEST_REST = 0.2  # seconds
 
 
 class _Lanes:
-    """So many at once; who has waited longest goes next, which a semaphore does not promise."""
+    """So many threads at once. The one that has waited longest goes next, which a semaphore does not promise."""
 
     def __init__(self, lanes: int) -> None:
         self._free = lanes
@@ -58,7 +58,7 @@ class WritePriority:
 
     @contextmanager
     def writing(self) -> Iterator[None]:
-        """Somebody writes and waits for it."""
+        """Inside, a person waits for this thread's write."""
         with self._changed:
             self._writers += 1
         self._mine.writes = True
@@ -73,7 +73,7 @@ class WritePriority:
 
     @contextmanager
     def paging(self) -> Iterator[None]:
-        """A page is worked out: a few at a time, and after those who write."""
+        """Inside, a page is worked out: a few pages at a time, and after those who write."""
         with self._pages:
             self.give_way()
             with self._changed:
@@ -88,7 +88,7 @@ class WritePriority:
 
     @property
     def writers(self) -> int:
-        """How many write and wait for it."""
+        """How many people wait for a write."""
         return self._writers
 
     @property
@@ -97,7 +97,7 @@ class WritePriority:
         return len(self._pages.waiting)
 
     def give_way(self) -> None:
-        """Wait while somebody else writes, but not for long."""
+        """Wait, but not for long, while somebody else writes."""
         if self.writers and not getattr(self._mine, "writes", False):
             with self._changed:
                 self._changed.wait_for(lambda: not self._writers, GIVE_WAY)
@@ -108,7 +108,9 @@ class WritePriority:
         time.sleep(min(worked, LONGEST_REST) if asked else 0.001)  # a moment, so that whoever waits to write goes first
 
     def give_way_to_pages(self) -> None:
-        """Wait while somebody else writes or a page is worked out, but not for long; who writes waits for neither."""
+        """Wait, but not for long, while somebody else writes or a page is worked out. A thread that writes does not
+        wait.
+        """
         self.give_way()
         if self._paging and not getattr(self._mine, "writes", False):
             with self._changed:

@@ -80,7 +80,7 @@ def list_lives(context: Context, life: str = "", site: str = "") -> list[DeviceL
 
 
 def read_since(change: LifeChange, last: date | None) -> bool:
-    """Whether a device that is gone was read on a later day."""
+    """Whether a device that left service was read on a later day."""
     return change.life in GONE and last is not None and last > change.on
 
 
@@ -93,7 +93,7 @@ def device_lives(context: Context, device: str) -> list[LifeRow]:
 
 
 def known(context: Context, devices: Iterable[str]) -> list[str]:
-    """Those of these devices that there are, by id."""
+    """The devices among these that exist, by id."""
     with context.database.read() as db:
         return [row.id for row in device_store.named(db, devices)]
 

@@ -8,6 +8,6 @@ from doorstone.work.snapshot.unplaced import UnplacedDevice, unplaced_of
 
 
 def list_unplaced(context: Context) -> list[UnplacedDevice]:
-    """Every such device, by id."""
+    """Every device that no sheet places, by id."""
     with context.database.read() as db:
         return list(unplaced_of(db, snapshot(context)))

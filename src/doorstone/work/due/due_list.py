@@ -40,7 +40,7 @@ def due_list(context: Context, person: str = "") -> list[Due]:
 
 
 def of_calendar(context: Context, secret: str) -> tuple[str, list[Due]] | None:
-    """The person behind the secret of a calendar address, and what is due for them; None if nobody is."""
+    """The person behind the secret of a calendar address, and what is due for them. None if the secret is unknown."""
     with context.database.read() as db:
         row = people_store.by_calendar(db, digest_of(secret))
     return (row.name, due_list(context, row.name)) if row is not None and row.active else None

@@ -103,7 +103,7 @@ def _messages(context: Context, platform: Platform) -> Iterator[Due]:
 
 
 def _shown(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> set[str]:
-    """The releases that some device runs, some media holds or somebody has tried."""
+    """The releases that show: some device runs them, some media holds them, or an attempt was made."""
     runs = {row.running_release for row in now.profiles_in_use(platform).values()}
     media = {row.release for row in media_store.every(db) if row.platform == platform.id}
     return runs | media | attempt_store.releases_tried(db, platform.id)

@@ -55,7 +55,7 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
 
 
 def attest(context: Context, actor: Actor, name: str, condition: int, note: str) -> ExceptionView:
-    """Vouch that a condition is kept, today. The owner, the requester, a technician or an administrator does.
+    """Attest that a condition is kept, today. Owner, requester, technician or administrator may do so.
 
     Raises `RefusedError` once the exception has ended and no device runs by it any more.
     """

@@ -169,7 +169,7 @@ def _refuse_if_unfit(now: Snapshot, row: ExceptionRow, requirements: Sequence[st
 
 
 def _unkept(row: ExceptionRow, now: Snapshot, devices: Sequence[str]) -> list[ErrorEntry]:
-    """Conditions that the facts do not show kept: nobody approves on a condition that is broken from the start."""
+    """Conditions that the facts show broken. An approval cannot rest on a condition that is broken from the start."""
     return [
         ErrorEntry(
             f"{device}, condition", f"“{view.kept.text}” is not kept: {measured}", "See that it is, and read it again"

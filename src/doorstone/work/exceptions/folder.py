@@ -43,7 +43,7 @@ class Acknowledged:
 
 @dataclass(frozen=True, slots=True)
 class FolderDone:
-    """What was done because of a file, and the exception that it concerns."""
+    """What was done for a file, and the exception concerned."""
 
     file: str
     exception: str
@@ -121,9 +121,10 @@ def _read(files: Mapping[str, str]) -> dict[str, FileTerms]:
 def request_from_folder(
     context: Context, actor: Actor, files: Mapping[str, str], reference: str, given: Acknowledged
 ) -> list[FolderDone]:
-    """Ask for what differs, each with a comment that names the revision and the file: all of it, or nothing.
+    """Request what differs, each with a comment that names the revision and the file: all of it, or nothing.
 
-    What is to be done by hand is left alone. Raises `BadInputError` with an entry for each file that cannot be.
+    What a person has to do by hand is left alone. Raises `BadInputError` with an entry for each file that cannot be
+    used.
     """
     if not 2 <= len(reference.strip()) <= 200 or not reference.isprintable():
         raise BadInputError("The reference cannot be used", "Name the revision that the folder is of")
@@ -160,7 +161,7 @@ def exceptions_of(context: Context, files: Mapping[str, str]) -> list[str]:
 def _do(
     context: Context, actor: Actor, deed: FolderDeed, terms: FileTerms, held: FileTerms | None, given: Acknowledged
 ) -> str:
-    """Do one thing as a person would. Returns the exception that it concerns."""
+    """Do what one difference asks for, as a person would. Returns the exception concerned."""
     plain = replace(actor, receipt=None)
     if deed is FolderDeed.EDIT and held is not None:
         return edit(context, plain, held.exception, held.version, _new_terms(terms)).id

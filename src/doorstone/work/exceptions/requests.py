@@ -97,9 +97,9 @@ def change_risk(context: Context, actor: Actor, text: str) -> Risk:
 
 
 def check(context: Context, new: NewException) -> Checked:
-    """What a request would meet, device by device and in its terms; nothing is written.
+    """What a request would meet, device by device and in its terms. Nothing is written.
 
-    Only whether the risk is acknowledged is not asked: whoever looks first has not done so yet.
+    Whether the risk was acknowledged is not checked: a person who looks first has not done so yet.
     """
     with context.database.read() as db:
         basis = _gather(context, db, new)
@@ -125,7 +125,7 @@ def request(context: Context, actor: Actor, new: NewException) -> ExceptionView:
 
 
 def _gather(context: Context, db: sqlite3.Connection, new: NewException) -> RequestBasis:
-    """All that a request is judged by. Raises `BadInputError` for one that names nothing, or too much."""
+    """Gather everything that a request is judged by. Raises `BadInputError` if it names no device, or too many."""
     now = snapshot(context)
     devices = devices_asked(context, now, new)
     if not devices or not new.requirements:
@@ -164,7 +164,7 @@ def _write(
     basis: RequestBasis,
     found: RequestReview,
 ) -> str:
-    """Keep a request that was looked through, and tell those who decide. The id of the exception."""
+    """Keep a reviewed request, and notify the people who decide. Returns the id of the exception."""
     values = {
         **_stored(new.terms),
         "platform": basis.terms.platform.id,
@@ -230,7 +230,7 @@ def edit(context: Context, actor: Actor, name: str, version: int, given: NewTerm
 
 
 def get_exception(context: Context, name: str) -> ExceptionView:
-    """Raises `MissingError`."""
+    """One exception as it stands today. Raises `MissingError`."""
     now = snapshot(context)
     with context.database.read() as db:
         return _view(need(db, name), now)
@@ -262,7 +262,7 @@ def need(db: sqlite3.Connection, name: str) -> ExceptionRow:
 
 
 def check_version(row: ExceptionRow, name: str, version: int | None) -> None:
-    """Raises `StaleEditError` unless `version`, if given, is the one that is held."""
+    """Raises `StaleEditError` if `version` is given and is not the present one."""
     if version is not None and row.version != version:
         detail = f"{name} was changed in the meantime: you saw version {version}, it is at version {row.version}"
         raise StaleEditError(detail, "Load it again, look at what changed, and repeat your edit")

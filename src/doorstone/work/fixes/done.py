@@ -87,7 +87,7 @@ def _fix(platform: Platform, view: View, title: str) -> Fix:
 
 
 def get_fix(context: Context, name: str) -> FixDone:
-    """Raises `MissingError`."""
+    """One recorded fix. Raises `MissingError`."""
     with context.database.read() as db:
         row = store.get(db, number_of("FX", name))
     if row is None:

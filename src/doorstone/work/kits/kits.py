@@ -178,7 +178,7 @@ def _render(case: KitCase, private: bytes) -> dict[str, bytes]:
 
 
 def _check_each(wanted: KitOptions) -> None:
-    """As `_check_wanted`, for more devices than one kit may serve."""
+    """As `_check_wanted`, without the limit on devices of one kit."""
     if len(wanted.devices) > MOST_AT_ONCE:
         raise BadInputError(f"{len(wanted.devices):,} devices at once", f"Choose up to {MOST_AT_ONCE:,}")
     _check_wanted(replace(wanted, devices=wanted.devices[:MOST_DEVICES]))
@@ -480,5 +480,5 @@ def runbook(context: Context, name: str) -> tuple[str, str]:
 
 
 def differences(context: Context, one: str, other: str) -> list[tuple[str, str, str]]:
-    """What differs between two kits: (what, in the one, in the other)."""
+    """What differs between two kits, each as (what, in the first, in the second)."""
     return kit_differences(_files(context, one), _files(context, other))

@@ -40,7 +40,7 @@ def walk(context: Context, after: int, limit: int) -> list[store.Entry]:
 
 
 def check_export(lines: Iterable[str]) -> LedgerCheck:
-    """Walk the chain of an export, line by line. It has no seal; compare its last hash with one kept elsewhere."""
+    """Check the chain of an export, line by line. It has no seal: compare its last hash with one kept elsewhere."""
     seen = 0
 
     def rows() -> Iterator[dict[str, Any]]:

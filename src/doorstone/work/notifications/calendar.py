@@ -21,7 +21,7 @@ def make_calendar(context: Context, actor: Actor) -> str:
 
 
 def revoke_calendar(context: Context, actor: Actor) -> None:
-    """The address answers no more."""
+    """Revoke a person's calendar address: it no longer answers."""
     with context.database.write() as db:
         store.set_calendar(db, actor.name, "")
         record(context, db, actor, "calendar address revoked", "person", actor.name, {})

@@ -29,7 +29,7 @@ KINDS = (
 
 @dataclass(frozen=True, slots=True)
 class Webhook:
-    """An address that is told. `secret` signs what is sent; it is shown once, when the webhook is made."""
+    """An address that gets events. `secret` signs them; it is shown once, when the webhook is made."""
 
     id: str
     row: WebhookRow
@@ -83,7 +83,7 @@ def add_webhook(context: Context, actor: Actor, url: str, kinds: tuple[str, ...]
 
 
 def get_webhook(context: Context, name: str) -> Webhook:
-    """Raises `MissingError`."""
+    """One webhook. Raises `MissingError`."""
     with context.database.read() as db:
         row = store.webhook(db, number_of("HK", name))
     if row is None:
@@ -97,7 +97,7 @@ def list_webhooks(context: Context) -> list[Webhook]:
 
 
 def remove_webhook(context: Context, actor: Actor, name: str) -> Webhook:
-    """Tell it nothing more; its log of deliveries stays."""
+    """Send nothing more to a webhook. Its log of deliveries stays."""
     found = get_webhook(context, name)
     with context.database.write() as db:
         if found.row.active:

@@ -143,7 +143,7 @@ def _read_manifest(path: Path, into: Path | None = None) -> Backup:
 
 
 def _nearest(folder: Path) -> Path:
-    """The folder, or the nearest above it that is there."""
+    """The folder itself or, if it does not exist, the nearest folder above it that does."""
     return next(one for one in (folder, *folder.parents) if one.is_dir())
 
 

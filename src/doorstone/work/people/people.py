@@ -192,7 +192,7 @@ def _need(db: sqlite3.Connection, name: str) -> PersonRow:
 
 
 def get_person(context: Context, name: str, stamp: Stamp | None = None) -> Person:
-    """Raises `MissingError`, also for whoever was made inactive. `stamp`: the context's, if just asked for."""
+    """One person. Raises `MissingError`, also for an inactive person. `stamp`: the context's, if the caller has it."""
 
     def look() -> store.PersonRow:
         with context.database.read() as db:
@@ -249,7 +249,7 @@ def begin_second_factor(context: Context, actor: Actor) -> str:
 
 
 def confirm_second_factor(context: Context, actor: Actor, code: str) -> None:
-    """From now on a sign-in takes a code as well. Raises `BadInputError` if this one does not fit."""
+    """Turn the second factor on: sign-ins need a code from now on. Raises `BadInputError` if this code does not fit."""
     with context.database.write() as db:
         row = _need(db, actor.name)
         asked = context.database.vault.open(row.second_factor_asked) if row.second_factor_asked else ""
@@ -260,7 +260,7 @@ def confirm_second_factor(context: Context, actor: Actor, code: str) -> None:
 
 
 def drop_second_factor(context: Context, actor: Actor, name: str) -> None:
-    """A sign-in takes the password only again."""
+    """Turn the second factor off: a sign-in needs the password only."""
     with context.database.write() as db:
         _need(db, name)
         store.keep_second_factor(db, name, "")
@@ -272,7 +272,7 @@ def _code_fits(secret: str, code: str) -> bool:
 
 
 def check_code(context: Context, name: str, code: str) -> bool:
-    """Whether a code fits the person's second factor; also where they have none."""
+    """Whether a code fits the person's second factor. True for a person without one."""
     with context.database.read() as db:
         row = _need(db, name)
     return not row.second_factor or _code_fits(context.database.vault.open(row.second_factor), code)
@@ -455,12 +455,12 @@ def who_holds(context: Context, secret: str, stamp: Stamp | None = None) -> Acto
 
 
 def _no_earlier(context: Context, stamp: Stamp) -> date:
-    """Today, or the latest day that the ledger has seen: a clock that is set back revives no token."""
+    """Today or, if the clock was set back, the latest day in the ledger: an expired token stays expired."""
     return max(context.today(), context.cached(("floor",), stamp.ledger, context.floor) or date.min)
 
 
 def keep_token_uses(context: Context) -> None:
-    """Write down when tokens were used last: by whoever goes round, as a call that only asks writes nothing."""
+    """Write down when tokens were last used. The scheduler does so, as a call that only reads writes nothing."""
     uses = {number: context.token_uses.pop(number, "") for number in list(context.token_uses)}
     with context.database.read() as db:
         late = {row.id: row.last_used_at for row in store.tokens(db)}

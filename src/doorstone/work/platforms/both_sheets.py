@@ -79,7 +79,7 @@ class BothSheets:
         return number
 
     def _look_at(self, context: Context, db: sqlite3.Connection, new: Sheet, devices: Iterable[str]) -> None:
-        """Find the case of each of these devices, by what it is believed to be under the new sheet."""
+        """Find the case of each of these devices by its facts as the new sheet settles them."""
         settler = Settler(context, db, by=rules_by(context, db, {**all_sheets(context), self._platform: new}))
         known: dict[Hashable, int] = {}
         for part in batches(devices, 1_000):

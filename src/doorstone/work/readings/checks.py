@@ -45,7 +45,7 @@ def _not_allowed(row: ImportRow, one: ReadingRecord) -> ImportProblem | None:
 
 
 def _in_time(one: ReadingRecord, latest: str) -> ImportProblem | None:
-    """A reading from the future, or from before there were such machines, would be believed for ever, or never."""
+    """The problem of a reading from the future or from before 1990. It would be believed for ever, or never."""
     if EARLIEST <= one.taken_at <= latest:
         return None
     when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"

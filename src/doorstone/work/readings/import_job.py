@@ -1,7 +1,8 @@
-"""Intake: a file of readings is received, checked to its end, and only then taken over.
+"""Import of readings: a file is received, checked to its end, and only then applied.
 
-An import is cancelled or refused before anything has changed, or it is carried to its end: taking over goes in small
-transactions, so that others can work meanwhile, and goes on where it was if the service stops in the middle of it.
+An import is cancelled or refused before anything has changed, or it is carried to its end. Readings are applied in
+small transactions, so that others can work meanwhile. If the service stops in the middle, the import goes on where it
+was.
 """
 
 from __future__ import annotations
@@ -156,7 +157,7 @@ def receive(context: Context, actor: Actor, name: str, stream: BinaryIO, length:
 
 
 def _keep_folder(folder: Path) -> None:
-    """Have the folder's entries on the disk."""
+    """Make sure that the folder's entries are on the disk."""
     handle = os.open(folder, os.O_RDONLY)
     try:
         os.fsync(handle)
@@ -165,7 +166,7 @@ def _keep_folder(folder: Path) -> None:
 
 
 def _check_whole(path: Path, wanted: str) -> None:
-    """Raises `SpoiledError` unless a file is the one that was kept."""
+    """Raises `SpoiledError` unless the file has this SHA-256."""
     try:
         with path.open("rb") as file:
             found = hashlib.file_digest(file, "sha256").hexdigest()
@@ -180,7 +181,7 @@ def _file(context: Context, number: int, kind: str) -> Path:
 
 
 def cancel(context: Context, actor: Actor, name: str) -> Import:
-    """Cancel an import that has changed nothing yet. Raises `RefusedError` once it takes over or has ended."""
+    """Cancel an import that has changed nothing yet. Raises `RefusedError` once it is being applied or has ended."""
     with context.database.write() as db:
         found = get_import(context, name)
         if found.row.state == "applying":
@@ -206,9 +207,9 @@ def _never() -> bool:
 
 
 def run(context: Context, name: str, halt: Callable[[], bool] = _never) -> Import:
-    """Check the received file and, unless something is wrong or it is a dry run, take it over.
+    """Check the received file and, unless something is wrong or it is a dry run, apply it.
 
-    `halt` is asked between transactions; once it says so, the import is left to `resume`.
+    `halt` is asked between transactions. Once it returns true, the import is left to `resume`.
     """
     row = get_import(context, name).row
     try:
@@ -253,7 +254,7 @@ def _end(context: Context, number: int, state: str, why: str) -> None:
 
 
 def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
-    """Read the file to its end; what is good goes to a second file. Returns whether it may be taken over."""
+    """Read the file to its end and write good readings to the spool. Returns whether they may be applied."""
     if not _move_on(context, row.id, "checking"):
         return False
     with context.database.write() as db:
@@ -298,7 +299,7 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
 
 
 def _part(context: Context, found: Iterator[ReadingRecord | ImportProblem]) -> list[ReadingRecord | ImportProblem]:
-    """The next lines to check; people go first now and then."""
+    """The next rows to check. Between parts of it, pages and writes go first."""
     part: list[ReadingRecord | ImportProblem] = []
     while len(part) < CHECKED and (some := list(islice(found, CHUNK))):
         part += some
@@ -307,7 +308,7 @@ def _part(context: Context, found: Iterator[ReadingRecord | ImportProblem]) -> l
 
 
 def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted: bool = True) -> None:
-    """Take over what was checked, from where it stood, and say that it is done."""
+    """Apply what was checked, from where the import stood, and mark the import as done."""
     with context.database.wide():
         _take_over(context, row, halt)
     with context.database.write() as db:
@@ -322,7 +323,7 @@ def _apply(context: Context, row: ImportRow, halt: Callable[[], bool], *, noted:
 
 
 def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> None:
-    """Take over what was checked in small transactions, so that others can write between them."""
+    """Apply what was checked in small transactions, so that others can write between them."""
     _check_whole(_file(context, row.id, "ready"), get_import(context, id_of("IM", row.id)).row.ready_sha256)
     known = IngestCache()
     applied = get_import(context, id_of("IM", row.id)).row.applied
@@ -386,7 +387,7 @@ class _Stand:
 
 
 def _try_out(context: Context, row: ImportRow, halt: Callable[[], bool]) -> None:
-    """Take it over on a copy of the records, look at what changed, and throw the copy away."""
+    """Apply it to a copy of the records, compare, and throw the copy away."""
     with tempfile.TemporaryDirectory(dir=context.database.path.parent) as folder:
         copy = context.database.copy(Path(folder) / "doorstone.db")
         trial = Context(copy, context.clock, context.policy)
@@ -421,7 +422,7 @@ def _standing(context: Context) -> dict[str, _Stand]:
 
 
 def _moves(before: Mapping[str, _Stand], after: Mapping[str, _Stand]) -> list[dict[str, Any]]:
-    """Devices whose state would change, at most 20 named of each kind; new ones come from nowhere."""
+    """Devices whose state would change, at most 20 named of each kind. `was` is empty for new devices."""
     moved: dict[tuple[str, str, str, str], list[str]] = {}
     for device, now in sorted(after.items()):
         was = before[device].found.state if device in before else ""
@@ -482,7 +483,7 @@ def import_readings(context: Context, actor: Actor, text: str, given: ImportOpti
 
 
 def refusal(context: Context, ended: Import) -> BadInputError:
-    """The error of a refused import, line by line."""
+    """The error of a refused import, with an entry for each bad line."""
     errors = [
         ErrorEntry(p.place if p.place.startswith("item ") else f"line {p.line}, {p.place}", p.message, p.hint)
         for p in import_problems(context, ended.id)
@@ -494,7 +495,7 @@ def refusal(context: Context, ended: Import) -> BadInputError:
 
 
 def get_import(context: Context, name: str) -> Import:
-    """Raises `MissingError`."""
+    """One import. Raises `MissingError`."""
     with context.database.read() as db:
         row = store.get(db, number_of("IM", name))
     if row is None:
@@ -515,7 +516,7 @@ def import_problems(context: Context, name: str, after: int = 0, limit: int = 10
 
 
 def resume(context: Context) -> list[str]:
-    """What a stopped service left: imports to run again. One that has no file yet has come to nothing."""
+    """The imports that a stopped service left, to be run again. An import without its file is cancelled."""
     with context.database.read() as db:
         rows = store.unfinished(db)
     left = []

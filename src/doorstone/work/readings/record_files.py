@@ -13,7 +13,7 @@ MOST_ROWS = 20_000
 
 
 def unusable(error: MappingError) -> BadInputError:
-    """A mapping that cannot be used, with every place."""
+    """The error of a mapping that cannot be used, with every place."""
     errors = [ErrorEntry(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems]
     return BadInputError("The mapping cannot be used", "Correct each place", errors)
 

@@ -182,7 +182,7 @@ class ContentCache:
     def _merge(
         self, db: sqlite3.Connection, mine: Sequence[tuple[str, int]], times: Sequence[str], new: NewReading
     ) -> tuple[int | None, ...]:
-        """The number of what still stands of each time; None if nothing does."""
+        """For each time, the number of the content that still stands; None if nothing of it does."""
         if len(mine) == 1 and mine[0][0] < new.taken_at and self.covers(db, new.content, mine[0][1]):
             return None, new.content
         merged = merge(
@@ -192,12 +192,14 @@ class ContentCache:
         return tuple(self._still(db, held[at], merged.get(at)) for at in times)
 
     def covers(self, db: sqlite3.Connection, new: int, old: int) -> bool:
-        """Whether a content read later leaves nothing of another of its source: both hold facts alone, it every one."""
+        """Whether a content that is read later replaces an earlier one of its source: both hold facts only, and it has
+        each fact of the earlier one.
+        """
         held = self.kept(db, (new, old))
         return self.covers_content(db, held[new], held[old])
 
     def covers_content(self, db: sqlite3.Connection, new: Content, old: Content) -> bool:
-        """As `covers`, of the contents themselves."""
+        """As `covers`, given the contents themselves."""
         if new.more or old.more:
             return False
         return new.shape == old.shape or set(self.shape(db, old.shape)) <= set(self.shape(db, new.shape))
@@ -218,7 +220,9 @@ _MISSING: Any = object()
 
 
 def held_of(held: Mapping[int, _Value], numbers: Iterable[int]) -> tuple[dict[int, _Value], list[int]]:
-    """Those of these numbers that are held, and the others. Another thread may empty what is held at any time."""
+    """The values held under these numbers, and the numbers that are not held. Another thread may empty `held` at any
+    time.
+    """
     found, missing = {}, []
     for number in numbers:
         value = held.get(number, _MISSING)
@@ -230,7 +234,7 @@ def held_of(held: Mapping[int, _Value], numbers: Iterable[int]) -> tuple[dict[in
 
 
 def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Value]:
-    """What is held, emptied first if it has grown to `most`."""
+    """The dictionary, emptied first if it has grown to `most` entries."""
     if len(held) >= most:
         held.clear()
     return held
@@ -245,7 +249,7 @@ def current_contents(record: Record) -> CurrentContents:
 
 
 def sole_word(record: Record) -> tuple[str, str, int] | None:
-    """The one word on a device, as `current_contents` has it; None if there are several, or none."""
+    """What the one source of a device says, as in `current_contents`. None if there are several contents, or none."""
     text = record.current_contents
     if text[0] != "[":
         source, _, number = text.partition(" ")
@@ -270,9 +274,9 @@ def word_text(source: str, content: int) -> str:
 
 
 def guarded(about: Mapping[str, Any], record: Record | None, number: int | None, *, obeyed: bool) -> Mapping[str, Any]:
-    """What a reading may say of the device itself.
+    """What a reading may change of the device itself.
 
-    Unless it is `obeyed`, attributes that rules rest on stay as they are on a device that was known before the
+    Unless the import is `obeyed`, attributes that rules rest on stay as they are on a device that was known before
     import `number`.
     """
     if obeyed or record is None or (number is not None and record.last_import_id == number):
@@ -328,9 +332,9 @@ def keep(
     changed: Collection[str],
     held: Mapping[str, Record],
 ) -> None:
-    """Write the readings' history, and failure messages; the devices' rows are there by now.
+    """Write the history of the readings, and failure messages. The devices' rows are written already.
 
-    `changed` are the devices that are new or have moved with it, `held` the rows as they were before.
+    `changed` are the devices that are new or have moved; `held` are the rows as they were before.
     """
     last = {device: record.last_read_at for device, record in held.items()}
     again = [(device, source, at) for device, source, at, *_ in readings if at <= last.get(device, "")]

@@ -121,13 +121,13 @@ class ExceptedDevices:
 
 
 def in_force(held: Mapping[str, tuple[ExceptionTerms, ...]], day: date) -> dict[str, tuple[ExceptionTerms, ...]]:
-    """Device -> what permits anything on a day; devices without are left out."""
+    """Device -> its exceptions that permit something on a day. Devices without any are left out."""
     every = {device: tuple(e for e in mine if e.stands and e.in_force(day)) for device, mine in held.items()}
     return {device: mine for device, mine in every.items() if mine}
 
 
 def _with(before: Mapping[str, T], touched: Iterable[str], anew: Mapping[str, T]) -> Mapping[str, T]:
-    """The same with what was touched as it is now; the very same if nothing of it differs."""
+    """The mapping with the touched devices as they are now; the very same object if none of them differs."""
     if all(before.get(device) == anew.get(device) for device in touched):
         return before
     made = dict(before)
@@ -161,7 +161,7 @@ class _Version(NamedTuple):
 
 @dataclass
 class _Versions:
-    """The last two, so that whoever reads an older moment than the newest finds its own."""
+    """The last two versions, so that a reader of an older moment than the newest finds its own."""
 
     lock: threading.Lock = field(default_factory=threading.Lock)
     kept: tuple[_Version, ...] = ()

@@ -24,7 +24,7 @@ class FixDone:
 
     @property
     def result(self) -> str:
-        """What is to be said before the same fix is proposed again; empty if nothing is."""
+        """What to point out before the same fix is proposed again; empty if nothing."""
         day = self.row.done_at[:10]
         if self.word is FixWord.FAILED:
             return f"tried on {day} and failed: {self.row.note.rstrip('.')}"
@@ -41,19 +41,19 @@ def fixes_of(now: Snapshot, device: str) -> list[FixDone]:
 
 
 def results_by_title(now: Snapshot, device: str) -> Mapping[str, str]:
-    """Fix -> what is to be said before it is proposed again."""
+    """Fix -> what to point out before it is proposed again."""
     return {title: one.result for title, one in _last(now, device).items() if one.result}
 
 
 def latest_fixes(now: Snapshot) -> list[FixDone]:
-    """Of every fix on every device what was recorded last."""
+    """The last record of every fix on every device."""
     with now.context.database.read() as db:
         devices = store.devices(db)
     return [one for device in devices for one in _last(now, device).values()]
 
 
 def _last(now: Snapshot, device: str) -> Mapping[str, FixDone]:
-    """Fix -> what was recorded of it last, the newest first."""
+    """Fix -> its last record, the newest first."""
     last: dict[str, FixDone] = {}
     for one in fixes_of(now, device):
         last.setdefault(one.row.title, one)

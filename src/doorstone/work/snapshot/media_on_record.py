@@ -45,7 +45,7 @@ def choose_media(now: Snapshot, media: Sequence[Media], device: str, release: st
 
 
 def with_media(view: View, media: Media | None, release: str, carry_over: str) -> View:
-    """What the gates look at: the device, and the upgrade that is to be made with that media."""
+    """The view that gates look at: the device, and the upgrade with this media."""
     at = datetime.combine(view.as_of, datetime.min.time())
     facts = media_facts(media, release, carry_over)
     added = {name: SettledFact(Candidate(value, "media", at)) for name, value in facts.items()}

@@ -41,7 +41,7 @@ class FleetOverrideResults:
         return {name for name in names if self._refused[name]}
 
     def read(self, devices: Iterable[str]) -> None:
-        """Read what was tried on these devices, all at once."""
+        """Read the attempts on these devices, all at once."""
         missing = [name for name in devices if name not in self._refused]
         if not missing:
             return

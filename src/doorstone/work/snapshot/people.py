@@ -10,7 +10,7 @@ from doorstone.store import people as store
 
 
 def active_people(db: sqlite3.Connection) -> frozenset[str]:
-    """Those who can sign in."""
+    """The people who can sign in."""
     return frozenset(person.name for person in store.every(db) if person.active)
 
 

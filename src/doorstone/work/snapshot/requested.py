@@ -34,7 +34,7 @@ def refusal_entries(refused: Iterable[Refusal]) -> list[ErrorEntry]:
 
 
 def refuse_if(found: Sequence[ErrorEntry]) -> None:
-    """Raises `RefusedError` if there is anything that stands in the way."""
+    """Raises `RefusedError` if there is any refusal."""
     if found:
         devices = len({entry.device for entry in found})
         count = "1 device" if devices == 1 else f"{devices} devices"

@@ -33,7 +33,7 @@ def risk_on(
 
 
 def exposures(now: Snapshot, devices: Sequence[str]) -> list[RiskDevice]:
-    """Devices, by id, with what their risk is weighed by."""
+    """Devices by id, each with the facts and attributes that weigh in its risk."""
     table = now.context.policy.risk
     with now.context.database.read() as db:
         reported = any_holds(db, table.exposure)

@@ -19,7 +19,7 @@ def ended_attempts(rows: Iterable[AttemptRow]) -> list[EndedAttempt]:
 
 
 def rollback_until(db: sqlite3.Connection, now: Snapshot, device: str) -> date | None:
-    """The last day on which the device can go back from the release that it runs; None if that cannot be."""
+    """The last day on which the device can go back from the release that it runs. None if it cannot."""
     sheet = now.sheet_of(device)
     if sheet is None:
         return None

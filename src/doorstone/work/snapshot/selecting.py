@@ -102,7 +102,7 @@ def cases(context: Context, chosen: SelectedDevices, found: list[ProfileCount]) 
 
 
 def among(now: Snapshot, chosen: SelectedDevices, rows: Iterable[DeviceRow]) -> Iterator[DeviceRow]:
-    """Those of these devices that are chosen."""
+    """The devices among these that the filter chooses."""
     plain, where = standings(now.context, chosen.platform, chosen.release).of, chosen.where
     raised = now.raised(chosen.platform, chosen.release)
     known: dict[int, Sorted | None] = {}
@@ -118,7 +118,7 @@ def among(now: Snapshot, chosen: SelectedDevices, rows: Iterable[DeviceRow]) -> 
 
 
 def get_selection(context: Context, name: str) -> SelectionRow:
-    """Raises `MissingError`."""
+    """One saved selection. Raises `MissingError`."""
     with context.database.read() as db:
         row = store.get(db, name)
     if row is None:

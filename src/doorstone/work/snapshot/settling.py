@@ -65,7 +65,7 @@ class Counts(NamedTuple):
 
 
 def contents(context: Context) -> ContentCache:
-    """The contents that all who only read share; one of its own for a transaction that writes."""
+    """The contents that all readers share. A transaction that writes has its own."""
     return context.cached(("contents",), None, ContentCache)
 
 
@@ -318,7 +318,7 @@ class Settler:
         return Standing(place, self._until(place.platform, current, contents))
 
     def _place_of_case(self, device: str, current: CurrentContents, contents: Sequence[Content]) -> Place | None:
-        """Where a device belongs that has a case, each of which is placed once; None for one that has none."""
+        """The place of a device that has a case; each case is placed once. None for a device without a case."""
         if not _facts_only(current, contents):
             return None
         plain = self._cases.plain(current, contents[0]) if len(current) == 1 else None
@@ -338,7 +338,7 @@ class Settler:
         return place
 
     def _known_class(self, platform: str, found: tuple[str, Mapping[str, Any]] | None) -> Place | None:
-        """Where devices of a class belong if it is there, by its key and words; None if settling has to tell."""
+        """The place of devices of a known class, by its key and words. None if only settling tells."""
         if found is None:
             return None
         key, values = found
@@ -346,7 +346,7 @@ class Settler:
         return None if number is None else Place(platform, *_words_of(values), number)
 
     def _new_class(self, plain: PlainCase, shape: int, key: str, values: Mapping[str, Any]) -> Place:
-        """A class that is not there yet, by its key and words: the device that is the first of it stands for it."""
+        """Make a new class by its key and words. Its first device stands for it."""
         platform, (model, runs, edition) = plain.case.platform, _words_of(values)
         content = self._cases.class_content(plain, shape)
         number = store.number_of(self.db, key, platform, model, runs, "", content)
@@ -354,7 +354,7 @@ class Settler:
         return Place(platform, model, runs, edition, number)
 
     def cases(self, records: Sequence[Record]) -> dict[str, Hashable]:
-        """Those of these devices that have a case: equal for those of one class."""
+        """The case of each of these devices that has one. Devices of the same case are of one class."""
         alone = disputes.devices(self.db, [record.id for record in records]) | self.by.own
         every = {record.id: current_contents(record) for record in records if record.id not in alone}
         kept = self.known.contents.kept(self.db, {number for mine in every.values() for _, _, number in mine})
@@ -419,7 +419,7 @@ def _words_of(values: Mapping[str, Any]) -> tuple[str, str, str]:
 
 
 def _facts_only(current: CurrentContents, contents: Iterable[Content]) -> bool:
-    """Whether sources say nothing but facts, and no fix was recorded: then a device is of the class of its case."""
+    """Whether sources report facts only and no fix was recorded: then the device's case tells its class."""
     return not any(content.more for content in contents) and all(source != FIX for source, _, _ in current)
 
 
@@ -434,9 +434,9 @@ def place(context: Context, db: sqlite3.Connection, devices: Iterable[str]) -> N
 
 
 def roll(context: Context) -> None:
-    """Bring every device to the context's day: those on which a word has aged out since are placed anew.
+    """Bring every device to the context's day: place anew those with a word that has aged out.
 
-    Whoever only reads sees the day before until somebody who may write, or the next round, has done it.
+    A caller that only reads sees the day before, until a writer or the next round has done it.
     """
     today = context.today().isoformat()
     if (

@@ -54,13 +54,13 @@ class SettlingRules:
         return found
 
     def counts(self, name: str, ages: tuple[bool, bool]) -> bool:
-        """Whether a fact counts of which the lasting and the passing ones do."""
+        """Whether a fact still counts, given whether lasting and passing facts of its source do."""
         spec = self.specs.get(name)
         return spec is not None and ages[0 if spec.lasting else 1]
 
     @property
     def basis(self) -> Any:
-        """What a device is placed by, apart from its readings."""
+        """Everything that places a device, apart from its readings."""
         return {name: (s.sha256, s.reported) for name, s in self.sheets.items()}, self.matches, self.today
 
 

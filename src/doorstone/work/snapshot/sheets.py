@@ -65,7 +65,7 @@ SHEETS = Cache(64)
 
 
 def parsed(text: str, lists: tuple[tuple[str, str], ...], name: str) -> Platform:
-    """What a text and the files beside it, by name, say; the same text says the same, so each is read once."""
+    """The sheet in a text and the files beside it. Each text is read once."""
     return SHEETS.get((text, lists, name), None, lambda: read_sheet(text, dict(lists), name))
 
 

@@ -81,7 +81,7 @@ class Snapshot:
         return self._terms[number]
 
     def device(self, device: str) -> DeviceRow:
-        """Raises `MissingError`."""
+        """One device. Raises `MissingError`."""
         return device_store.row_of(self._record(device))
 
     def _record(self, device: str) -> Record:
@@ -94,7 +94,7 @@ class Snapshot:
         return self._records[device]
 
     def rows(self, devices: Iterable[str]) -> list[DeviceRow]:
-        """Those of these devices that there are, by id."""
+        """The devices among these that exist, by id."""
         with self.context.database.read() as db:
             return device_store.named(db, devices)
 
@@ -339,7 +339,7 @@ class Snapshot:
         return self._excepted_devices().held
 
     def rows_of_excepted(self, devices: Iterable[str]) -> list[DeviceRow]:
-        """Those of these devices that an exception names, in the order given."""
+        """The devices among these that an exception names, in the order given."""
         known = self.excepted_rows()
         return [known[device] for device in devices if device in known]
 
@@ -363,7 +363,7 @@ class Snapshot:
         return replace(self._terms[number], doubt="; ".join(doubt)) if doubt else self._terms[number]
 
     def _doubts(self, devices: Collection[str]) -> dict[int, dict[str, tuple[str, ...]]]:
-        """Approved exception -> of these devices those for which it no longer stands -> what changed."""
+        """Approved exception -> device -> what changed since the approval. Devices for which it stands are left out."""
         with self.context.database.read() as db:
             approved = exception_store.approved_shown(db, devices)
             conditions = exception_store.fact_conditions(db, approved)
@@ -487,7 +487,7 @@ class Snapshot:
 
 
 class ExceptionCase(NamedTuple):
-    """What a forecast rests on, beside the rules and the day."""
+    """Everything that a forecast rests on, apart from the rules and the day."""
 
     profile: int
     exceptions: tuple[ExceptionTerms, ...]
@@ -512,7 +512,7 @@ def snapshot(context: Context) -> Snapshot:
 
 
 def terms(row: ExceptionRow | TermsRow) -> ExceptionTerms:
-    """What the core needs of a stored exception."""
+    """A stored exception as core needs it."""
     return ExceptionTerms(
         id_of("EX", row.id),
         row.platform,

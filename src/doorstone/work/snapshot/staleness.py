@@ -18,7 +18,7 @@ from doorstone.work.snapshot.sheets import Sheet
 
 
 class ApprovalBasis(Protocol):
-    """What has to be known of the devices."""
+    """What `stale_reasons` needs to know of devices."""
 
     @property
     def sheets(self) -> Mapping[str, Sheet]: ...

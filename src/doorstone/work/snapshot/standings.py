@@ -158,7 +158,7 @@ def profiles_in_use(context: Context, platform: Platform) -> Mapping[int, Profil
 
 
 def rules_day(context: Context, platform: Platform, release: str) -> date | None:
-    """The day, if what the release asks is an answer of the day."""
+    """The day, if the release asks something that depends on the day."""
     dated = context.cached(
         ("dated", platform.id, release), platform, lambda: looks_at_days(platform, release), stable=True
     )
@@ -213,7 +213,7 @@ def devices_of_profiles(
 
 
 def _moved(found: Standings, where: DeviceFilter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:
-    """Devices whose profiles a filter by state chooses but not they themselves, and the other way round."""
+    """Devices that a filter by state chooses although their profile does not fit, and the other way round."""
     if not where.state:
         return [], []
     left = [name for name, one in raised.items() if one.before == where.state]

@@ -4967,7 +4967,7 @@ export interface components {
         };
         /**
          * FolderDeed
-         * @description What is done about a difference.
+         * @description What to do about a difference.
          * @enum {string}
          */
         FolderDeed: "request" | "edit" | "transfer" | "review" | "request-anew" | "by-hand";
@@ -8465,7 +8465,7 @@ export interface components {
         };
         /**
          * UncoveredCause
-         * @description Why nothing covers it: it was never asked for, or the last exception ended in this way.
+         * @description Why nothing covers the device: nobody asked for an exception, or the last one ended in this way.
          * @enum {string}
          */
         UncoveredCause: "never" | "waits" | "lapsed" | "revoked" | "closed" | "stale";

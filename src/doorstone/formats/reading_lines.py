@@ -1,7 +1,6 @@
 """Lines of NDJSON in UTF-8: each as the object that it holds, or as what is wrong with it.
 
-Lines are looked at many at a time: where quotes end keys, and where a line holds what needs a closer look, is found in
-all of them at once.
+Lines are looked at many at a time: what calls for a closer look is mostly in none of them.
 """
 
 from __future__ import annotations
@@ -10,7 +9,6 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any, BinaryIO
 
-import numpy
 import orjson
 
 from doorstone.formats.mapping import CellError
@@ -20,7 +18,10 @@ from doorstone.formats.text_lines import MOST_LINE, parse_json, too_long
 _AT_ONCE = 1 << 18
 """Bytes of lines that are looked at together."""
 _LONGEST = 4 * MOST_LINE
-_QUOTE, _COLON, _BACKSLASH, _DELETE = (ord(mark) for mark in '":\\\x7f')
+_SPACED = (b'" ', b'"\t', b'"\r')
+"""Marks of lines in which a key may be apart from its colon."""
+_WRITTEN = (b"\\", b"\x7f")
+"""Marks of lines whose text needs a look."""
 
 
 def marked(stream: BinaryIO) -> bool:
@@ -55,39 +56,28 @@ def _batches(stream: BinaryIO) -> Iterator[list[bytes]]:
 
 
 def _rows(first: int, lines: Sequence[bytes]) -> Iterator[Row]:
-    keys, written, spaced = _marks(lines)
+    whole = b"".join(lines)
+    spaced, written = ([mark for mark in marks if mark in whole] for marks in (_SPACED, _WRITTEN))
     for at, line in enumerate(lines):
         data = None
-        if at not in spaced and len(line) <= MOST_LINE:
+        if len(line) <= MOST_LINE and not (spaced and _holds(line, spaced)):
             try:
                 data = orjson.loads(line)
             except orjson.JSONDecodeError:
                 if line.isspace():
                     continue
         # Each `":` ends a key, or stands in a text behind a backslash: as many as keys, and no key stands twice.
-        if type(data) is dict and keys[at] == len(data) + sum([len(v) for v in data.values() if type(v) is dict]):
-            yield Row(first + at, data, at not in written)
+        if type(data) is dict and line.count(b'":') == len(data) + sum(
+            [len(v) for v in data.values() if type(v) is dict]
+        ):
+            yield Row(first + at, data, not (written and _holds(line, written)))
         elif not line.isspace():
             yield Row(first + at, _object(line), False)
 
 
-def _marks(lines: Sequence[bytes]) -> tuple[list[int], set[int], set[int]]:
-    """Of lines: how many quotes are followed by a colon in each; which hold a backslash or U+007F; and which hold a
-    quote that is followed by white space.
-    """
-    edges = numpy.cumsum([0, *map(len, lines)])
-    marks = numpy.frombuffer(b"".join(lines) + b"\n", numpy.uint8)
-    after = marks[1:]
-    quotes = marks[:-1] == _QUOTE
-    colons = numpy.searchsorted(numpy.flatnonzero(quotes & (after == _COLON)), edges)
-    spaced = numpy.flatnonzero(quotes & ((after == 32) | (after == 9) | (after == 13)))
-    written = numpy.flatnonzero((marks == _BACKSLASH) | (marks == _DELETE))
-    return numpy.diff(colons).tolist(), _lines_of(written, edges), _lines_of(spaced, edges)
-
-
-def _lines_of(places: Any, edges: Any) -> set[int]:
-    """The lines in which these places lie."""
-    return set((numpy.searchsorted(edges, places, "right") - 1).tolist())
+def _holds(line: bytes, marks: Sequence[bytes]) -> bool:
+    """Whether a line holds any of these marks."""
+    return any(mark in line for mark in marks)
 
 
 def _object(line: bytes) -> Any:

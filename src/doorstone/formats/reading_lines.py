@@ -20,7 +20,7 @@ _AT_ONCE = 1 << 18
 _LONGEST = 4 * MOST_LINE
 _SPACED = (b'" ', b'"\t', b'"\r')
 """Marks of lines in which a key may be apart from its colon."""
-_WRITTEN = (b"\\", b"\x7f")
+_NOT_PLAIN = (b"\\", b"\x7f")
 """Marks of lines whose text needs a look."""
 
 
@@ -57,7 +57,7 @@ def _batches(stream: BinaryIO) -> Iterator[list[bytes]]:
 
 def _rows(first: int, lines: Sequence[bytes]) -> Iterator[Row]:
     whole = b"".join(lines)
-    spaced, written = ([mark for mark in marks if mark in whole] for marks in (_SPACED, _WRITTEN))
+    spaced, odd = ([mark for mark in marks if mark in whole] for marks in (_SPACED, _NOT_PLAIN))
     for at, line in enumerate(lines):
         data = None
         if len(line) <= MOST_LINE and not (spaced and _holds(line, spaced)):
@@ -70,7 +70,7 @@ def _rows(first: int, lines: Sequence[bytes]) -> Iterator[Row]:
         if type(data) is dict and line.count(b'":') == len(data) + sum(
             [len(v) for v in data.values() if type(v) is dict]
         ):
-            yield Row(first + at, data, not (written and _holds(line, written)))
+            yield Row(first + at, data, not (odd and _holds(line, odd)))
         elif not line.isspace():
             yield Row(first + at, _object(line), False)
 

@@ -69,6 +69,14 @@ def test_a_received_file_is_checked_and_taken_over_and_leaves_no_file(context: C
     assert devices.list_devices(context, "tarn", "9.1", DeviceFilter()).total == 1200
 
 
+def test_an_import_leaves_no_reference_to_what_is_not_there(context: Context) -> None:
+    done(context, line("d1", GOOD) + line("d2", CHIPLESS) + line("d1", {"tpm.version": "1.2"}, source="assessor"))
+    done(context, line("d1", GOOD, "2027-01-16T08:00:00"))
+    with context.database.read() as db:
+        assert db.execute("PRAGMA foreign_key_check").fetchall() == []
+        assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1  # they are looked up again after it
+
+
 def test_bad_lines_refuse_the_file_or_are_left_out_by_choice(context: Context) -> None:
     text = line("d1", GOOD) + "nonsense\n" + line("d2", {"memory.mib": "8 Gbit"}) + line("d3", GOOD)
     refused = done(context, text)

@@ -137,13 +137,13 @@ def otherwise(
 
 
 def put(
-    db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record], unseen: Collection[str] = ()
+    db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record], unaffected: Collection[str] = ()
 ) -> set[str]:
     """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
 
-    Of those in `unseen` nothing changed that an exception rests on. Returns the devices that are new or of which more
-    than the newest reading changed. This alone writes devices: the counts by profile, site and role change with them,
-    in one transaction.
+    On devices in `unaffected` nothing changed that an exception rests on. Returns the devices that are new, or of which
+    more than the newest reading changed. This alone writes devices: the counts by profile, site and role change with
+    them, in one transaction.
     """
     added, read, moved = list[Record](), list[Record](), list[Record]()
     for record in now:
@@ -178,7 +178,7 @@ def put(
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
     _count(db, steps)
-    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part if record[0] not in unseen])
+    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part if record[0] not in unaffected])
     return {record[0] for part in (added, moved) for record in part}
 
 

@@ -7,7 +7,7 @@ import json
 import sqlite3
 import sys
 from array import array
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from doorstone.store.readings import values
 from doorstone.store.readings.contents import Content, codes_of, digest, numbers_in, shape_number, value_text
@@ -61,30 +61,32 @@ def to_codes(db: sqlite3.Connection) -> None:
 
 def to_packed(db: sqlite3.Connection) -> None:
     """Schema 23: the numbers of values, four bytes each until then, as MessagePack."""
-    last = 0
-    while part := db.execute(
-        "SELECT id, shape, codes, more FROM reading_contents WHERE id > ? ORDER BY id LIMIT 2000", (last,)
-    ).fetchall():
-        last = part[-1][0]
+    for part in _kept(db):
         db.executemany(
             "UPDATE reading_contents SET codes = ? WHERE id = ?",
-            [(codes_of(_numbers_in(codes)), number) for number, _, codes, _ in part],
+            [(codes_of(_numbers_in(content.codes)), number) for number, content in part],
         )
     db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
 
 
 def to_ordered_digests(db: sqlite3.Connection) -> None:
     """Schema 24: digests in whose order contents of devices stand that are read one after the other."""
+    for part in _kept(db):
+        db.executemany(
+            "UPDATE reading_contents SET digest = ? WHERE id = ?",
+            [(digest(content, numbers_in(content.codes)), number) for number, content in part],
+        )
+    db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
+
+
+def _kept(db: sqlite3.Connection) -> Iterator[list[tuple[int, Content]]]:
+    """Every content with its number, in parts."""
     last = 0
     while part := db.execute(
         "SELECT id, shape, codes, more FROM reading_contents WHERE id > ? ORDER BY id LIMIT 2000", (last,)
     ).fetchall():
         last = part[-1][0]
-        db.executemany(
-            "UPDATE reading_contents SET digest = ? WHERE id = ?",
-            [(digest(Content(*content), numbers_in(content[1])), number) for number, *content in part],
-        )
-    db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
+        yield [(number, Content(*content)) for number, *content in part]
 
 
 def _array_of(numbers: Iterable[int]) -> bytes:

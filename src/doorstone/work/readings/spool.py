@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from operator import attrgetter
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -58,7 +58,7 @@ class ReadyWriter:
         self._table: ValueTable | None = None
         self._values = self._shapes = 0
 
-    def write(self, records: Iterable[ReadingRecord]) -> None:
+    def write(self, records: Sequence[ReadingRecord]) -> None:
         """Write a block, or two where the records' table of values changes."""
         readings: list[ReadyReading] = []
         abouts: dict[tuple[tuple[str, str], ...], int] = {}

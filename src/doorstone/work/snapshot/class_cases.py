@@ -159,11 +159,12 @@ class ClassCases:
         self.by = by
         self.known = known
 
-    def spot(
+    def find_case(
         self, source: str, day: str, shape: int, codes: Sequence[int]
     ) -> tuple[dict[SightCase, Standing], SightCase] | None:
-        """Where to find how a device stands of which one source alone speaks, by one reading of a day with facts only:
-        in which standings, under which case. None if no sheet describes it.
+        """The case of a device with one reading, which holds facts only, and the standings in which to look it up.
+
+        None if no sheet describes the device.
         """
         at = self.known.platforms.get(shape)
         if at is None:

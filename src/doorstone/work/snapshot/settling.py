@@ -219,8 +219,8 @@ class Settler:
         self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
         reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
         rows += self._rows(held, list(now.values()))
-        unseen = self._unseen(before, rows[:replaced]) if not changing else set[str]()
-        changed = device_store.put(self.db, held, rows, unseen)
+        unaffected = self._unaffected(before, rows[:replaced]) if not changing else set[str]()
+        changed = device_store.put(self.db, held, rows, unaffected)
         keep(self.db, self.known.contents, readings, now, reporting, number, changed, held)
         again = sum(row.last_import_id == number for row in held.values())
         return Counts(len(rows), len(rows) - len(held), len(rows) - again)
@@ -236,7 +236,7 @@ class Settler:
         before = {device: word for device, record in held.items() if (word := sole_word(record)) is not None}
         numbers = {reading.content for reading in readings}
         kept = self.known.contents.kept(self.db, numbers.union([number for _, _, number in before.values()]))
-        covers, spot = self.known.contents.covers_content, self._cases.spot
+        covers, find_case = self.known.contents.covers_content, self._cases.find_case
         alone = disputes.devices(self.db, held) | self.by.own
         rows, now, others = list[Record](), dict[str, tuple[Record, CurrentContents]](), list[NewReading]()
         for new in readings:
@@ -251,7 +251,7 @@ class Settler:
                     others.append(new)
                     continue
             standing = None
-            found = spot(source, taken_at[:10], mine.shape, codes or numbers_in(mine.codes))
+            found = find_case(source, taken_at[:10], mine.shape, codes or numbers_in(mine.codes))
             if found is not None and device not in alone:
                 standings, case = found
                 standing = standings.get(case)
@@ -277,9 +277,11 @@ class Settler:
                 now[device] = made, [new[1:4]]
         return rows, now, others
 
-    def _unseen(self, held: Mapping[str, Record], rows: Sequence[Record]) -> set[str]:
-        """Those of these rows, each by a reading that replaced the one word on its device, of which nothing changed
-        that an approval rests on: no value that a requirement looks at, and whether it counts.
+    def _unaffected(self, held: Mapping[str, Record], rows: Sequence[Record]) -> set[str]:
+        """The devices among these rows on which nothing changed that an exception rests on.
+
+        Each row comes of a reading that replaced the one reading of its device. An exception rests on the class, on the
+        values that tests look at, and on whether they still count; with a condition on facts, on every fact.
         """
         known = [row for row in rows if row.id in held]
         rests_on_facts = excepted_changes.named(self.db, [row.id for row in known])

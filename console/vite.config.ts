@@ -10,6 +10,7 @@ export default defineConfig({
     environment: "jsdom",
     environmentOptions: { jsdom: { url: "http://doorstone.test/" } },
     setupFiles: "src/test-setup.ts",
+    isolate: false, // one page for all files: to make one takes longer than the tests
     sequence: { shuffle: true },
   },
 });

@@ -8,6 +8,7 @@ for a service of its own (`live`, `run`), one that only reads shares that of its
 from __future__ import annotations
 
 import fcntl
+import gc
 import logging
 import os
 import shutil
@@ -71,6 +72,13 @@ def pytest_configure(config: pytest.Config) -> None:
     """Records that tests make lie in memory where there is room: they wait for no disk."""
     if MEMORY.is_dir() and shutil.disk_usage(MEMORY).free > ROOM and "TMPDIR" not in os.environ:
         tempfile.tempdir = str(MEMORY)
+    gc.set_threshold(200_000, 20, 20)  # cycles are looked for seldom: a worker holds much that stays to the end
+
+
+def pytest_collection_finish() -> None:
+    """What is loaded by now stays to the end: nobody looks for cycles in it again and again."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.hookimpl(wrapper=True)

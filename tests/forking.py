@@ -5,6 +5,7 @@ A call keeps what makes it a command of its own: arguments, environment, folder,
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import signal
@@ -51,6 +52,7 @@ def _serve(address: str) -> None:
     for place in JobOrder.places.values():
         import_module(f"doorstone.cli.{place.module}")
     import_module("doorstone.client")
+    gc.freeze()  # no fork looks for cycles in what all share
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     with socket.socket(socket.AF_UNIX) as listener:
         listener.bind(address)

@@ -3145,6 +3145,21 @@ export interface components {
             note: string;
         };
         /**
+         * AttestationResponse
+         * @description Somebody's word that a condition is kept.
+         */
+        AttestationResponse: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** By */
+            by: string;
+            /** Note */
+            note: string;
+        };
+        /**
          * AttributionResponse
          * @description What the requirements of one exception do to one update class.
          */
@@ -5394,15 +5409,8 @@ export interface components {
             devices: {
                 [key: string]: string;
             };
-            /**
-             * Attested
-             * @description Day, by whom, note
-             */
-            attested: [
-                string,
-                string,
-                string
-            ][];
+            /** Attested */
+            attested: components["schemas"]["AttestationResponse"][];
         };
         /**
          * KitBatchRequest
@@ -6689,15 +6697,8 @@ export interface components {
             through: string;
             /** Conditions */
             conditions: components["schemas"]["KeptResponse"][];
-            /**
-             * Attachments
-             * @description Title, link, SHA-256
-             */
-            attachments: [
-                string,
-                string,
-                string
-            ][];
+            /** Attachments */
+            attachments: components["schemas"]["AttachmentResponse"][];
             /** Holds */
             holds: boolean;
             /**
@@ -7198,6 +7199,16 @@ export interface components {
             upgrade_from: string[];
             /** Rollback Days */
             rollback_days: number;
+        };
+        /**
+         * RenamedResponse
+         * @description A name that went, and the one that came in its place.
+         */
+        RenamedResponse: {
+            /** Was */
+            was: string;
+            /** Now */
+            now: string;
         };
         /**
          * RenewalsRequest
@@ -8680,14 +8691,8 @@ export interface components {
             added: string[];
             /** Dropped */
             dropped: string[];
-            /**
-             * Renamed
-             * @description What went, and what came in its place
-             */
-            renamed: [
-                string,
-                string
-            ][];
+            /** Renamed */
+            renamed: components["schemas"]["RenamedResponse"][];
             /**
              * Text
              * @description The list that it becomes

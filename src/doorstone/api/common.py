@@ -12,13 +12,13 @@ KitRoute = Literal["in-place", "clean"]
 class ApiModel(BaseModel):
     """A shape on the wire, made from an object of core or work by its attributes."""
 
-    model_config = ConfigDict(from_attributes=True)
+    model_config = ConfigDict(from_attributes=True, defer_build=True)
 
 
 class RequestModel(BaseModel):
     """Something sent to the service: unknown keys are refused."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class ErrorEntry(ApiModel):

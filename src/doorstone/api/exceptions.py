@@ -128,6 +128,14 @@ class ApprovalResponse(ApiModel):
     note: str
 
 
+class AttestationResponse(ApiModel):
+    """Somebody's word that a condition is kept."""
+
+    day: date
+    by: str
+    note: str
+
+
 class KeptResponse(ApiModel):
     """A condition to keep, as it stands today."""
 
@@ -140,7 +148,7 @@ class KeptResponse(ApiModel):
     every_days: int | None
     fact_condition: dict[str, Any] | None
     devices: dict[str, str] = Field(description="Devices on which the facts do not show it kept, and what they show")
-    attested: list[tuple[date, str, str]] = Field(description="Day, by whom, note")
+    attested: list[AttestationResponse]
 
 
 class AttachmentResponse(ApiModel):
@@ -307,7 +315,7 @@ class PermissionResponse(ApiModel):
     self_approved: bool
     through: str
     conditions: list[KeptResponse]
-    attachments: list[tuple[str, str, str]] = Field(description="Title, link, SHA-256")
+    attachments: list[AttachmentResponse]
     holds: bool
     still: list[str] = Field(description="Why it does not hold, if so")
 

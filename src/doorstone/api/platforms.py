@@ -250,6 +250,13 @@ class ListNameResponse(ApiModel):
     near: list[str]
 
 
+class RenamedResponse(ApiModel):
+    """A name that went, and the one that came in its place."""
+
+    was: str
+    now: str
+
+
 class VendorListResponse(ApiModel):
     """What a vendor's list would change: names that match, come and go, and the impact."""
 
@@ -261,7 +268,7 @@ class VendorListResponse(ApiModel):
     undecided: int = Field(description="Names that are only near to one that is known")
     added: list[str]
     dropped: list[str]
-    renamed: list[tuple[str, str]] = Field(description="What went, and what came in its place")
+    renamed: list[RenamedResponse]
     text: str = Field(description="The list that it becomes")
     impact: ImpactResponse
 

@@ -405,8 +405,8 @@ def list_match(
     show(form, found, ["the vendor writes", "match", "stands for", "near to"], rows)
     if form is not OutputFormat.TABLE:
         return
-    gone = dict(found.renamed)
-    changes = [["renamed", f"{was} → {now}"] for was, now in found.renamed]
+    gone = {one.was: one.now for one in found.renamed}
+    changes = [["renamed", f"{was} → {now}"] for was, now in gone.items()]
     changes += [["dropped", was] for was in found.dropped if was not in gone]
     changes += [["added", now] for now in found.added if now not in gone.values()]
     show(form, None, ["what", "name"], changes, f"\n{name}: {found.same} the same")

@@ -54,8 +54,8 @@ function Account({ data }: { data: AccountOf }) {
             {one.conditions.length > 0 && (
               <p>On condition: {one.conditions.map((kept) => `${kept.text} (${kept.word})`).join("; ")}</p>
             )}
-            {one.attachments.map(([title, link]) => (
-              <p key={link}>
+            {one.attachments.map(({ number, title, link }) => (
+              <p key={number}>
                 Evidence:{" "}
                 <a href={link} rel="noreferrer">
                   {title}

@@ -13,6 +13,7 @@ import unicodedata
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from rapidfuzz import fuzz, process
 
@@ -53,14 +54,21 @@ class ListName:
     near: tuple[str, ...] = ()
 
 
+class Renamed(NamedTuple):
+    """A name that went, and the one that came in its place."""
+
+    was: str
+    now: str
+
+
 @dataclass(frozen=True, slots=True)
 class ListMatch:
-    """The names of the new list, and how it differs from the one in force. `renamed` pairs what went with what came."""
+    """The names of the new list, and how it differs from the one in force."""
 
     names: tuple[ListName, ...]
     added: tuple[str, ...]
     dropped: tuple[str, ...]
-    renamed: tuple[tuple[str, str], ...]
+    renamed: tuple[Renamed, ...]
 
     @property
     def undecided(self) -> tuple[ListName, ...]:
@@ -166,15 +174,15 @@ def _other_number(one: str, other: str) -> bool:
     return re.findall(r"\d+", one) != re.findall(r"\d+", other)
 
 
-def _renamed(dropped: Sequence[str], added: Sequence[str], rules: MatchRules) -> tuple[tuple[str, str], ...]:
-    """Pairs of a name that went and the nearest name that came in its place."""
+def _renamed(dropped: Sequence[str], added: Sequence[str], rules: MatchRules) -> tuple[Renamed, ...]:
+    """Each name that went with the nearest one that came."""
     pairs, left = [], {plain_name(name, rules): name for name in added}
     for name in dropped:
         plain = plain_name(name, rules)
         close = process.extract(plain, list(left), scorer=fuzz.ratio, score_cutoff=NEAR, limit=MOST_NEAR)
         for key, _, _ in close:
             if not _other_number(plain, key):
-                pairs.append((name, left.pop(key)))
+                pairs.append(Renamed(name, left.pop(key)))
                 break
     return tuple(pairs)
 

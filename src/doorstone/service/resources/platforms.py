@@ -18,6 +18,7 @@ from doorstone.api.platforms import (
     PlatformList,
     PlatformResponse,
     ReleaseResponse,
+    RenamedResponse,
     RevisionList,
     RevisionResponse,
     SheetRequest,
@@ -142,7 +143,8 @@ def match_list(call: Call[None, VendorListRequest]) -> VendorListResponse:
     return VendorListResponse(
         platform=found.platform, name=found.name, revision=found.revision, names=shown,
         same=len(match.names) - len(shown), undecided=len(match.undecided), added=list(match.added),
-        dropped=list(match.dropped), renamed=list(match.renamed), text=found.text,
+        dropped=list(match.dropped), renamed=[RenamedResponse.model_validate(one) for one in match.renamed],
+        text=found.text,
         impact=ImpactResponse.model_validate(found.impact),
     )  # fmt: skip
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import groupby
 from operator import itemgetter
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from doorstone.store.lazy_json import LazyJson, LazyJsonByName
 
@@ -47,16 +47,24 @@ class SecondLookRow:
         return self.in_place_of or self.person
 
 
+class Attestation(NamedTuple):
+    """Somebody's word that a condition is kept: given on a day, an ISO date."""
+
+    day: str
+    by: str
+    note: str
+
+
 @dataclass(frozen=True, slots=True)
 class ConditionRow:
-    """A condition to keep. `fact_condition` is its data, None if it is attested; `attested` are (day, by, note)."""
+    """A condition to keep. `fact_condition` is its data, None if it is attested."""
 
     number: int
     text: str
     fact_condition: Mapping[str, Any] | None
     due_on: str | None
     every_days: int | None
-    attested: tuple[tuple[str, str, str], ...] = ()
+    attested: tuple[Attestation, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,7 +158,7 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
     devices = _gather_plain(db, "exception_devices", ("device", "left_out", "''" if bare else "shown"), listed)
     approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
     acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
-    attested = _gather(db, "attestations", "id", listed, lambda r: (r["number"], (r["at"][:10], r["by"], r["note"])))
+    attested = _gather(db, "attestations", "id", listed, _attestation)
     conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
     attachments = _gather(db, "exception_attachments", "number", listed, _attachment)
     comments = _gather(
@@ -218,7 +226,11 @@ def _attachment(row: sqlite3.Row) -> AttachmentRow:
     return AttachmentRow(row["number"], row["title"], row["link"], row["sha256"], row["by"], row["at"])
 
 
-def _condition(row: sqlite3.Row, attested: Iterable[tuple[int, tuple[str, str, str]]]) -> ConditionRow:
+def _attestation(row: sqlite3.Row) -> tuple[int, Attestation]:
+    return row["number"], Attestation(row["at"][:10], row["by"], row["note"])
+
+
+def _condition(row: sqlite3.Row, attested: Iterable[tuple[int, Attestation]]) -> ConditionRow:
     data = json.loads(row["fact_condition"]) if row["fact_condition"] else None
     words = tuple(word for number, word in attested if number == row["number"])
     return ConditionRow(row["number"], row["text"], data, row["due_on"], row["every_days"], words)

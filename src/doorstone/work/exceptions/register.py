@@ -14,6 +14,7 @@ from doorstone.core.sorting.assessment import RequirementFinding
 from doorstone.formats.exception_page import CommentLine, ConditionLine, ExceptionPageData, exception_page
 from doorstone.formats.oscal import PlanItem, plan_of_action
 from doorstone.store import ledger as ledger_store
+from doorstone.store.exceptions.rows import AttachmentRow
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions.decisions import consequences
 from doorstone.work.exceptions.requests import ExceptionView, get_exception, list_exceptions
@@ -54,7 +55,7 @@ class Permission:
     self_approved: bool
     through: str
     conditions: tuple[KeptView, ...]
-    attachments: tuple[tuple[str, str, str], ...]
+    attachments: tuple[AttachmentRow, ...]
     holds: bool
     still: tuple[str, ...]
 
@@ -120,7 +121,7 @@ def _permission(device: str, finding: RequirementFinding, held: list[ExceptionVi
         row.self_approved if row else False,
         row.expires_on if row else "",
         best.kept if best else (),
-        tuple((a.title, a.link, a.sha256) for a in row.attachments) if row else (),
+        row.attachments if row else (),
         not why,
         why,
     )

@@ -9,7 +9,7 @@ from typing import Any
 
 from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_word, worst
 from doorstone.core.exceptions.life import ExceptionState, state_on
-from doorstone.store.exceptions.rows import ExceptionRow
+from doorstone.store.exceptions.rows import Attestation, ExceptionRow
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.staleness import conditions_of
 
@@ -20,7 +20,7 @@ class KeptView:
 
     kept: ConditionStatus
     devices: Mapping[str, str]
-    attested: tuple[tuple[str, str, str], ...]
+    attested: tuple[Attestation, ...]
     fact_condition: Mapping[str, Any] | None = None
     every_days: int | None = None
 
@@ -39,7 +39,7 @@ def kept_conditions(row: ExceptionRow, now: Snapshot) -> tuple[KeptView, ...]:
     for one in row.conditions:
         keep = conditions_of(one, sheet.platform)
         if keep.condition is None:
-            last = max((date.fromisoformat(day) for day, _, _ in one.attested), default=None)
+            last = max((date.fromisoformat(word.day) for word in one.attested), default=None)
             found.append(KeptView(by_word(keep, last, now.today), {}, one.attested, None, one.every_days))
             continue
         each = {device: by_facts(keep, now.view(device)) for device in row.devices}

@@ -20,8 +20,8 @@ from doorstone.work.exceptions.decisions import decide
 from doorstone.work.exceptions.requests import (
     MOST_DEVICES,
     ExceptionView,
-    devices_asked,
     get_exception,
+    named_devices,
     request,
     risk,
 )
@@ -83,7 +83,7 @@ def _plan(
     context: Context, new: NewException, besides: frozenset[str] = frozenset()
 ) -> tuple[list[RequestGroup], list[ErrorEntry]]:
     now = snapshot(context)
-    devices = devices_asked(context, now, new)
+    devices = named_devices(context, now, new)
     if not devices:
         raise BadInputError("No device is named", "Name devices or a saved selection")
     platform = now.one_platform(devices, "Request per platform")

@@ -127,7 +127,7 @@ def request(context: Context, actor: Actor, new: NewException) -> ExceptionView:
 def _gather(context: Context, db: sqlite3.Connection, new: NewException) -> RequestBasis:
     """Gather everything that a request is judged by. Raises `BadInputError` if it names no device, or too many."""
     now = snapshot(context)
-    devices = devices_asked(context, now, new)
+    devices = named_devices(context, now, new)
     if not devices or not new.requirements:
         raise BadInputError("An exception names devices and requirements", "Name at least one of each")
     if len(devices) > MOST_DEVICES:
@@ -199,7 +199,7 @@ def _write(
     return name
 
 
-def devices_asked(context: Context, now: Snapshot, new: NewException) -> list[str]:
+def named_devices(context: Context, now: Snapshot, new: NewException) -> list[str]:
     """The devices that a request names, those of its selection included, by id."""
     devices = set(new.devices)
     if new.selection:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
+from itertools import chain, islice
+from operator import attrgetter
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
@@ -21,6 +23,9 @@ from doorstone.work.snapshot.selecting import SelectedDevices, among, choose_dev
 from doorstone.work.snapshot.snapshot import Snapshot, assess_device, snapshot
 from doorstone.work.snapshot.standings import by_outcome, profile_view
 
+MOST_KEPT = 1_000
+"""Devices of a profile, up to which they are read once for all sites."""
+_ID = attrgetter("id")
 _Planned = tuple[FixPlan, Assessment]
 """The fixes to make on devices of a profile, and how these then stand, exceptions apart."""
 
@@ -156,9 +161,13 @@ def fix_round(
         at, step = next((at, step) for at, step in enumerate(plan.steps, 1) if step.fix.title == title)
         return FixVisit(row.id, row.name, row.role, at, len(plan.steps), step.meets, state.value)
 
+    everywhere: Counter[int] = Counter()
+    for mine in placed.values():
+        everywhere.update(mine)
     with context.database.read() as db:
+        finder = _Finder(db, now, chosen, everywhere)
         sites = tuple(
-            _site(site, mine, plans, lambda at, devices: _devices(db, now, chosen, at, devices, visits), visit)
+            _site(site, mine, plans, lambda at, devices: finder.find(at, devices, visits), visit)
             for site, mine in sorted(placed.items())
         )
     actions = [action for site in sites for action in site.actions]
@@ -207,27 +216,49 @@ def _site(
     )
 
 
-def _devices(
-    db: sqlite3.Connection,
-    now: Snapshot,
-    chosen: SelectedDevices,
-    site: str,
-    devices: Mapping[int, int],
-    most: int | None,
-) -> list[DeviceRow]:
-    """Chosen devices of a site, by id: at most so many, of the first profiles. `devices` counts those of each."""
-    found: list[DeviceRow] = []
-    part: list[int] = []
-    waiting = 0
-    for at, (profile, number) in enumerate(devices.items(), 1):
-        part.append(profile)
-        waiting += number
-        if at == len(devices) or (most is not None and len(found) + waiting >= most):
-            found += among(now, chosen, device_store.of_profiles(db, part, site))
-            part, waiting = [], 0
-            if most is not None and len(found) >= most:
-                break
-    return sorted(found, key=lambda row: row.id)[:most]
+class _Finder:
+    """Finds chosen devices of a site. Those of small profiles are read once for all sites.
+
+    `sizes` says how many devices are of each profile, at all sites.
+    """
+
+    def __init__(
+        self, db: sqlite3.Connection, now: Snapshot, chosen: SelectedDevices, sizes: Mapping[int, int]
+    ) -> None:
+        self._db, self._now, self._chosen, self._sizes = db, now, chosen, sizes
+        self._small: dict[int, dict[str, list[DeviceRow]]] = {}
+
+    def find(self, site: str, devices: Mapping[int, int], most: int | None) -> list[DeviceRow]:
+        """Those of profiles, by id: at most so many, of the first profiles. `devices` counts those of each."""
+        if most is None:
+            return sorted(self._among(device_store.of_profiles(self._db, devices, site)), key=_ID)
+        found: list[DeviceRow] = []
+        part: list[int] = []
+        waiting = 0
+        for at, (profile, number) in enumerate(devices.items(), 1):
+            part.append(profile)
+            waiting += number
+            if at == len(devices) or len(found) + waiting >= most:
+                found += self._first(site, part, most)
+                part, waiting = [], 0
+                if len(found) >= most:
+                    break
+        return sorted(found, key=_ID)[:most]
+
+    def _first(self, site: str, profiles: Iterable[int], most: int) -> Iterator[DeviceRow]:
+        """Those of these profiles; of a large one only so many, those with the lowest ids."""
+        large = [profile for profile in profiles if self._sizes[profile] > MOST_KEPT]
+        small = [profile for profile in profiles if self._sizes[profile] <= MOST_KEPT]
+        if missing := [profile for profile in small if profile not in self._small]:
+            self._small.update((profile, {}) for profile in missing)
+            for row in device_store.of_profiles(self._db, missing):
+                self._small[row.profile or 0].setdefault(row.site, []).append(row)
+        yield from self._among(chain.from_iterable(self._small[profile].get(site, ()) for profile in small))
+        for profile in large:
+            yield from islice(self._among(device_store.of_profiles(self._db, [profile], site)), most)
+
+    def _among(self, rows: Iterable[DeviceRow]) -> Iterator[DeviceRow]:
+        return among(self._now, self._chosen, rows)
 
 
 def fix_round_csv(found: FixRound) -> str:

@@ -262,31 +262,33 @@ class Snapshot:
             found = standings(self.context, platform, release)
             placed = profile_store.places(db, platform.id, where.site, where.role, by_site=by_site, by_role=by_role)
             raised = self.raised(platform, release)
-        stands: dict[int, Sorted] = {}
-        for number, row in found.rows.items():
-            mine = found.of[number]
-            if where.fits_class(row.model, mine.marks):
-                stands[number] = mine
+        fitting = {
+            number: (model, runs, mine.state, mine.marks)
+            for number, (_, model, runs) in found.rows.items()
+            if where.fits_class(model, (mine := found.of[number]).marks)
+        }
         made = []
         apart: Counter[tuple[int, str, str, str]] = Counter()
-        for one in raised.values():
-            device = one.row
-            if where.site in ("", device.site) and where.role in ("", device.role):
-                site, role = device.site if by_site else "", device.role if by_role else ""
-                apart[device.profile or 0, site, role, one.stands.state] += 1
-        left: dict[tuple[int, str, str], int] = {}
-        for key, devices in apart.items():
-            left[key[:3]] = left.get(key[:3], 0) + devices
+        left: Counter[tuple[int, str, str]] = Counter()
+        alike = Counter(
+            [(one.row.profile or 0, one.row.site, one.row.role, one.stands.state) for one in raised.values()]
+        )
+        for (profile, site, role, state), devices in alike.items():
+            if where.site in ("", site) and where.role in ("", role):
+                place = profile, site if by_site else "", role if by_role else ""
+                apart[*place, state] += devices
+                left[place] += devices
+        split = {profile for profile, _, _ in left}
+        plain = {n: one for n, one in fitting.items() if where.state in ("", one[2])}
         for profile, site, role, devices in placed:
-            if (known := stands.get(profile)) is None or where.state not in ("", known.state):
-                continue
-            if rest := devices - left.get((profile, site, role), 0):
-                _, model, runs = found.rows[profile]
-                made.append(ProfileCount(profile, site, role, model, runs, rest, known.state, known.marks))
+            if known := plain.get(profile):
+                rest = devices - left[profile, site, role] if profile in split else devices
+                if rest:
+                    model, runs, state, marks = known
+                    made.append(ProfileCount(profile, site, role, model, runs, rest, state, marks))
         for (profile, site, role, state), devices in sorted(apart.items()):
-            if profile in stands and state in (where.state or state,):
-                _, model, runs = found.rows[profile]
-                marks = stands[profile].marks
+            if profile in fitting and where.state in ("", state):
+                model, runs, _, marks = fitting[profile]
                 made.append(ProfileCount(profile, site, role, model, runs, devices, state, marks))
         return made
 

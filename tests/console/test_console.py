@@ -196,7 +196,9 @@ def test_the_keyboard_reaches_everything(visit: SignIn) -> None:
     expect(box).to_be_checked()
     go(page, "/devices/nbt-012?tab=kit")
     page.get_by_role("radio", name="in-place").focus()
-    page.keyboard.press("ArrowRight", delay=100)
+    page.keyboard.down("ArrowRight")  # held until the focus has moved, as a finger does
+    expect(page.get_by_role("radio", name="clean")).to_be_focused()
+    page.keyboard.up("ArrowRight")
     expect(page).to_have_url(re.compile("route=clean"))
 
 

@@ -93,7 +93,7 @@ describe("addresses", () => {
 });
 
 describe("states of a query", () => {
-  const shown = (of: { data: string | undefined; error: unknown; isPending: boolean }) =>
+  const shown = (of: { data: string | undefined; error: unknown }) =>
     render(
       <Loaded of={of} what="devices">
         {(data) => <p>{data}</p>}
@@ -101,22 +101,28 @@ describe("states of a query", () => {
     );
 
   it("is read", () => {
-    shown({ data: undefined, error: null, isPending: true });
+    shown({ data: undefined, error: null });
     expect(screen.getByRole("status").textContent).toBe("Reading devices…");
   });
 
   it("is there", () => {
-    shown({ data: "180 devices", error: null, isPending: false });
+    shown({ data: "180 devices", error: null });
     expect(screen.getByText("180 devices")).toBeTruthy();
     expect(screen.queryByRole("status")).toBeNull();
   });
 
   it("failed, with every place and the way out", () => {
-    shown({ data: undefined, error: refused, isPending: false });
+    shown({ data: undefined, error: refused });
     const words = screen.getByRole("alert").textContent;
     expect(words).toContain("The request cannot be made");
     expect(words).toContain("nbt-030, instruction-level: It is a floor. Replace the device.");
     expect(words).toContain("Leave the device out.");
+  });
+
+  it("failed to be read again: what was read stays", () => {
+    shown({ data: "180 devices", error: refused });
+    expect(screen.getByRole("alert").textContent).toContain("The request cannot be made");
+    expect(screen.getByText("180 devices")).toBeTruthy();
   });
 
   it("failed in the console itself", () => {

@@ -153,13 +153,33 @@ export function ErrorMessage({ error }: { error: unknown }) {
   );
 }
 
-type Result<T> = { data: T | undefined; error: unknown; isPending: boolean };
+type Result<T> = { data: T | undefined; error: unknown };
 
-/** A query's three faces: being read, failed, there. */
+/** A query's faces: being read, failed, there; what was read before stays when it fails to be read again. */
 export function Loaded<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
-  if (of.error) return <ErrorMessage error={of.error} />;
-  if (of.isPending || of.data === undefined) return <Loading what={what} />;
-  return <>{children(of.data)}</>;
+  if (of.data === undefined) return of.error ? <ErrorMessage error={of.error} /> : <Loading what={what} />;
+  return (
+    <>
+      {of.error !== null && (
+        <div className="mb-4">
+          <ErrorMessage error={of.error} />
+        </div>
+      )}
+      {children(of.data)}
+    </>
+  );
+}
+
+type Pages = { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => unknown };
+
+/** Reads the next page of a list, if there is one. */
+export function More({ of, children }: { of: Pages; children: string }) {
+  if (!of.hasNextPage) return null;
+  return (
+    <Button quiet className="mt-3" disabled={of.isFetchingNextPage} onClick={() => of.fetchNextPage()}>
+      {of.isFetchingNextPage ? "Reading…" : children}
+    </Button>
+  );
 }
 
 export function Labelled({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {

@@ -137,10 +137,13 @@ def _apply(state: State | None, change: State | None) -> State | None:
 
 def replay(db: sqlite3.Connection, kind: str, name: str, seq: int | None = None) -> State | None:
     """What an object was after entry `seq` (by default its last one), from its changes alone. None where it was not."""
+    return _replayed(row for row in _changes(db, kind, name) if seq is None or row["seq"] <= seq)
+
+
+def _replayed(changes: Iterable[sqlite3.Row]) -> State | None:
     state = None
-    for row in _changes(db, kind, name):
-        if seq is None or row["seq"] <= seq:
-            state = _apply(state, json.loads(row["change"]))
+    for row in changes:
+        state = _apply(state, json.loads(row["change"]))
     return state
 
 
@@ -244,8 +247,8 @@ def _state_before(db: sqlite3.Connection, kind: str, name: str) -> str:
 
 
 def _keep(db: sqlite3.Connection, kind: str, name: str, seq: int) -> None:
-    changes, before = _changes(db, kind, name), replay(db, kind, name)
-    now = _state(db, kind, name)
+    changes = _changes(db, kind, name)
+    before, now = _replayed(changes), _state(db, kind, name)
     values = {"kind": kind, "object": name, "seq": seq, "before": changes[-1]["seal"] if changes else "",
               "change": json.dumps(None if now is None else _change(before or {}, now), sort_keys=True)}  # fmt: skip
     db.execute(f"INSERT INTO ledger_changes VALUES (:kind, :object, :seq, :change, {_SEAL})", values)  # noqa: S608

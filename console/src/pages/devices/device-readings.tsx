@@ -2,7 +2,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { client } from "../../api/api";
 import type { components } from "../../api/schema";
-import { Button, day, Empty, Loaded, Scroll } from "../../ui/parts";
+import { day, Empty, Loaded, More, Scroll } from "../../ui/parts";
 
 type Verdict = components["schemas"]["VerdictResponse"];
 type Reading = components["schemas"]["ReadingResponse"];
@@ -63,11 +63,7 @@ export function ReadingsTab({ device, verdicts }: { device: string; verdicts: Ve
               {readings.map((reading) => (
                 <OneReading key={`${reading.source}${reading.taken_at}`} reading={reading} />
               ))}
-              {found.hasNextPage && (
-                <Button quiet onClick={() => found.fetchNextPage()} disabled={found.isFetchingNextPage}>
-                  Show earlier readings
-                </Button>
-              )}
+              <More of={found}>Earlier readings</More>
             </>
           );
         }}

@@ -4,7 +4,7 @@ import { api, client } from "../../api/api";
 import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { isMark, MARKS, STATE_NAMES, STATES, StateMark } from "../../ui/mark";
-import { Button, Choice, count, day, Empty, Heading, Labelled, Loaded, PageLink, useParam } from "../../ui/parts";
+import { Choice, count, day, Empty, Heading, Labelled, Loaded, More, PageLink, useParam } from "../../ui/parts";
 import { Strip } from "../../ui/strip";
 import { ManyDevices } from "./devices-many";
 
@@ -106,11 +106,7 @@ export function DevicesPage() {
                 </table>
               </section>
             )}
-            {found.hasNextPage && (
-              <Button quiet className="mt-3" disabled={found.isFetchingNextPage} onClick={() => found.fetchNextPage()}>
-                {found.isFetchingNextPage ? "Reading…" : "More devices"}
-              </Button>
-            )}
+            <More of={found}>More devices</More>
           </>
         )}
       </Loaded>

@@ -2,7 +2,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { client, type Uncovered } from "../../api/api";
 import { useHere } from "../../frame/here";
-import { Button, Choice, count, day, Empty, Heading, Loaded, PageLink, Scroll, useParam } from "../../ui/parts";
+import { Choice, count, day, Empty, Heading, Loaded, More, PageLink, Scroll, useParam } from "../../ui/parts";
 
 const CAUSES: Record<Uncovered["cause"], string> = {
   never: "Nobody has asked",
@@ -68,16 +68,7 @@ export function UncoveredPage() {
                   </tbody>
                 </table>
               </Scroll>
-              {found.hasNextPage && (
-                <Button
-                  quiet
-                  className="mt-3"
-                  onClick={() => found.fetchNextPage()}
-                  disabled={found.isFetchingNextPage}
-                >
-                  Show more
-                </Button>
-              )}
+              <More of={found}>More devices</More>
             </>
           );
         }}

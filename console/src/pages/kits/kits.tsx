@@ -13,19 +13,21 @@ export function KitsPage() {
     <>
       <Heading title="Kits">The bundles that carry devices through: settings, undo, verification, runbook.</Heading>
       <Loaded of={found} what="the kits">
-        {(data) =>
-          data.items.length ? (
-            <KitTable items={data.items} />
-          ) : (
-            <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
-          )
-        }
+        {(data) => (
+          <>
+            {data.items.length ? (
+              <KitTable items={data.items} />
+            ) : (
+              <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
+            )}
+            <div className="mt-4 space-y-4">
+              <MakeEach />
+              <DaysWork />
+              <Rates />
+            </div>
+          </>
+        )}
       </Loaded>
-      <div className="mt-4 space-y-4">
-        <MakeEach />
-        <Rates />
-        <DaysWork />
-      </div>
     </>
   );
 }
@@ -35,21 +37,27 @@ function Rates() {
   const { platform } = useHere();
   const query = { by: "override" as const, platform: platform.id };
   const found = api.useQuery("get", "/api/v1/attempts/rates", { params: { query } });
-  const items = found.data?.items ?? [];
-  if (items.length === 0) return null;
   const share = (part: number) => `${Math.round(100 * part)} %`;
   return (
     <Panel title="How often it works">
-      <ul>
-        {items.map((one) => (
-          <li key={one.key}>
-            <strong>{one.key}</strong>: {one.done} of {one.tried} attempts completed{" "}
-            <span className="text-ink-2">
-              (likely between {share(one.low)} and {share(one.high)})
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Loaded of={found} what="how often attempts completed">
+        {({ items }) =>
+          items.length === 0 ? (
+            <Empty>No attempt with an override has been recorded.</Empty>
+          ) : (
+            <ul>
+              {items.map((one) => (
+                <li key={one.key}>
+                  <strong>{one.key}</strong>: {one.done} of {one.tried} attempts completed{" "}
+                  <span className="text-ink-2">
+                    (likely between {share(one.low)} and {share(one.high)})
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Loaded>
     </Panel>
   );
 }

@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, client } from "../../api/api";
-import { Button, day, ErrorMessage, Heading, Loaded } from "../../ui/parts";
+import { Button, day, ErrorMessage, Heading, Loaded, More } from "../../ui/parts";
 import { EvidencePack } from "./evidence";
 
 export function LedgerPage() {
@@ -72,11 +72,7 @@ export function LedgerPage() {
           </section>
         )}
       </Loaded>
-      {found.hasNextPage && (
-        <Button quiet className="mt-3" onClick={() => found.fetchNextPage()}>
-          Earlier entries
-        </Button>
-      )}
+      <More of={found}>Earlier entries</More>
     </>
   );
 }

@@ -66,7 +66,7 @@ class Counts(NamedTuple):
 
 def contents(context: Context) -> ContentCache:
     """The contents that all readers share. A transaction that writes has its own."""
-    return context.cached(("contents",), None, ContentCache)
+    return context.cached(("contents",), None, ContentCache, stable=True)
 
 
 class Settler:

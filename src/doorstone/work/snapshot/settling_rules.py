@@ -72,6 +72,7 @@ def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
         rules = rules_by(context, db, sheets)
         kept = context.today(), tuple(sheets.values())  # whatever else was written, these classify as they did
         rules.classifiers = context.cache.get(("classifiers",), kept, dict, wait=False)
+        rules.facts, rules.values = context.cached(("parsed",), kept[1:], lambda: ({}, {}), stable=True)
         return rules
 
     stamp = context.stamp()

@@ -95,9 +95,13 @@ def test_what_an_exception_was_at_each_of_its_entries_is_recomputed(context: Con
     activity.comment(context, PETRA, name, "Seen.")
     with context.database.read() as db:
         seqs = [row["seq"] for row in db.execute("SELECT seq FROM ledger WHERE object = ? ORDER BY seq", (name,))]
-        states = [states_store.replay(db, "exception", name, seq) or {} for seq in seqs]
-        assert states_store.replay(db, "exception", name, seqs[0] - 1) is None
-        assert states_store.replay(db, "exception", name) == states[-1]
+
+        def state_at(seq: int | None) -> states_store.State | None:
+            return states_store.replay(states_store.changes_of(db, "exception", name, seq))
+
+        states = [state_at(seq) or {} for seq in seqs]
+        assert state_at(seqs[0] - 1) is None
+        assert state_at(None) == states[-1]
     assert [state["state"] for state in states] == ["requested", "approved", "approved"]
     assert [state["decided_by"] for state in states] == [None, "anselm", "anselm"]
     assert [len(state.get("exception_comments", ())) for state in states] == [0, 0, 1]

@@ -14,6 +14,7 @@ import {
   keep,
   Labelled,
   Loaded,
+  More,
   PageLink,
   useParam,
 } from "./parts";
@@ -123,6 +124,26 @@ describe("states of a query", () => {
     shown({ data: "180 devices", error: refused });
     expect(screen.getByRole("alert").textContent).toContain("The request cannot be made");
     expect(screen.getByText("180 devices")).toBeTruthy();
+  });
+
+  it("failed to give its next page: the reason stands by the button alone", async () => {
+    const read = vi.fn();
+    const of = { data: "180 devices", error: refused, hasNextPage: true, isFetchingNextPage: false };
+    const pages = { ...of, isFetchNextPageError: true, fetchNextPage: read };
+    render(
+      <Loaded of={pages} what="devices">
+        {(data) => (
+          <>
+            <p>{data}</p>
+            <More of={pages}>More devices</More>
+          </>
+        )}
+      </Loaded>,
+    );
+    expect(screen.getByText("180 devices")).toBeTruthy();
+    expect(screen.getAllByRole("alert")).toHaveLength(1);
+    await userEvent.click(screen.getByRole("button", { name: "More devices" }));
+    expect(read).toHaveBeenCalledOnce();
   });
 
   it("failed in the console itself", () => {

@@ -153,14 +153,14 @@ export function ErrorMessage({ error }: { error: unknown }) {
   );
 }
 
-type Result<T> = { data: T | undefined; error: unknown };
+type Result<T> = { data: T | undefined; error: unknown; isFetchNextPageError?: boolean };
 
 /** A query's faces: being read, failed, there; what was read before stays when it fails to be read again. */
 export function Loaded<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
   if (of.data === undefined) return of.error ? <ErrorMessage error={of.error} /> : <Loading what={what} />;
   return (
     <>
-      {of.error !== null && (
+      {of.error !== null && !of.isFetchNextPageError && (
         <div className="mb-4">
           <ErrorMessage error={of.error} />
         </div>
@@ -170,15 +170,24 @@ export function Loaded<T>({ of, what, children }: { of: Result<T>; what: string;
   );
 }
 
-type Pages = { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => unknown };
+type Pages = {
+  error: unknown;
+  hasNextPage: boolean;
+  isFetchingNextPage: boolean;
+  isFetchNextPageError: boolean;
+  fetchNextPage: () => unknown;
+};
 
-/** Reads the next page of a list, if there is one. */
+/** Reads the next page of a list, if there is one; below the button it says why that failed. */
 export function More({ of, children }: { of: Pages; children: string }) {
   if (!of.hasNextPage) return null;
   return (
-    <Button quiet className="mt-3" disabled={of.isFetchingNextPage} onClick={() => of.fetchNextPage()}>
-      {of.isFetchingNextPage ? "Reading…" : children}
-    </Button>
+    <div className="mt-3 space-y-3">
+      <Button quiet disabled={of.isFetchingNextPage} onClick={() => of.fetchNextPage()}>
+        {of.isFetchingNextPage ? "Reading…" : children}
+      </Button>
+      {of.isFetchNextPageError && <ErrorMessage error={of.error} />}
+    </div>
   );
 }
 

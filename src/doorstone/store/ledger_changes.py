@@ -135,21 +135,21 @@ def _apply(state: State | None, change: State | None) -> State | None:
     return made
 
 
-def replay(db: sqlite3.Connection, kind: str, name: str, seq: int | None = None) -> State | None:
-    """What an object was after entry `seq` (by default its last one), from its changes alone. None where it was not."""
-    return _replayed(row for row in _changes(db, kind, name) if seq is None or row["seq"] <= seq)
-
-
-def _replayed(changes: Iterable[sqlite3.Row]) -> State | None:
+def replay(changes: Iterable[sqlite3.Row]) -> State | None:
+    """What an object is after these changes, given in their order from its first. None where it is not there."""
     state = None
     for row in changes:
         state = _apply(state, json.loads(row["change"]))
     return state
 
 
-def _changes(db: sqlite3.Connection, kind: str, name: str) -> list[sqlite3.Row]:
-    sql = "SELECT * FROM ledger_changes WHERE kind IN (SELECT value FROM json_each(?)) AND object = ? ORDER BY seq"
-    return db.execute(sql, (json.dumps(kind_names(kind)), name)).fetchall()
+def changes_of(db: sqlite3.Connection, kind: str, name: str, until: int | None = None) -> list[sqlite3.Row]:
+    """The changes of an object, those after entry `until` left out, in their order."""
+    sql = (
+        "SELECT * FROM ledger_changes WHERE kind IN (SELECT value FROM json_each(?)) AND object = ?"
+        " AND (? IS NULL OR seq <= ?) ORDER BY seq"
+    )
+    return db.execute(sql, (json.dumps(kind_names(kind)), name, until, until)).fetchall()
 
 
 def _kind(name: str) -> str:
@@ -247,8 +247,8 @@ def _state_before(db: sqlite3.Connection, kind: str, name: str) -> str:
 
 
 def _keep(db: sqlite3.Connection, kind: str, name: str, seq: int) -> None:
-    changes = _changes(db, kind, name)
-    before, now = _replayed(changes), _state(db, kind, name)
+    changes = changes_of(db, kind, name)
+    before, now = replay(changes), _state(db, kind, name)
     values = {"kind": kind, "object": name, "seq": seq, "before": changes[-1]["seal"] if changes else "",
               "change": json.dumps(None if now is None else _change(before or {}, now), sort_keys=True)}  # fmt: skip
     db.execute(f"INSERT INTO ledger_changes VALUES (:kind, :object, :seq, :change, {_SEAL})", values)  # noqa: S608
@@ -273,7 +273,7 @@ def state_faults(db: sqlite3.Connection) -> Iterator[str]:
     }
     spoken_of = {one for one in last if one[0] in KINDS}
     for kind, name in sorted(there | kept | spoken_of):
-        changes = _changes(db, kind, name)
+        changes = changes_of(db, kind, name)
         if not changes:
             if (kind, name) in there:
                 yield f"{kind} {name} is there without an entry of the ledger"

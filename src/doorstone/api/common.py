@@ -1,4 +1,7 @@
-"""What all shapes on the wire share: the base models, problem documents, devices that change their state."""
+"""What all shapes on the wire share: the base models, problem documents, devices that change their state.
+
+A shape is built when it is first used: a command uses few of them, and all would take a quarter of its start.
+"""
 
 from __future__ import annotations
 

@@ -226,7 +226,7 @@ class DeviceChangedList(ApiModel):
 class DeviceFilter(RequestModel):
     """Which devices: every given part must fit."""
 
-    model_config = ConfigDict(from_attributes=True, defer_build=True)
+    model_config = ConfigDict(from_attributes=True)
 
     state: str = ""
     site: str = ""

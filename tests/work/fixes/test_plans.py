@@ -8,8 +8,9 @@ import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.work.context.context import Context
+from doorstone.work.fixes import plans
 from doorstone.work.fixes.plans import FixRound, fix_round, fix_round_csv
-from tests.asking import line, read
+from tests.asking import line, on, read
 from tests.build import CHIPLESS, GOOD
 
 SMALL = {**GOOD, "memory.mib": 2048}
@@ -49,6 +50,23 @@ def test_every_device_counts_and_as_many_are_named_as_are_asked_for(fleet: Conte
     assert whole.devices == 5
     assert [(part.count, part.cost) for part in some.parts] == [(4, Decimal("152.00"))]  # 4 modules at 38.00
     assert len(fix_round_csv(whole).splitlines()) == 1 + 6
+
+
+@pytest.mark.parametrize("most_kept", [0, 2])
+@pytest.mark.parametrize("visits", [1, 2, 3])
+def test_of_large_classes_no_other_devices_are_named_than_of_small_ones(
+    context: Context, monkeypatch: pytest.MonkeyPatch, most_kept: int, visits: int
+) -> None:
+    sites = ("Herbarium", "Glasshouse", "")
+    found = [
+        line(f"d{n:02d}", SMALL if n % 3 else NO_CHIP, site=sites[n % 2 + n % 5 // 4])
+        for n in (5, 8, 1, 11, 3, 9, 2, 7)
+    ]
+    read(context, *found, line("d20", {**SMALL, "tpm.state": "off"}, site="Glasshouse"))
+    small = listed(fix_round(context, "tarn", "9.1", visits=visits))
+    monkeypatch.setattr(plans, "MOST_KEPT", most_kept)
+    assert listed(fix_round(on(context, "2027-01-18"), "tarn", "9.1", visits=visits)) == small
+    assert max(len(names) for _, names in small.values()) == visits
 
 
 def test_a_filter_leaves_out_of_the_count_what_it_leaves_out_of_the_list(fleet: Context) -> None:

@@ -70,9 +70,9 @@ def settling_rules(context: Context, db: sqlite3.Connection) -> SettlingRules:
     def make() -> SettlingRules:
         sheets = all_sheets(context)
         rules = rules_by(context, db, sheets)
-        kept = context.today(), tuple(sheets.values())  # whatever else was written, these classify as they did
-        rules.classifiers = context.cache.get(("classifiers",), kept, dict, wait=False)
-        rules.facts, rules.values = context.cached(("parsed",), kept[1:], lambda: ({}, {}), stable=True)
+        every = tuple(sheets.values())  # whatever else was written, these classify and parse as they did
+        rules.classifiers = context.cache.get(("classifiers",), (context.today(), every), dict, wait=False)
+        rules.facts, rules.values = context.cached(("parsed",), every, lambda: ({}, {}), stable=True)
         return rules
 
     stamp = context.stamp()

@@ -30,7 +30,7 @@ $(PAGES): console/node_modules/installed.stamp $(CONSOLE_SOURCES)
 console: $(PAGES) ## Build the console
 
 browser:
-	@command -v chromium >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; }
+	@command -v chromium-headless-shell >/dev/null || { $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core >/dev/null; } || command -v chromium >/dev/null
 
 demo: $(VENV)/installed.stamp $(PAGES) ## Build, seed and start the service with the demo data; AS_OF=2027-09-05 starts it on that day
 	@$(BIN)/python -m doorstone.demo.start --data $(DATA) --port $(PORT) $(if $(AS_OF),--as-of $(AS_OF))

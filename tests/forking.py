@@ -17,6 +17,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
+from typing import Any
+
+from typer.main import get_command
+
+from doorstone.api.common import ApiModel, RequestModel
+from doorstone.cli.main import app
 
 SHIM = """#!{python} -IS
 import json, os, socket, sys
@@ -47,11 +53,7 @@ def forked_command(folder: Path) -> Iterator[Path]:
 
 
 def _serve(address: str) -> None:
-    from doorstone.cli.main import JobOrder, app
-
-    for place in JobOrder.places.values():
-        import_module(f"doorstone.cli.{place.module}")
-    import_module("doorstone.client")
+    command = _loaded()
     gc.freeze()  # no fork looks for cycles in what all share
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     with socket.socket(socket.AF_UNIX) as listener:
@@ -62,11 +64,24 @@ def _serve(address: str) -> None:
             call, _ = listener.accept()
             if os.fork() == 0:
                 listener.close()
-                _answer(call, app)
+                _answer(call, command)
             call.close()
 
 
-def _answer(call: socket.socket, app: object) -> None:
+def _loaded() -> Any:
+    """The command line with all that any command of it loads."""
+    command: Any = get_command(app)
+    for name in command.places:
+        command.get_command(None, name)
+    for module in ("doorstone.client", "httpcore", "rich.markdown", "typer.rich_utils", "encodings.idna"):
+        import_module(module)
+    for shape in (ApiModel, RequestModel):
+        for one in shape.__subclasses__():
+            one.model_rebuild()
+    return command
+
+
+def _answer(call: socket.socket, command: Any) -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     size, streams, _, _ = socket.recv_fds(call, 4, 3)
     told = b""
@@ -82,7 +97,7 @@ def _answer(call: socket.socket, app: object) -> None:
     sys.argv = ["doorstone", *words]
     code = 0
     try:
-        app()  # type: ignore[operator]
+        command(prog_name="doorstone")
     except SystemExit as left:
         code = int(left.code or 0)
     except BaseException:

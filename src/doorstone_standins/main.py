@@ -6,7 +6,7 @@ import argparse
 import sys
 from pathlib import Path
 
-from doorstone_standins import assessor, machine, media, setup_program, update_service
+from doorstone_standins import assessor, machine, media, setup_program
 
 
 def run() -> None:
@@ -39,6 +39,8 @@ def run() -> None:
     elif given.command == "assess":
         print(assessor.report(machine.Machine(given.folder), given.at), end="")
     else:
+        from doorstone_standins import update_service  # a server takes long to load, and set-up needs none
+
         print(f"http://127.0.0.1:{given.port}/offers/MACHINE?on=DAY", flush=True)
         update_service.make_server(given.folder, given.port).serve_forever()
 

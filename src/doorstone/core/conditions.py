@@ -7,7 +7,7 @@ In: the data of a condition, fact specs, lists; then fact values and a day. Out:
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from decimal import Decimal
 from difflib import get_close_matches
@@ -58,6 +58,13 @@ class Leaf:
     spec: FactSpec
     tolerance: float = 0.0
     list_name: str | None = None
+    _facts: frozenset[str] = field(init=False, repr=False, compare=False)
+    _required: str = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        both = (self.fact, self.operand) if self.op in _OF_TWO else (self.fact,)
+        object.__setattr__(self, "_facts", frozenset(both))
+        object.__setattr__(self, "_required", self._in_words())
 
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         value = values.get(self.fact)
@@ -121,21 +128,25 @@ class Leaf:
         )
 
     def _shortfall(self, value: FactValue, outcome: Outcome) -> tuple[str | None, float | None]:
-        unmet = outcome is Outcome.UNMET
         if self.op in ("at_least", "at_most") and isinstance(value, int | float | Decimal):
-            gap = abs(Decimal(str(self.operand)) - Decimal(str(value)))
-            word = "short" if self.op == "at_least" else "over"
             level = float(value) / float(self.operand) if float(self.operand) else None
-            shown = gap.normalize() if isinstance(value, Decimal) else int(gap)
-            return (f"{self.spec.show(shown)} {word}" if unmet else None), level
-        if self.op == "has_all" and unmet and isinstance(value, frozenset):
+            return self._gap(value) if outcome is Outcome.UNMET else None, level
+        if outcome is not Outcome.UNMET:
+            return None, None
+        if self.op == "has_all" and isinstance(value, frozenset):
             return f"lacks {', '.join(sorted(self.operand - value))}", None
-        if self.op == "listed_in" and unmet:
-            return f"not in {self.list_name}", None
-        return None, None
+        return (f"not in {self.list_name}" if self.op == "listed_in" else None), None
+
+    def _gap(self, value: float | Decimal) -> str:
+        gap = abs(Decimal(str(self.operand)) - Decimal(str(value)))
+        shown = gap.normalize() if isinstance(value, Decimal) else int(gap)
+        return f"{self.spec.show(shown)} {'short' if self.op == 'at_least' else 'over'}"
 
     def required(self) -> str:
         """The demand in words: `at least 6,144 MiB`."""
+        return self._required
+
+    def _in_words(self) -> str:
         show = self.spec.show
         match self.op:
             case "is":
@@ -161,7 +172,7 @@ class Leaf:
         return f"within {self.operand} days"
 
     def facts(self) -> frozenset[str]:
-        return frozenset((self.fact, self.operand)) if self.op in _OF_TWO else frozenset((self.fact,))
+        return self._facts
 
     def leaves(self) -> Iterator[Leaf]:
         yield self
@@ -199,9 +210,13 @@ class _Parts:
     """What `all` and `any` share: their parts, and what those look at."""
 
     parts: tuple[Condition, ...]
+    _facts: frozenset[str] = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_facts", frozenset().union(*(part.facts() for part in self.parts)))
 
     def facts(self) -> frozenset[str]:
-        return frozenset().union(*(part.facts() for part in self.parts))
+        return self._facts
 
     def leaves(self) -> Iterator[Leaf]:
         for part in self.parts:

@@ -170,11 +170,12 @@ def _way(
     release, state = before.release, before.state
     now, steps, fixed, made = before, list[Fix](), list[str](), dict(given)
     seen = {given}
+    lacking = now.unmet()
     while now.state not in (State.UNSETTLED, State.FLOORED):
-        to_fix = [f.requirement for f in now.unmet() if f.fixes and f.requirement.id not in excepted]
+        to_fix = [f.requirement for f in lacking if f.fixes and f.requirement.id not in excepted]
         if not to_fix:
             break
-        unmet = [f.requirement for f in now.unmet() if not f.against]
+        unmet = [f.requirement for f in lacking if not f.against]
         values = {**view.values(), **made}
         found = cheapest(to_fix, unmet, values, view.as_of)
         then = {**made, **{name: value for fix in found.fixes for name, value in fix.gives.items()}}
@@ -186,6 +187,7 @@ def _way(
         steps += found.fixes
         fixed += [r.id for r in to_fix if r.id not in fixed]
         now = answers.assess(release, reached)
+        lacking = now.unmet()
     after: Given = tuple(sorted(made.items()))
     if now.state in (State.UNSETTLED, State.FLOORED):
         return replace(_closed(now, given), state=state)
@@ -194,11 +196,11 @@ def _way(
     if route is Route.CLEAN:
         after = _set_up_anew(after, values)
     plain = ReachableRelease(release, Way.OFFERED, state, route, (), tuple(fixed), steps=tuple(steps), given=after)
-    undone = [f for f in now.unmet() if f.fixes and f.requirement.id not in excepted]
+    undone = [f for f in lacking if f.fixes and f.requirement.id not in excepted]
     if any(f.sort is not Sort.CHECK for f in undone):
         why = f"the fixes of {' and '.join(f.requirement.title for f in undone)} undo one another at {release}"
         return ReachableRelease(release, Way.FLOORED, state, Route.IN_PLACE, why=why, given=given)
-    checks = tuple(f.requirement.id for f in now.unmet())
+    checks = tuple([f.requirement.id for f in lacking])
     if not checks:
         way = Way.AFTER_FIX if steps else (Way.CLEAN if route is Route.CLEAN else Way.OFFERED)
         return replace(plain, way=way)

@@ -260,6 +260,7 @@ class Platform:
     models: Mapping[str, ModelRow] = field(default_factory=dict)
     sets: tuple[SettingsSet, ...] = ()
     _places: Mapping[str, int] = field(init=False, repr=False, compare=False)
+    _asked: dict[str, tuple[Requirement, ...]] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "_places", {release.id: at for at, release in enumerate(self.releases)})
@@ -280,7 +281,12 @@ class Platform:
         return self.index(since) <= at and (until is None or at < self.index(until))
 
     def requirements_at(self, release: str) -> tuple[Requirement, ...]:
-        return tuple(r for r in self.requirements if self.in_span(release, r.since, r.until))
+        """What a release asks for, in the sheet's order. Raises `KeyError` for an unknown release."""
+        found = self._asked.get(release)
+        if found is None:
+            found = tuple([r for r in self.requirements if self.in_span(release, r.since, r.until)])
+            self._asked[release] = found
+        return found
 
     def requirement(self, name: str) -> Requirement:
         """Raises `KeyError` for an unknown requirement."""

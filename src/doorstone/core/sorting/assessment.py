@@ -213,12 +213,9 @@ def sort_words(
 ) -> tuple[SortWord, ...]:
     """Every word on the sort, the narrowest first; the first that says anything counts."""
     words = []
+    mine = [d for d in decisions if d.requirement == requirement.id and d.release == release]
     for scope, target in ((Scope.DEVICE, device), (Scope.MODEL, model), (Scope.RELEASE, "")):
-        fitting = [
-            d
-            for d in decisions
-            if (d.requirement, d.release, d.scope, d.target) == (requirement.id, release, scope, target)
-        ]
+        fitting = [d for d in mine if d.scope == scope and d.target == target]
         last = max(fitting, key=lambda d: (d.at, d.id), default=None)
         words.append(SortWord(scope.value, last.sort if last else None, last.id if last else ""))
     return (*words, SortWord("sheet", platform.sheet_sort(requirement, release)))
@@ -260,7 +257,7 @@ def finding_of(
     )
     if against:
         finding = (Finding.MET if dispute_decision.value else Finding.UNMET) if dispute_decision else Finding.DISPUTED
-    leaves = tuple(leaf.explain(view) for leaf in condition.leaves())
+    leaves = tuple([leaf.explain(view) for leaf in condition.leaves()])
     settled = [view.facts[name].dispute_decision for name in sorted(condition.facts()) if name in view.facts]
     dispute_decisions = tuple(found for found in [dispute_decision if against else None, *settled] if found is not None)
     if finding is Finding.MET:

@@ -17,8 +17,9 @@ from doorstone.work.exceptions import decisions
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.exceptions.uncovered import list_uncovered
 from doorstone.work.forecast import forecasts
+from doorstone.work.snapshot.locations import devices_by_site
 from doorstone.work.snapshot.snapshot import snapshot
-from doorstone.work.snapshot.uncovered import UncoveredDevice, devices_by_site, lacking_by_site, lacking_of
+from doorstone.work.snapshot.uncovered import UncoveredDevice, lacking_by_site, lacking_of
 from tests.asking import ANSELM, CHIP, PETRA, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 from tests.running import Run, Running
@@ -133,7 +134,7 @@ def test_where_a_few_profiles_are_is_read_as_where_all_are(demo: Context) -> Non
 def test_where_devices_are_follows_each_that_moves(demo: Context) -> None:
     def places() -> dict[str, int]:
         found: Counter[str] = Counter()
-        for mine in devices_by_site(snapshot(demo), "tarn").values():
+        for mine in devices_by_site(demo, "tarn").values():
             found.update(dict(mine))
         return dict(found)
 

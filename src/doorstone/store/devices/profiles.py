@@ -107,7 +107,7 @@ def touch(db: sqlite3.Connection, devices: Iterable[str]) -> None:
 
 def changed(db: sqlite3.Connection, platform: str) -> dict[int, int]:
     """Profile in use -> the count of changes at which something of its devices changed last."""
-    rows = db.execute("SELECT id, changed_at FROM profiles WHERE platform = ? AND devices > 0", (platform,))
+    rows = db.execute("SELECT id, changed_at FROM profiles WHERE platform = ? AND devices > 0 ORDER BY id", (platform,))
     return {row[0]: row[1] for row in rows}
 
 

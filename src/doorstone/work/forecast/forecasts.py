@@ -14,12 +14,13 @@ from doorstone.core.platforms.platform import Platform, Release, target_release
 from doorstone.core.sorting.counts import RollUp
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import MissingError
+from doorstone.work.snapshot.locations import devices_by_site
 from doorstone.work.snapshot.roll_up import fleet_roll_up
 from doorstone.work.snapshot.settling import decisions_of
 from doorstone.work.snapshot.sheets import get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.standings import standings
-from doorstone.work.snapshot.uncovered import devices_by_site, lacking_by_site
+from doorstone.work.snapshot.uncovered import lacking_by_site
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +123,7 @@ def _overview(context: Context, platform: Platform, release: str, lacking: Mappi
     rolled = fleet_roll_up(context, platform.id, release)
     with context.database.read():
         found = standings(context, platform, release)
-        by_site = devices_by_site(snapshot(context), platform.id)
+        by_site = devices_by_site(context, platform.id)
     sites: defaultdict[str, Counter[str]] = defaultdict(Counter)
     for profile, places in by_site.items():
         state = found.of.state(profile)

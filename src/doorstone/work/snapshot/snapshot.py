@@ -30,6 +30,7 @@ from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import bounded
 from doorstone.work.snapshot.excepted_devices import ExceptedDevices, Looked, excepted_devices
+from doorstone.work.snapshot.locations import placed
 from doorstone.work.snapshot.override_results import FleetOverrideResults
 from doorstone.work.snapshot.settling import Settler, decisions_of, roll
 from doorstone.work.snapshot.settling_rules import settling_rules
@@ -258,9 +259,9 @@ class Snapshot:
 
         Sites and roles are added up, and left empty, unless they are told apart.
         """
-        with self.context.database.read() as db:
+        with self.context.database.read():
             found = standings(self.context, platform, release)
-            placed = profile_store.places(db, platform.id, where.site, where.role, by_site=by_site, by_role=by_role)
+            located = list(placed(self.context, platform.id, where, by_site=by_site, by_role=by_role))
             raised = self.raised(platform, release)
         fitting = {
             number: (model, runs, mine.state, mine.marks)
@@ -280,7 +281,7 @@ class Snapshot:
                 left[place] += devices
         split = {profile for profile, _, _ in left}
         plain = {n: one for n, one in fitting.items() if where.state in ("", one[2])}
-        for profile, site, role, devices in placed:
+        for profile, site, role, devices in located:
             if known := plain.get(profile):
                 rest = devices - left[profile, site, role] if profile in split else devices
                 if rest:

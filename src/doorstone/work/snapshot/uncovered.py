@@ -17,20 +17,18 @@ from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
 from doorstone.store import attempts as attempt_store
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.contents import bounded, held_of
+from doorstone.work.snapshot.locations import MOST_PROFILES, devices_by_site
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, summaries
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, rules_day, standings
 
-MOST_PROFILES = 200_000
-FEW_PROFILES = 1_000  # to look up where the devices of so many are takes less than to read where all are
 UNMET = frozenset({"floor", "installer-check", "fixable"})
 
 
@@ -278,7 +276,7 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
         release: _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
         for release, profiles in failing_profiles(db, now, platform)
     }
-    places = devices_by_site(now, platform.id)
+    places = devices_by_site(now.context, platform.id)
     for checks in unmet.values():
         for profile in checks:
             for site, devices in places.get(profile, ()):
@@ -289,27 +287,6 @@ def lacking_by_site(db: sqlite3.Connection, now: Snapshot, platform: Platform) -
         if mine and mine <= named[row.running_release].get(row.id, frozenset()):
             found[row.site] -= 1
     return +found
-
-
-def devices_by_site(now: Snapshot, platform: str) -> Mapping[int, Sequence[tuple[str, int]]]:
-    """Profile -> its sites, each with its devices. Those of a profile are read anew once its devices have moved."""
-    context = now.context
-
-    def read() -> dict[int, Sequence[tuple[str, int]]]:
-        known: dict[int, tuple[int, Sequence[tuple[str, int]]]] = context.cached(("sites", platform), None, dict)
-        with context.database.read() as db:
-            changed = profile_store.changed(db, platform)
-            held, missing = held_of(known, changed)
-            missing += [profile for profile, (at, _) in held.items() if at != changed[profile]]
-            made: dict[int, list[tuple[str, int]]] = {profile: [] for profile in missing}
-            few = len(missing) < FEW_PROFILES
-            for site, profile, devices in profile_store.by_site(db, platform, missing if few else None):
-                if profile in made:
-                    made[profile].append((site, devices))
-        bounded(known, MOST_PROFILES).update({profile: (changed[profile], mine) for profile, mine in made.items()})
-        return {profile: made[profile] if profile in made else held[profile][1] for profile in changed}
-
-    return context.cached(("devices by site", platform), context.stamp().devices, read)
 
 
 def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) -> Iterator[tuple[str, set[int]]]:

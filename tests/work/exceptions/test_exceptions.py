@@ -496,6 +496,14 @@ def test_situations_16_and_21_the_notice_stands_in_both_records_and_rollback_is_
     assert [kind for kind, _ in of_device("2027-03-10")] == ["not-heard-from", "check"]
 
 
+def test_an_exception_that_begins_later_puts_no_look_off(context: Context) -> None:
+    upgraded(context)
+    later = {"start_on": D("2027-06-01"), "review_on": D("2027-07-01")}
+    granted(context, "d1", reason="From the summer on.", conditions=(), **later)
+    found = [d.on for d in due.due_list(on(context, "2027-03-10")) if (d.object, d.kind) == ("d1", "check")]
+    assert found == [D("2027-03-19")]  # sixty days after 18 January, as if there were no second one
+
+
 def test_the_account_of_a_device_says_who_allowed_what_and_whether_it_holds(context: Context) -> None:
     upgraded(context)
     found = register.account(context, "d1")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -54,13 +54,12 @@ def surprises(device: DueDevice, standing: Iterable[ClassStanding]) -> Iterator[
             yield _due(DueKind.SURPRISE, found.observed.seen_on, device, words, part=kind.value)
 
 
-def running_long_enough(running: Mapping[str, date], every_days: int, ahead: date) -> dict[str, date]:
-    """Of devices, each with the day since when it runs by exception, those of which a look may be due by `ahead`.
+def begun_by(every_days: int, ahead: date) -> date:
+    """The day by which a device has to run by exception for a look at it to be due by `ahead`.
 
     Earlier looks only put the next one off.
     """
-    last = ahead - timedelta(days=every_days)
-    return {device: since for device, since in running.items() if since <= last}
+    return ahead - timedelta(days=every_days)
 
 
 def check_due(

@@ -12,12 +12,12 @@ from doorstone.core.due.upgrades import (
     LastAttempt,
     OpenFollowUp,
     attempt_due,
+    begun_by,
     check_due,
     drift_due,
     fix_due,
     follow_up_due,
     rollback_due,
-    running_long_enough,
     surprises,
 )
 from doorstone.core.fixes.results import FixWord
@@ -55,7 +55,10 @@ def upgrade_items(
             yield rollback_due(_device(now, name), now.device(name).running_release, until)
     yield from _observed(context, db, now)
     every = context.policy.check_every_days
-    running = running_long_enough({**uncovered, **dict(by_exception(now, approved))}, every, ahead)
+    last = begun_by(every, ahead)
+    running = {device: since for device, since in uncovered.items() if since <= last}
+    for name, since in by_exception(now, approved, last):
+        running[name] = min(since, running.get(name, since))  # a renewal puts no look off
     seen_on = attempt_store.seen_on(db, running)
     for row in sorted(now.rows_of_excepted(running), key=lambda row: row.id):
         device, permitted = DueDevice(row.id, row.site), row.id not in uncovered

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from heapq import heapify, heappop, heappush
@@ -124,9 +124,13 @@ def _lacking_with_exceptions(
     read = device_store.read_on(db, [device for device, mine in held.items() if any(e.doubt for e in mine)])
     ended = exception_store.ended(db, {number_of("EX", e.id) for mine in held.values() for e in mine})
     made = {}
+    alike: dict[Hashable, Uncovered | None] = {}  # the terms of an exception are one object for all its devices
     for device, site, profile, _, on in lacking:
-        mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held[device]]
-        if found := uncovered(platform, release, unmet[profile], mine, on, read.get(device, on), now.today):
+        key = unmet[profile], on, read.get(device, on), *map(id, held[device])
+        if key not in alike:
+            mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held[device]]
+            alike[key] = uncovered(platform, release, unmet[profile], mine, on, read.get(device, on), now.today)
+        if found := alike[key]:
             made[device] = Lacking(device, site, profile, release, found)
     return made
 
@@ -299,11 +303,16 @@ def failing_profiles(db: sqlite3.Connection, now: Snapshot, platform: Platform) 
             yield release, wrong
 
 
-def by_exception(now: Snapshot, standing: Iterable[ExceptionRow]) -> Iterator[tuple[str, date]]:
-    """Devices that run what one of these exceptions permits, with the day since when they at least may."""
+def by_exception(
+    now: Snapshot, standing: Iterable[ExceptionRow], begun_by: date = date.max
+) -> Iterator[tuple[str, date]]:
+    """Devices that run what one of these exceptions permits, each with the first day of that exception.
+
+    Exceptions that begin after `begun_by` are left out.
+    """
     for row in standing:
-        if row.state == ExceptionState.APPROVED:
-            since = date.fromisoformat(row.start_on)
+        since = date.fromisoformat(row.start_on)
+        if row.state == ExceptionState.APPROVED and since <= begun_by:
             for device, _, _ in _running_by(now, row):
                 yield device, since
 
@@ -337,12 +346,13 @@ def _running_by(now: Snapshot, row: ExceptionRow) -> Iterator[tuple[str, str, fr
     sheet, held = now.sheets.get(row.platform), now.exception(id_of("EX", row.id))
     if sheet is None:
         return
-    named, running = frozenset(row.requirements), dict[str, dict[int, list[str]]]()
+    named, running = frozenset(row.requirements), dict[tuple[str, int], list[str]]()
     for one in now.rows_of_excepted(row.devices):
-        if one.profile is not None and one.platform == row.platform and sheet.platform.has(one.running_release):
-            running.setdefault(one.running_release, {}).setdefault(one.profile, []).append(one.id)
-    for runs in sorted(running):
-        if held.reaches(sheet.platform, runs):
-            for profile, found in _unmet(now, sheet.platform, runs, running[runs]).items():
+        if one.profile is not None and one.platform == row.platform:
+            running.setdefault((one.running_release, one.profile), []).append(one.id)
+    for runs in sorted({release for release, _ in running}):
+        if sheet.platform.has(runs) and held.reaches(sheet.platform, runs):
+            profiles = [profile for release, profile in running if release == runs]
+            for profile, found in _unmet(now, sheet.platform, runs, profiles).items():
                 if unmet := named.intersection(frozenset().union(*found.values())):
-                    yield from ((device, runs, unmet) for device in running[runs][profile])
+                    yield from ((device, runs, unmet) for device in running[runs, profile])

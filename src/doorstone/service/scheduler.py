@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 
@@ -60,19 +61,20 @@ class Scheduler:
         exclude_lasting_objects()
 
     def _round(self) -> None:
-        roll(self.context)
-        keep_token_uses(self.context)
-        for name in lapse(self.context):
-            log.info("ended", exception=name)
-        tell_due(self.context)
-        at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+        steps: tuple[Callable[[Context], object], ...] = (
+            roll, keep_token_uses, _lapse, tell_due, self._poll, self._deliver, thin_history, forget_ended, look_ahead,
+        )  # fmt: skip
+        for step in steps:
+            self.context.write_priority.give_way_to_pages()  # whoever waits for a page goes first
+            step(self.context)
+
+    def _poll(self, context: Context) -> None:
         if self.fetch is not None:
-            for device, what in poll(self.context, self.fetch, at, self.every).items():
+            for device, what in poll(context, self.fetch, _real_time(), self.every).items():
                 log.info("asked", device=device, what=what)
-        carry_out(self.context, at, self.post, self.mail)
-        thin_history(self.context)
-        forget_ended(self.context)
-        look_ahead(self.context)
+
+    def _deliver(self, context: Context) -> None:
+        carry_out(context, _real_time(), self.post, self.mail)
 
     def _safely(self) -> None:
         try:
@@ -82,5 +84,14 @@ class Scheduler:
             self.context.rounds.failed = f"{type(error).__name__}: {error}"
             log.error("round", exc_info=error)
         finally:
-            self.context.rounds.ended_at = datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+            self.context.rounds.ended_at = _real_time()
             self.context.database.close()
+
+
+def _real_time() -> datetime:
+    return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+
+
+def _lapse(context: Context) -> None:
+    for name in lapse(context):
+        log.info("ended", exception=name)

@@ -21,6 +21,7 @@ CHROMIUM = shutil.which("chromium-headless-shell") or shutil.which("chromium") o
 CHROMIUM_FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
+    "--font-render-hinting=none",  # letters as wide as in a window
     "--in-process-gpu",
     "--js-flags=--single-threaded",
     "--disable-site-isolation-trials",  # pages of one test after another stay in one process

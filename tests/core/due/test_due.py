@@ -19,7 +19,7 @@ from doorstone.core.due.fleet import (
     uncovered_due,
 )
 from doorstone.core.due.items import COSTS, Due, DueDevice, DueKind, in_order, names
-from doorstone.core.due.upgrades import LastAttempt, attempt_due, begun_by, check_due
+from doorstone.core.due.upgrades import LastAttempt, attempt_due, begun_by, check_due, first_days
 from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus
 from doorstone.core.exceptions.life import ExceptionState
 from tests.build import tarn
@@ -175,7 +175,15 @@ def test_an_attempt_that_went_wrong_says_what_to_do() -> None:
 def test_devices_that_run_by_exception_are_looked_at_once_the_interval_is_over() -> None:
     """By hand, every 60 days, until 17 February: 19 December and 60 days is that day, 20 December the day after."""
     running = {"d1": date(2026, 12, 19), "d2": date(2026, 12, 20)}
-    assert begun_by(60, date(2027, 2, 17)) == date(2026, 12, 19)
+    last = begun_by(60, date(2027, 2, 17))
+    assert last == date(2026, 12, 19)
+    twice = [
+        ("d1", date(2027, 6, 1)),
+        ("d1", date(2026, 12, 19)),
+        ("d1", date(2026, 12, 18)),
+        ("d1", date(2026, 12, 19)),
+    ]
+    assert first_days([*running.items(), *twice], last) == {"d1": date(2026, 12, 18)}
     for device, since in running.items():
         due = check_due(DueDevice(device, "north"), "9.1", since, (), 60, date(2027, 2, 17))
         assert (due is not None) == (device == "d1")

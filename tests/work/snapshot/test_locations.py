@@ -39,6 +39,6 @@ def test_where_devices_are_is_what_each_says_of_itself_after_every_change(demo: 
             change_device(demo, ANSELM, device, DeviceChange(site), "It moved.")
         for where in (DeviceFilter(), DeviceFilter(site=draw.choice(sites)), DeviceFilter(role=draw.choice(roles))):
             for by_site, by_role in ((False, False), (True, False), (False, True), (True, True)):
-                found = list(placed(demo, "tarn", where, by_site=by_site, by_role=by_role))
+                found = placed(demo, "tarn", where, by_site=by_site, by_role=by_role)
                 assert found == sorted(found)
                 assert {row[:3]: row[3] for row in found} == one_by_one(demo, where, by_site, by_role), where

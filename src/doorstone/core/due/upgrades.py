@@ -62,6 +62,18 @@ def begun_by(every_days: int, ahead: date) -> date:
     return ahead - timedelta(days=every_days)
 
 
+def first_days(running: Iterable[tuple[str, date]], last: date) -> dict[str, date]:
+    """Device -> the first day since when it runs by any exception: a later one puts no look at it off.
+
+    Days after `last` are left out.
+    """
+    found: dict[str, date] = {}
+    for device, since in running:
+        if since <= last:
+            found[device] = min(since, found.get(device, since))
+    return found
+
+
 def check_due(
     device: DueDevice,
     runs: str,

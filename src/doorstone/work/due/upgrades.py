@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, timedelta
+from itertools import chain
 
 from doorstone.core.attempts.outcomes import AttemptOutcome
 from doorstone.core.due.items import Due, DueDevice
@@ -15,6 +16,7 @@ from doorstone.core.due.upgrades import (
     begun_by,
     check_due,
     drift_due,
+    first_days,
     fix_due,
     follow_up_due,
     rollback_due,
@@ -56,9 +58,7 @@ def upgrade_items(
     yield from _observed(context, db, now)
     every = context.policy.check_every_days
     last = begun_by(every, ahead)
-    running = {device: since for device, since in uncovered.items() if since <= last}
-    for name, since in by_exception(now, approved, last):
-        running[name] = min(since, running.get(name, since))  # a renewal puts no look off
+    running = first_days(chain(uncovered.items(), by_exception(now, approved, last)), last)
     seen_on = attempt_store.seen_on(db, running)
     for row in sorted(now.rows_of_excepted(running), key=lambda row: row.id):
         device, permitted = DueDevice(row.id, row.site), row.id not in uncovered

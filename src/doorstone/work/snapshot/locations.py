@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.devices import profiles as profile_store
@@ -35,20 +35,20 @@ def devices_by_site(context: Context, platform: str) -> Mapping[int, Sequence[tu
 
 def placed(
     context: Context, platform: str, where: DeviceFilter, *, by_site: bool, by_role: bool
-) -> Iterator[tuple[int, str, str, int]]:
+) -> list[tuple[int, str, str, int]]:
     """(profile, site, role, devices): where the devices of a filter's site and role are; nothing else of it counts.
 
     Sites and roles are added up, and left empty, unless they are told apart.
     """
     if by_role or where.role:
         with context.database.read() as db:
-            yield from profile_store.places(db, platform, where.site, where.role, by_site=by_site, by_role=by_role)
-        return
+            return profile_store.places(db, platform, where.site, where.role, by_site=by_site, by_role=by_role)
     if not by_site and not where.site:
         with context.database.read() as db:
-            yield from ((profile, "", "", devices) for profile, devices in profile_store.sizes(db, platform).items())
-        return
-    for profile, sites in devices_by_site(context, platform).items():
-        for site, devices in sites:
-            if where.site in ("", site):
-                yield profile, site if by_site else "", "", devices
+            return [(profile, "", "", devices) for profile, devices in profile_store.sizes(db, platform).items()]
+    return [
+        (profile, site if by_site else "", "", devices)
+        for profile, sites in devices_by_site(context, platform).items()
+        for site, devices in sites
+        if where.site in ("", site)
+    ]

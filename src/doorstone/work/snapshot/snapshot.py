@@ -261,7 +261,7 @@ class Snapshot:
         """
         with self.context.database.read():
             found = standings(self.context, platform, release)
-            located = list(placed(self.context, platform.id, where, by_site=by_site, by_role=by_role))
+            located = placed(self.context, platform.id, where, by_site=by_site, by_role=by_role)
             raised = self.raised(platform, release)
         fitting = {
             number: (model, runs, mine.state, mine.marks)

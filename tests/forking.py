@@ -73,7 +73,7 @@ def _loaded() -> Any:
     command: Any = get_command(app)
     for name in command.places:
         command.get_command(None, name)
-    for module in ("doorstone.client", "httpcore", "rich.markdown", "typer.rich_utils", "encodings.idna"):
+    for module in ("doorstone.client", "httpcore", "encodings.idna"):
         import_module(module)
     for shape in (ApiModel, RequestModel):
         for one in shape.__subclasses__():

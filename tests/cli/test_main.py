@@ -23,21 +23,20 @@ from tests.running import Run, data
 
 def test_help_teaches_in_the_jobs_order(look: Run) -> None:
     text = look("--help").stdout
-    order = [
-        "sheet ",
-        "device ",
-        "sort ",
-        "sorting ",
-        "exception ",
-        "kit ",
-        "attempt ",
-        "observe ",
-        "forecast ",
-        "ledger ",
-    ]
-    places = [text.index(f"\n│ {word}") for word in order]
+    order = ["1. Describe:", "  sheet ", "2. Read:", "  device ", "3. Sort:", "  sort ", "  sorting ", "4. Except:",
+             "  exception ", "5. Upgrade:", "  kit ", "  attempt ", "6. Follow:", "  observe ", "  forecast ",
+             "7. Account:", "  ledger "]  # fmt: skip
+    places = [text.index(f"\n{word}") for word in order]
     assert places == sorted(places)
     assert "Exit codes: 0 done" in text
+
+
+def test_help_of_a_group_leaves_no_word_out(look: Run) -> None:
+    said = " ".join(look("exception", "--help").stdout.split())
+    assert (
+        "show Show one exception: who allowed it and why, until when, on what conditions, and whether it still" in said
+    )
+    assert "..." not in said.partition("Commands:")[2]
 
 
 @pytest.mark.parametrize("group", ["sheet", "device", "sorting", "exception", "kit", "attempt", "observe", "ledger"])

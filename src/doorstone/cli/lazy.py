@@ -1,14 +1,18 @@
-"""Commands by name, loaded when they are called: help and one command never pay for the others."""
+"""Commands by name, loaded when they are called: help and one command never pay for the others.
+
+Help is plain text in the order of the job, the same in a window, a pipe and a screen reader.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import inspect
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from importlib import import_module
 from typing import Annotated, Any, ClassVar
 
 import typer
-from typer.core import TyperCommand, TyperGroup
+from typer.core import TyperGroup
 from typer.main import get_command, get_group
 
 from doorstone.cli.dry_run import DRY_RUN
@@ -28,13 +32,13 @@ class Place:
         found = getattr(import_module(f"doorstone.cli.{self.module}"), self.attribute)
         command: Any
         if isinstance(found, typer.Typer):
-            found.info.help = self.help
+            found.info.help, found.info.cls, found.rich_markup_mode = self.help, PlainGroup, None
             command = get_group(found)
         else:
-            single = typer.Typer(add_completion=False)
+            single = typer.Typer(add_completion=False, rich_markup_mode=None)
             single.command(name)(found)
             command = get_command(single)
-        command.name, command.rich_help_panel = name, self.panel
+        command.name = name
         _add_dry_runs(command, name)
         return command
 
@@ -92,11 +96,31 @@ def _add_dry_runs(group: Any, name: str) -> None:
             group.commands[part].params += options
 
 
-class LazyGroup(TyperGroup):
-    """A group whose commands are those of `places`, listed in that order."""
+class PlainGroup(TyperGroup):
+    """A group whose help lists commands by panel, each with the whole first paragraph of its words."""
+
+    def listed(self, ctx: Any) -> Iterator[tuple[str, str, str]]:
+        """The commands in their order: panel, name and words of each."""
+        for name in self.list_commands(ctx):
+            command = self.get_command(ctx, name)
+            if command is not None and not command.hidden:
+                first, _, _ = inspect.cleandoc(command.help or "").partition("\n\n")
+                yield "Commands", name, " ".join(first.split())
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        panels: dict[str, list[tuple[str, str]]] = {}
+        for panel, name, words in self.listed(ctx):
+            panels.setdefault(panel, []).append((name, words))
+        widest = max((len(name) for rows in panels.values() for name, _ in rows), default=0)
+        for panel, rows in panels.items():
+            with formatter.section(panel):
+                formatter.write_dl(rows, col_spacing=2 + widest - max(len(name) for name, _ in rows))
+
+
+class LazyGroup(PlainGroup):
+    """A group whose commands are those of `places`, listed in that order; to list them, none has to be loaded."""
 
     places: ClassVar[Mapping[str, Place]] = {}
-    listing = False
 
     def list_commands(self, ctx: Any) -> list[str]:
         return list(self.places)
@@ -105,16 +129,10 @@ class LazyGroup(TyperGroup):
         place = self.places.get(cmd_name)
         if place is None:
             return None
-        if self.listing:
-            return TyperCommand(cmd_name, help=place.help, rich_help_panel=place.panel)
         if cmd_name not in self.commands:
             self.commands[cmd_name] = place.load(cmd_name)
         return self.commands[cmd_name]
 
-    def format_help(self, ctx: Any, formatter: Any) -> None:
-        """Help lists names and words, for which no command has to be loaded."""
-        self.listing = True
-        try:
-            super().format_help(ctx, formatter)
-        finally:
-            self.listing = False
+    def listed(self, ctx: Any) -> Iterator[tuple[str, str, str]]:
+        for name, place in self.places.items():
+            yield place.panel, name, place.help

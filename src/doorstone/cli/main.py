@@ -118,13 +118,12 @@ app = typer.Typer(
     name="doorstone",
     cls=JobOrder,
     no_args_is_help=True,
-    rich_markup_mode="rich",
+    rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110},
     help=(
         "Carry devices over upgrade requirements they do not meet, with every exception accounted for.\n\n"
-        "In the job's order: load a [bold]sheet[/], import [bold]reading[/]s and look at [bold]device[/]s, "
-        "[bold]sort[/] what fails, request an [bold]exception[/] for what cannot be fixed, make a [bold]kit[/], "
-        "record the [bold]attempt[/], [bold]observe[/] updates, and read the [bold]forecast[/]."
+        "In the job's order: load a sheet, import readings and look at devices, sort what fails, request an "
+        "exception for what cannot be fixed, make a kit, record the attempt, observe updates, and read the forecast."
     ),
     epilog=(
         "Exit codes: 0 done, 1 the service failed, 2 wrong usage, 3 refused by a rule, 4 bad input, "

@@ -29,7 +29,10 @@ IF_LATE = {
 def due(
     context: typer.Context,
     mine: Annotated[bool, typer.Option("--mine", help="Only what concerns you.")] = False,
-    kind: Annotated[DueKind | None, typer.Option(help="Only what is to be done for this reason.")] = None,
+    kind: Annotated[
+        DueKind | None,
+        typer.Option(metavar="<kind>", help=f"Only what is to be done for this reason: {', '.join(DueKind)}."),
+    ] = None,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """List what is due, what costs most to be late with first: devices without permission, decisions, drift, checks.

@@ -236,46 +236,41 @@ class Settler:
         before = {device: word for device, record in held.items() if (word := sole_word(record)) is not None}
         numbers = {reading.content for reading in readings}
         kept = self.known.contents.kept(self.db, numbers.union([number for _, _, number in before.values()]))
-        covers, find_case = self.known.contents.covers_content, self._cases.find_case
+        covers = self.known.contents.covers_content
         alone = disputes.devices(self.db, held) | self.by.own
         rows, now, others = list[Record](), dict[str, tuple[Record, CurrentContents]](), list[NewReading]()
         for new in readings:
-            device, source, taken_at, content, about, codes = new
+            device, source, taken_at, content, about, _ = new
             mine, record = kept[content], held.get(device)
-            if often[device] > 1 or mine.more:
+            replaces = often[device] == 1 and not mine.more
+            if replaces and record is not None:  # the one word on the device, if it holds every fact that this holds
+                speaker, at, was = before.get(device, _NO_WORD)
+                replaces = speaker == source and at <= taken_at and covers(self.db, mine, kept[was])
+            if not replaces:
                 others.append(new)
                 continue
-            if record is not None:  # it replaces the one word on the device if it holds every fact that this holds
-                speaker, at, was = before.get(device, _NO_WORD)
-                if speaker != source or at > taken_at or not covers(self.db, mine, kept[was]):
-                    others.append(new)
-                    continue
-            standing = None
-            found = find_case(source, taken_at[:10], mine.shape, codes or numbers_in(mine.codes))
-            if found is not None and device not in alone:
-                standings, case = found
-                standing = standings.get(case)
-                if standing is None:
-                    standing = self._standing(device, [(source, taken_at, content)], [mine])
-                    bounded(standings)[case] = standing
+            standing = None if device in alone else self._standing_by_case(new, mine)
             row = record or device_store.new_record(device, self.at)
-            own = guarded(about, record, number, obeyed=obeyed).get if about else _NOTHING.get
-            place, until = standing or (Place(*row[6:11]), row.stands_until)
-            if row.life != Life.IN_SERVICE:
-                place = place._replace(profile=None)
-            _, name, site, role, critical, added_at, *_ = row
-            made = Record(
-                device, own("name", name), own("site", site), own("role", role), own("critical", critical), added_at,
-                *place, until, word_text(source, content), number or row.last_import_id, taken_at, row.life,
-            )  # fmt: skip
-            if row.last_read_at > taken_at:
-                last = row.last_read_at
-                made = made._replace(current_contents=contents_text([new[1:4]], last), last_read_at=last)
+            own = guarded(about, record, number, obeyed=obeyed) if about else _NOTHING
+            made = _replaced_row(row, new, own, standing, number or row.last_import_id)
             if standing is not None:
                 rows.append(made)
             else:
                 now[device] = made, [new[1:4]]
         return rows, now, others
+
+    def _standing_by_case(self, new: NewReading, content: Content) -> Standing | None:
+        """How a device stands of which a reading alone speaks, by its case; None if it has none."""
+        source, day = new.source, new.taken_at[:10]
+        found = self._cases.find_case(source, day, content.shape, new.codes or numbers_in(content.codes))
+        if found is None:
+            return None
+        standings, case = found
+        standing = standings.get(case)
+        if standing is None:
+            standing = self._standing(new.device, [(source, new.taken_at, new.content)], [content])
+            bounded(standings)[case] = standing
+        return standing
 
     def _unaffected(self, held: Mapping[str, Record], rows: Sequence[Record]) -> set[str]:
         """The devices among these rows on which nothing changed that an exception rests on.
@@ -412,6 +407,25 @@ class Settler:
         if key not in self._numbers:
             self._numbers[key] = store.number_of(self.db, key, platform, model, runs, own, content)
         return self._numbers[key]
+
+
+def _replaced_row(
+    row: Record, new: NewReading, own: Mapping[str, Any], standing: Standing | None, last_import_id: int | None
+) -> Record:
+    """The row of a device once a reading alone speaks of it. `own` is what it says of the device itself."""
+    device, source, taken_at, content, *_ = new
+    _, name, site, role, critical, added_at, *_ = row
+    place, until = standing or (Place(*row[6:11]), row.stands_until)
+    if row.life != Life.IN_SERVICE:
+        place = place._replace(profile=None)
+    word, last = word_text(source, content), taken_at
+    if row.last_read_at > taken_at:
+        last = row.last_read_at
+        word = contents_text([(source, taken_at, content)], last)
+    if own:
+        name, site = own.get("name", name), own.get("site", site)
+        role, critical = own.get("role", role), own.get("critical", critical)
+    return Record(device, name, site, role, critical, added_at, *place, until, word, last_import_id, last, row.life)
 
 
 def _words_of(values: Mapping[str, Any]) -> tuple[str, str, str]:

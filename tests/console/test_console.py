@@ -175,6 +175,21 @@ def test_a_service_that_is_gone_is_said_in_words(visit: SignIn) -> None:
     page.route("**/api/v1/forecast**", lambda route: route.fulfill(status=502, body="<html>"))
     page.get_by_role("link", name="Forecast").click()
     expect(page.get_by_role("alert")).to_contain_text("The service did not answer as expected")
+    page.unroute_all()
+    page.get_by_role("button", name="Read again").click()
+    expect(page.get_by_role("alert")).to_have_count(0)
+
+
+def test_a_list_beside_the_page_that_cannot_be_read_is_said_and_read_again(visit: SignIn) -> None:
+    page = visit("petra")
+    page.route("**/api/v1/selections", lambda route: route.fulfill(status=502, body="<html>"))
+    page.get_by_role("link", name="Fixes").click()
+    expect(page.get_by_role("heading", name="Fixes", level=1)).to_be_visible()
+    expect(page.get_by_role("alert")).to_contain_text("Not all of this page could be read. Missing: selections.")
+    page.unroute_all()
+    page.get_by_role("button", name="Read again").click()
+    expect(page.get_by_role("alert")).to_have_count(0)
+    expect(page.get_by_label("Selection").get_by_role("option", name="Palm house slates")).to_have_count(1)
 
 
 # ------------------------------------------------------------------- access

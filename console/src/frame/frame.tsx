@@ -19,6 +19,7 @@ import { LoadSheet } from "../pages/platforms/sheets";
 import { applyTheme, savedTheme, type Theme } from "../theme";
 import { Button, day, Empty, ErrorMessage, Heading, keep, Loading, PageLink, useParam } from "../ui/parts";
 import { allows, type Here } from "./here";
+import { Unread } from "./unread";
 
 /** Pages that are not listed, each with the one from which people come to it. */
 const BESIDE: Record<string, string> = {
@@ -57,7 +58,7 @@ export function Frame() {
     if (inPlaceOf() && gone instanceof ProblemError && gone.problem.status === 403) actFor("");
     return (
       <main className="p-6">
-        <ErrorMessage error={gone} />
+        <ErrorMessage error={gone} again={session.refetch} />
       </main>
     );
   }
@@ -78,11 +79,14 @@ function SignedIn({ me }: { me: Session }) {
       <Rail me={me} platforms={platforms.data?.items ?? []} platform={platform} release={release} />
       <main id="main" className="mx-auto w-full max-w-6xl min-w-0 p-4 sm:p-7">
         {platforms.error ? (
-          <ErrorMessage error={platforms.error} />
+          <ErrorMessage error={platforms.error} again={platforms.refetch} />
         ) : platforms.isPending ? (
           <Loading what="the platforms" />
         ) : platform ? (
-          <Outlet context={{ me, platform, release } satisfies Here} />
+          <>
+            <Unread />
+            <Outlet context={{ me, platform, release } satisfies Here} />
+          </>
         ) : allows(me, "load_sheet") ? (
           <Start />
         ) : (

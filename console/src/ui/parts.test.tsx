@@ -120,6 +120,21 @@ describe("states of a query", () => {
     expect(words).toContain("Leave the device out.");
   });
 
+  it("failed in the service: it can be read again", async () => {
+    const refetch = vi.fn();
+    const stopped = new ProblemError({ ...refused.problem, status: 503 });
+    const of = (error: unknown) => (
+      <Loaded of={{ data: undefined, error, refetch }} what="devices">
+        {() => null}
+      </Loaded>
+    );
+    const { rerender } = render(of(stopped));
+    await userEvent.click(screen.getByRole("button", { name: "Read again" }));
+    expect(refetch).toHaveBeenCalledOnce();
+    rerender(of(refused));
+    expect(screen.queryByRole("button")).toBeNull();
+  });
+
   it("failed to be read again: what was read stays", () => {
     shown({ data: "180 devices", error: refused });
     expect(screen.getByRole("alert").textContent).toContain("The request cannot be made");

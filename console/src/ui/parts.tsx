@@ -3,6 +3,7 @@ import { clsx } from "clsx";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
 import { Link, type LinkProps, useSearchParams } from "react-router";
 import { ProblemError } from "../api/api";
+import { useShown } from "../api/unread";
 
 export function Button({
   quiet = false,
@@ -133,9 +134,11 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="rounded-md border border-dashed border-edge px-4 py-6 text-center text-ink-2">{children}</p>;
 }
 
-/** An error in words: what is wrong, where, and what to do. */
-export function ErrorMessage({ error }: { error: unknown }) {
+/** An error in words: what is wrong, where, and what to do; a service that failed may be asked `again`. */
+export function ErrorMessage({ error, again }: { error: unknown; again?: (() => unknown) | undefined }) {
+  useShown(error);
   const problem = error instanceof ProblemError ? error.problem : null;
+  const failed = problem && (problem.status === 0 || problem.status >= 500);
   return (
     <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
       <p className="font-semibold text-floor">{problem?.detail ?? "Something failed in the console."}</p>
@@ -149,20 +152,26 @@ export function ErrorMessage({ error }: { error: unknown }) {
         </ul>
       )}
       {problem?.hint && <p className="mt-2 text-ink-2">{problem.hint}.</p>}
+      {failed && again && (
+        <Button quiet className="mt-3" onClick={() => again()}>
+          Read again
+        </Button>
+      )}
     </div>
   );
 }
 
-type Result<T> = { data: T | undefined; error: unknown; isFetchNextPageError?: boolean };
+type Result<T> = { data: T | undefined; error: unknown; isFetchNextPageError?: boolean; refetch?: () => unknown };
 
 /** A query's faces: being read, failed, there; what was read before stays when it fails to be read again. */
 export function Loaded<T>({ of, what, children }: { of: Result<T>; what: string; children: (data: T) => ReactNode }) {
-  if (of.data === undefined) return of.error ? <ErrorMessage error={of.error} /> : <Loading what={what} />;
+  if (of.data === undefined)
+    return of.error ? <ErrorMessage error={of.error} again={of.refetch} /> : <Loading what={what} />;
   return (
     <>
       {of.error !== null && !of.isFetchNextPageError && (
         <div className="mb-4">
-          <ErrorMessage error={of.error} />
+          <ErrorMessage error={of.error} again={of.refetch} />
         </div>
       )}
       {children(of.data)}

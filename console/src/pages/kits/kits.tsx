@@ -13,21 +13,21 @@ export function KitsPage() {
     <>
       <Heading title="Kits">The bundles that carry devices through: settings, undo, verification, runbook.</Heading>
       <Loaded of={found} what="the kits">
-        {(data) => (
-          <>
-            {data.items.length ? (
-              <KitTable items={data.items} />
-            ) : (
-              <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
-            )}
-            <div className="mt-4 space-y-4">
-              <MakeEach />
-              <DaysWork />
-              <Rates />
-            </div>
-          </>
-        )}
+        {(data) =>
+          data.items.length ? (
+            <KitTable items={data.items} />
+          ) : (
+            <Empty>No kit has been made. A kit is made on a device's page, once its exceptions are approved.</Empty>
+          )
+        }
       </Loaded>
+      {!found.isPending && (
+        <div className="mt-4 space-y-4">
+          <MakeEach />
+          <DaysWork />
+          <Rates />
+        </div>
+      )}
     </>
   );
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections import Counter
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import date, timedelta
@@ -10,11 +11,13 @@ from typing import Any
 
 import pytest
 
+from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life, LifeChange
 from doorstone.core.exceptions.life import shown
 from doorstone.core.exceptions.requests import NewCondition
 from doorstone.core.sorting.assessment import findings_of
 from doorstone.store import attempts as attempt_store
+from doorstone.store import kits as kit_store
 from doorstone.store.devices import excepted_changes
 from doorstone.work import sorting
 from doorstone.work.attempts import NewAttempt, record_attempt
@@ -37,6 +40,11 @@ from tests.build import CHIPLESS
 DEVICES = [f"d{number}" for number in range(6)]
 RELEASES = ("9.1", "9.2")
 ENCRYPTED = NewCondition(fact_condition={"fact": "disk.encrypted", "is": True})
+ATTEMPT = {
+    "kit": None, "platform": "tarn", "release": "9.1", "route": "in-place", "carry_over": "", "outcome": "completed",
+    "refused_by": "", "seen": "", "media": "", "tool_version": "", "unmet": [], "started_at": "2027-01-18T08:00:00",
+    "ended_at": "2027-01-18T08:00:00", "by": "petra", "notice_accepted": "", "mismatch": "",
+}  # fmt: skip
 OLD = {**CHIPLESS, "os.release": "9.1", "disk.encrypted": True}
 
 
@@ -222,13 +230,25 @@ def test_an_attempt_says_since_when_a_device_runs_what_it_runs(context: Context)
 
     assert since() == [(date(2027, 1, 18), date(2027, 1, 18))]
     context.clock = FixedClock(context.moment() + timedelta(days=7))
-    ended = context.moment() - timedelta(hours=1)
-    values = {
-        "device": "d1", "kit": None, "platform": "tarn", "release": "9.1", "route": "in-place", "carry_over": "",
-        "outcome": "completed", "refused_by": "", "seen": "", "media": "", "tool_version": "", "unmet": [],
-        "started_at": ended.isoformat(), "ended_at": ended.isoformat(), "by": "petra", "notice_accepted": "",
-        "mismatch": "",
-    }  # fmt: skip
+    ended = (context.moment() - timedelta(hours=1)).isoformat()
     with context.database.write() as db:
-        attempt_store.add(db, values)
+        attempt_store.add(db, {**ATTEMPT, "device": "d1", "started_at": ended, "ended_at": ended})
     assert since() == [(date(2027, 1, 25), date(2027, 1, 25))]
+
+
+@pytest.mark.parametrize("name", ["tarn", "brindle"])
+def test_the_forecasts_of_the_fleet_are_those_of_its_devices(demo: Context, name: str) -> None:
+    with demo.database.write() as db:
+        kit = next(one for one in kit_store.every(db, None) if one.platform == "tarn")
+        attempt_store.add(db, {**ATTEMPT, "device": kit.devices[0], "kit": kit.id, "outcome": "refused"})
+    now = snapshot(demo)
+    platform = now.sheets[name].platform
+    stand = now.find(platform, platform.releases[-1].id, DeviceFilter())
+    alone = Counter(map(id, now.forecasts([row for row, _ in stand]).values()))  # each is kept: the same is one object
+    together: Counter[int] = Counter()
+    for ahead, devices in now.fleet_forecasts(platform):
+        together[id(ahead)] += devices
+    assert together == alone
+    assert len(alone) > 5
+    assert bool(now.experience(platform).refused()) is (name == "tarn")
+    assert now.doubts(5)  # an approval that no longer stands

@@ -334,20 +334,6 @@ def ended(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, date]:
     return {row["id"]: date.fromisoformat(row["at"][:10]) for row in rows if row["at"]}
 
 
-def alike(db: sqlite3.Connection, platform: str) -> list[tuple[int, tuple[int, ...], int]]:
-    """(profile, exceptions, devices): how many devices of a profile have the same exceptions."""
-    rows = db.execute(
-        "SELECT profile, numbers, COUNT(*) AS devices FROM ("
-        " SELECT d.profile, GROUP_CONCAT(x.exception) AS numbers"
-        " FROM (SELECT device, exception FROM exception_devices WHERE left_out = ''"
-        " ORDER BY device, exception DESC) AS x"
-        " CROSS JOIN devices AS d ON d.id = x.device WHERE d.platform = ? AND d.profile IS NOT NULL GROUP BY x.device"
-        ") GROUP BY profile, numbers",
-        (platform,),
-    )
-    return [(r["profile"], tuple(int(n) for n in r["numbers"].split(",")), r["devices"]) for r in rows]
-
-
 def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
     """The exceptions of a device, newest first, those from which it was left out included."""
     where = "WHERE e.id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY e.id DESC"

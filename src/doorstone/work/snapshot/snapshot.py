@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, cast
@@ -410,41 +410,40 @@ class Snapshot:
 
     def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
         """Every device's forecast, with how many devices have it."""
-        with self.context.database.read() as db:
-            sizes = profile_store.sizes(db, platform.id)
-            apart = exception_store.alike(db, platform.id)
-            models = {number: row.model for number, row in self.profiles_in_use(platform).items()}
-            self._read_terms(db, {number for _, numbers, _ in apart for number in numbers})
-        known = self.experience(platform)
-        cases: Counter[ExceptionCase] = Counter()
-        for profile, numbers, devices in apart:
-            sizes[profile] -= devices
-            held = tuple(self._terms[number] for number in numbers)
-            cases[ExceptionCase(profile, held, known.of_model(models.get(profile, "")))] += devices
-        for profile, devices in sizes.items():
-            cases[ExceptionCase(profile, (), known.of_model(models.get(profile, "")))] += devices
-        for before, after in self._apart(platform, known):
-            cases[before] -= 1
-            cases[after] += 1
-        ahead = self._ahead(platform, [case for case, devices in cases.items() if devices])
+        with self.context.database.read():
+            cases = self._cases(platform)
+        ahead = self._ahead(platform, cases)
         together: dict[int, tuple[Forecast | None, int]] = {}
         for case, devices in cases.items():
-            if devices:
-                found = ahead[case]
-                together[id(found)] = found, together.get(id(found), (found, 0))[1] + devices
+            found = ahead[case]
+            together[id(found)] = found, together.get(id(found), (found, 0))[1] + devices
         return list(together.values())
 
-    def _apart(self, platform: Platform, known: FleetOverrideResults) -> Iterator[tuple[ExceptionCase, ExceptionCase]]:
-        """The case of each device with a doubtful approval or something refused, first without these, then with."""
-        doubts = self._excepted_devices().doubts
-        names = {*(device for mine in doubts.values() for device in mine), *known.refused()}
-        held = self.held(names)
-        for row in self.rows(names):
+    def _cases(self, platform: Platform) -> dict[ExceptionCase, int]:
+        """How many devices each case has, as they are in this transaction."""
+        with self.context.database.read() as db:
+            sizes = profile_store.sizes(db, platform.id)
+        models = {number: row.model for number, row in self.profiles_in_use(platform).items()}
+        known, excepted = self.experience(platform), self._excepted_devices()
+        refused = {row.id: row for row in self.rows(known.refused())}
+        held = Counter(
+            [
+                (row.profile, excepted.held.get(row.id, ()))
+                for row in excepted.rows.values()
+                if row.profile is not None and row.platform == platform.id and row.id not in refused
+            ]
+        )
+        cases: Counter[ExceptionCase] = Counter()
+        for (profile, mine), devices in held.items():
+            sizes[profile] -= devices
+            cases[ExceptionCase(profile, mine, known.of_model(models.get(profile, "")))] += devices
+        for row in refused.values():
             if row.profile is not None and row.platform == platform.id:
-                mine = held.get(row.id, ())
-                plain = tuple(replace(e, doubt="") for e in mine)
-                before = ExceptionCase(row.profile, plain, known.of_model(row.model))
-                yield before, ExceptionCase(row.profile, mine, known.of(row.id, row.model))
+                sizes[row.profile] -= 1
+                cases[ExceptionCase(row.profile, excepted.held.get(row.id, ()), known.of(row.id, row.model))] += 1
+        for profile, devices in sizes.items():
+            cases[ExceptionCase(profile, (), known.of_model(models.get(profile, "")))] += devices
+        return {case: devices for case, devices in cases.items() if devices}
 
     def experience(self, platform: Platform) -> FleetOverrideResults:
         """What attempts have shown of the platform's overrides."""

@@ -137,3 +137,21 @@ def test_contents_count_their_readings_and_take_fewer_bytes(tmp_path: Path) -> N
         assert {name: [list(one) for one in current_contents(row)] for name, row in rows.items()} == current
         assert rows["d1"].current_contents == "file 1"
         assert [row.facts["memory.mib"] for row in device_store.readings(db, "d3")] == [8192, 8192]
+
+
+def test_long_rows_find_another_place_and_say_the_same(tmp_path: Path) -> None:
+    path = tmp_path / "d.db"
+    db = at_schema(path, 24)
+    db.execute("PRAGMA foreign_keys = OFF")  # of an exception that is not there
+    approvals = [
+        (1, "anselm", "2027-01-18T09:00:00", "", "[]", "x" * 90_000),
+        (1, "ada", "2027-01-17", "n", "[]", "{}"),
+    ]
+    changes = [("device", "d1", 2, "{}", "s2"), ("exception", "EX-0001", 1, "y" * 90_000, "s1")]
+    db.executemany("INSERT INTO exception_approvals VALUES (?, ?, ?, ?, ?, ?)", approvals)
+    db.executemany("INSERT INTO ledger_changes VALUES (?, ?, ?, ?, ?)", changes)
+    db.close()
+    now = at_schema(path, 25)
+    assert sorted(now.execute("SELECT * FROM exception_approvals")) == sorted(approvals)
+    assert sorted(now.execute("SELECT * FROM ledger_changes")) == sorted(changes)
+    now.close()

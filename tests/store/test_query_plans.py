@@ -113,3 +113,12 @@ def _table(text: str, name: str) -> str:
     """The table behind a name of the plan, which may be an alias."""
     found = re.search(rf"\b(\w+) AS {name}\b", text)
     return found[1] if found else name
+
+
+def test_no_table_of_long_rows_compares_keys_by_reading_whole_rows(context: Context) -> None:
+    long = {"exception_approvals": "shown", "ledger_changes": "change", "ledger": "body", "reading_contents": "more"}
+    with context.database.read() as db:
+        for table, column in long.items():
+            (sql,) = db.execute("SELECT sql FROM sqlite_master WHERE name = ?", (table,)).fetchone()
+            assert column in sql, table
+            assert "WITHOUT ROWID" not in sql, table

@@ -147,7 +147,7 @@ class TermsRow:
 def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bool = False) -> list[ExceptionRow]:
     """The exceptions `e` that the `tail` of a statement chooses, with these values, in its order.
 
-    `bare` ones do not say what their approval rests on: `shown`, some hundred bytes a device.
+    `bare` ones do not say what their approvals rest on: `shown`, some hundred bytes a device.
     """
     renewed = "SELECT MAX(id) FROM exceptions WHERE renews = e.id AND state NOT IN ('declined', 'withdrawn')"
     state = f"SELECT state FROM exceptions WHERE id = ({renewed})"  # noqa: S608
@@ -155,8 +155,12 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
     rows = db.execute(f"SELECT {columns} FROM exceptions AS e {tail}", values).fetchall()  # noqa: S608
     listed = json.dumps([row["id"] for row in rows])
     reqs = _gather_plain(db, "exception_requirements", ("requirement", "left_out"), listed)
-    devices = _gather_plain(db, "exception_devices", ("device", "left_out", "''" if bare else "shown"), listed)
-    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval)
+    devices = _devices(db, listed)
+    without = _gather_plain(db, "exception_devices", ("device", "left_out"), listed, "left_out <> ''")
+    shown = {} if bare else _gather_plain(db, "exception_devices", ("device", "shown"), listed, "left_out = ''")
+    rests_on = "'{}' AS shown" if bare else "shown"
+    approval = f"exception, person, at, note, part, {rests_on}"
+    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval, approval)
     acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
     attested = _gather(db, "attestations", "id", listed, _attestation)
     conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
@@ -172,9 +176,9 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
                 "shaped_by": tuple(json.loads(r["shaped_by"])),
             },
             requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
-            devices=tuple(name for name, out, _ in devices.get(r["id"], ()) if not out),
-            left_out={name: out for name, out, *_ in (*devices.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
-            shown=LazyJsonByName({name: shown for name, out, shown in devices.get(r["id"], ()) if shown and not out}),
+            devices=devices.get(r["id"], ()),
+            left_out={name: out for name, out in (*without.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
+            shown=LazyJsonByName({name: text for name, text in shown.get(r["id"], ()) if text}),
             approvals=_with_deputies(approvals.get(r["id"], ()), acted.get(r["id"], ())),
             conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),
             attachments=tuple(attachments.get(r["id"], ())),
@@ -185,25 +189,37 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
 
 
 def _gather(
-    db: sqlite3.Connection, table: str, order: str, listed: str, read: Callable[[sqlite3.Row], T]
+    db: sqlite3.Connection, table: str, order: str, listed: str, read: Callable[[sqlite3.Row], T], columns: str = "*"
 ) -> dict[int, list[T]]:
     """The rows of a table that belong to the listed exceptions, by exception."""
     found: dict[int, list[T]] = {}
-    sql = f"SELECT * FROM {table} WHERE exception IN (SELECT value FROM json_each(?)) ORDER BY exception, {order}"  # noqa: S608
+    sql = (
+        f"SELECT {columns} FROM {table} WHERE exception IN (SELECT value FROM json_each(?)) ORDER BY exception, {order}"  # noqa: S608
+    )
     for row in db.execute(sql, (listed,)):
         found.setdefault(row["exception"], []).append(read(row))
     return found
 
 
+def _devices(db: sqlite3.Connection, listed: str) -> dict[int, tuple[str, ...]]:
+    """The devices of the listed exceptions by id, without those that are left out, by exception."""
+    rows = db.execute(
+        "SELECT exception, JSON_GROUP_ARRAY(device) AS devices FROM exception_devices"
+        " WHERE exception IN (SELECT value FROM json_each(?)) AND left_out = '' GROUP BY exception",
+        (listed,),
+    )
+    return {row["exception"]: tuple(sorted(json.loads(row["devices"]))) for row in rows}
+
+
 def _gather_plain(
-    db: sqlite3.Connection, table: str, columns: Sequence[str], listed: str
+    db: sqlite3.Connection, table: str, columns: Sequence[str], listed: str, where: str = "TRUE"
 ) -> dict[int, list[tuple[Any, ...]]]:
     """As `_gather`, these columns as plain tuples, in the order of the first: many are read."""
     cursor = db.cursor()
     cursor.row_factory = None
     sql = (
         f"SELECT exception, {', '.join(columns)} FROM {table} WHERE exception IN (SELECT value FROM json_each(?))"  # noqa: S608
-        f" ORDER BY exception, {columns[0]}"
+        f" AND {where} ORDER BY exception, {columns[0]}"
     )
     rows = cursor.execute(sql, (listed,))
     return {number: [row[1:] for row in mine] for number, mine in groupby(rows, key=itemgetter(0))}

@@ -283,20 +283,6 @@ def find(
     return list(map(_row, rows))
 
 
-def find_named(
-    db: sqlite3.Connection, where: DeviceFilter, devices: Iterable[str], after: str = "", limit: int = -1
-) -> list[DeviceRow]:
-    """The devices among these that fit the filter, words included, by id. State and marks are not checked."""
-    parts, values = _where(where, None)
-    rows = _plain(
-        db,
-        f"SELECT {_COLUMNS} FROM json_each(:named) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608
-        f" WHERE d.id > :after{parts} ORDER BY d.id LIMIT :limit",
-        {**values, "named": json.dumps(sorted(set(devices))), "after": after, "limit": limit},
-    )
-    return list(map(_row, rows))
-
-
 def count(db: sqlite3.Connection, platform: str, where: DeviceFilter, profiles: Collection[int] | None) -> int:
     """How many devices `find` would find; asked of the counts by place unless words are looked for."""
     parts, values = _where(where, profiles)

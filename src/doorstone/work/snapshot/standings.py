@@ -191,9 +191,10 @@ def find_devices(
         found = standings(context, platform, release)
         profiles = found.chosen(where)
         left, come = _moved(found, where, raised)
-        rows = device_store.find(db, platform.id, where, profiles, _few(found, profiles), after, limit, left)
+        without = [row.id for row in left]
+        rows = device_store.find(db, platform.id, where, profiles, _few(found, profiles), after, limit, without)
         if come:
-            rows = sorted([*rows, *device_store.find_named(db, where, come, after, limit)], key=attrgetter("id"))
+            rows = sorted([*rows, *(row for row in come if row.id > after)], key=attrgetter("id"))
     return [
         (row, raised[row.id].stands if row.id in raised else found.of[row.profile])
         for row in (rows if limit < 0 else rows[:limit])
@@ -212,16 +213,20 @@ def devices_of_profiles(
             after = part[-1].id
 
 
-def _moved(found: Standings, where: DeviceFilter, raised: Mapping[str, Raised]) -> tuple[list[str], list[str]]:
-    """Devices that a filter by state chooses although their profile does not fit, and the other way round."""
-    if not where.state:
-        return [], []
-    left = [name for name, one in raised.items() if one.before == where.state]
-    come = [
-        name
-        for name, one in raised.items()
-        if one.stands.state == where.state and found.fits(one.row.profile or 0, where)
-    ]
+def _moved(
+    found: Standings, where: DeviceFilter, raised: Mapping[str, Raised]
+) -> tuple[list[DeviceRow], list[DeviceRow]]:
+    """Devices that a filter by state leaves out although their profile fits, and those it chooses the other way."""
+    left, come = list[DeviceRow](), list[DeviceRow]()
+    fits: dict[int, bool] = {}
+    for row, before, stands in raised.values() if where.state else ():
+        if where.state not in (before, stands.state):
+            continue
+        profile = row.profile or 0
+        if profile not in fits:
+            fits[profile] = found.fits(profile, where)
+        if fits[profile] and where.fits_one(row.id, row.name, row.site, row.role, row.model):
+            (left if before == where.state else come).append(row)
     return left, come
 
 
@@ -335,8 +340,7 @@ def count_devices(
         found = standings(context, platform, release)
         profiles = found.chosen(where)
         left, come = _moved(found, where, raised)
-        left = [name for name in left if profiles is None or raised[name].row.profile in profiles]
-        moved = len(device_store.find_named(db, where, come)) - len(device_store.find_named(db, where, left))
+        moved = len(come) - len(left)
         if not (where.site or where.role or where.words):
             rows = found.rows if profiles is None else profiles
             return sum(found.rows[number].devices for number in rows) + moved

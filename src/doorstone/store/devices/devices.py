@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
 from doorstone.store.devices import excepted_changes
+from doorstone.store.devices.profiles import devices_by_platform
 from doorstone.store.ledger_changes import DEVICE_SEAL
 from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.contents import Content
@@ -84,6 +85,7 @@ class ReadingRow:
 _COLUMNS = (
     "d.id, d.name, d.site, d.role, d.critical, d.platform, d.model, d.running_release, d.edition, d.profile, d.life"
 )
+MOSTLY = 5  # a platform with more than one device in so many has most of them
 _LIVES = {life.value: life for life in Life}
 
 
@@ -277,7 +279,7 @@ def find(
     rows = _plain(
         db,
         f"SELECT {_COLUMNS} FROM {source}"  # noqa: S608 - the parts are constants of this module
-        f" WHERE d.platform = :platform AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
+        f" WHERE {_of_platform(db, platform, where)} AND d.id > :after{parts} ORDER BY d.id LIMIT :limit",
         {**values, "platform": platform, "after": after, "limit": limit},
     )
     return list(map(_row, rows))
@@ -287,8 +289,20 @@ def count(db: sqlite3.Connection, platform: str, where: DeviceFilter, profiles: 
     """How many devices `find` would find; asked of the counts by place unless words are looked for."""
     parts, values = _where(where, profiles)
     sql = "COUNT(*) FROM devices" if where.words else "COALESCE(SUM(d.devices), 0) FROM profile_locations"
-    found = db.execute(f"SELECT {sql} AS d WHERE d.platform = :platform{parts}", {**values, "platform": platform})
+    of_platform = _of_platform(db, platform, where)
+    found = db.execute(f"SELECT {sql} AS d WHERE {of_platform}{parts}", {**values, "platform": platform})
     return int(found.fetchone()[0])
+
+
+def _of_platform(db: sqlite3.Connection, platform: str, where: DeviceFilter) -> str:
+    """The condition on the platform. To look for words in names of most devices, all are gone through in their order,
+    which takes a fraction of looking each up by an index: with a plus, SQLite uses none.
+    """
+    if where.words:
+        devices = devices_by_platform(db)
+        if MOSTLY * devices.get(platform, 0) >= sum(devices.values()):
+            return "+d.platform = :platform"
+    return "d.platform = :platform"
 
 
 def _where(
@@ -305,13 +319,25 @@ def _where(
         parts += f" AND {column} IN (SELECT value FROM json_each(:profiles))"  # noqa: S608
         values["profiles"] = json.dumps(sorted(profiles))
     else:
-        parts += " AND d.profile IS NOT NULL"
-    fold = "LOWER" if where.words.isascii() else "folded"  # SQLite's own knows the letters of ASCII only
+        parts += " AND +d.profile IS NOT NULL"
     for at, word in enumerate(where.words.lower().split()):
         values[f"word{at}"] = f"%{_literal(word)}%"
-        text = f"{fold}(d.id || ' ' || d.name || ' ' || d.site || ' ' || d.role || ' ' || d.model)"
-        parts += f" AND {text} LIKE :word{at} ESCAPE '\\'"
+        parts += f" AND {_word_fits(f':word{at}', folded=not word.isascii())}"
     return parts, values
+
+
+def _word_fits(word: str, *, folded: bool) -> str:
+    """Whether a word occurs in what names a device or its place. Sites, roles and models are few, and looked through
+    once.
+    """
+
+    def fits(column: str) -> str:  # LIKE knows small and large letters of ASCII only
+        return f"{f'folded({column})' if folded else column} LIKE {word} ESCAPE '\\'"
+
+    places = "SELECT l.{0} FROM profile_locations AS l WHERE l.platform = :platform AND {1}"
+    some = [f"d.{name} IN ({places.format(name, fits(f'l.{name}'))})" for name in ("site", "role")]
+    models = f"SELECT p.model FROM profiles AS p WHERE p.platform = :platform AND {fits('p.model')}"  # noqa: S608
+    return f"({' OR '.join([fits('d.id'), fits('d.name'), *some])} OR d.model IN ({models}))"
 
 
 def _literal(word: str) -> str:

@@ -105,7 +105,7 @@ def list_devices(
     return DevicePage(
         platform_id,
         release,
-        now.total(platform, release, where),
+        len(rows) if not after and len(rows) <= limit else now.total(platform, release, where),
         tuple(page),
         page[-1].id if len(rows) > limit else None,
         places.sites,

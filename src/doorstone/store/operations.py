@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from doorstone.store.readings.quiet import count_before, first_day
 
@@ -31,7 +32,7 @@ def sizes(db: sqlite3.Connection) -> Sizes:
         schema_version=one("PRAGMA user_version"),
         records_bytes=one("PRAGMA page_count") * one("PRAGMA page_size"),
         devices=one("SELECT COUNT(*) FROM devices"),
-        in_service=one("SELECT COUNT(*) FROM devices WHERE life = 'in-service'"),
+        in_service=one("SELECT COUNT(*) FROM devices") - one("SELECT COUNT(*) FROM devices WHERE life <> 'in-service'"),
         classes=one("SELECT COUNT(*) FROM profiles WHERE devices > 0"),
         readings=one("SELECT (SELECT COUNT(*) FROM readings) + (SELECT COUNT(*) FROM quiet_readings)"),
         contents=one("SELECT COUNT(*) FROM reading_contents"),
@@ -40,17 +41,21 @@ def sizes(db: sqlite3.Connection) -> Sizes:
     )
 
 
-def oldest_reading(db: sqlite3.Connection) -> str | None:
-    """When the oldest reading that is kept was taken."""
-    found: str | None = db.execute("SELECT MIN(taken_at) FROM readings").fetchone()[0]
-    quiet = first_day(db)
-    return min((at for at in (found, quiet) if at), default=None)
+class ReadingAges(NamedTuple):
+    """When the oldest reading that is kept was taken, and how many are past the days for which such are kept."""
+
+    oldest: str | None
+    old: int
 
 
-def old_readings(db: sqlite3.Connection, changed_before: str, unchanged_before: str) -> int:
-    """Readings taken before these days, by whether they moved an answer."""
-    query = "SELECT COUNT(*) FROM readings WHERE taken_at < CASE WHEN changed THEN ? ELSE ? END"
-    return int(db.execute(query, (changed_before, unchanged_before)).fetchone()[0]) + count_before(db, unchanged_before)
+def reading_ages(db: sqlite3.Connection, changed_before: str, unchanged_before: str) -> ReadingAges:
+    """The ages of readings; those that moved an answer are old by another day than the others."""
+    first, old = db.execute(
+        "SELECT MIN(taken_at), COALESCE(SUM(taken_at < CASE WHEN changed THEN ? ELSE ? END), 0) FROM readings",
+        (changed_before, unchanged_before),
+    ).fetchone()
+    oldest = min((at for at in (first, first_day(db)) if at), default=None)
+    return ReadingAges(oldest, old + count_before(db, unchanged_before))
 
 
 def waiting_deliveries(db: sqlite3.Connection) -> tuple[int, str | None]:

@@ -30,10 +30,10 @@ def look_over(context: Context, *, deep: bool = False) -> CheckUp:
     retention = context.policy.retention
     with context.database.read() as db:
         sizes = asdict(store.sizes(db))
-        oldest = store.oldest_reading(db)
         changed, unchanged = (
             (today - timedelta(days=days)).isoformat() for days in (retention.changed_days, retention.unchanged_days)
         )
+        ages = store.reading_ages(db, changed, unchanged)
         waiting, waiting_since = store.waiting_deliveries(db)
         under_way, failed = store.imports(db, (today - RECENT).isoformat())
         vitals = Vitals(
@@ -41,8 +41,8 @@ def look_over(context: Context, *, deep: bool = False) -> CheckUp:
             newest_schema_version=newest_schema(),
             ledger_day=context.floor(),
             free_bytes=shutil.disk_usage(context.database.path.parent).free,
-            old_readings=store.old_readings(db, changed, unchanged),
-            oldest_reading=date.fromisoformat(oldest[:10]) if oldest else None,
+            old_readings=ages.old,
+            oldest_reading=date.fromisoformat(ages.oldest[:10]) if ages.oldest else None,
             waiting_deliveries=waiting,
             oldest_waiting=datetime.fromisoformat(waiting_since) if waiting_since else None,
             given_up_deliveries=store.given_up_deliveries(db, (today - RECENT).isoformat()),

@@ -105,6 +105,7 @@ def test_the_choice_of_overrides_is_explained(look: Run) -> None:
         (["kit", "show", "KT-0001", "--file", "x"], "odile", 4, "has no file 'x'"),
         (["token", "issue", "x", "--role", "king"], "odile", 2, "An option cannot be used as given"),
         (["nonsense"], "", 2, "No such command"),
+        (["exceptio", "list"], "", 2, "No such command 'exceptio'. Did you mean 'exception'?"),
     ],
 )
 def test_errors_have_their_exit_code_and_a_next_step(

@@ -12,7 +12,7 @@ from importlib import import_module
 from typing import Annotated, Any, ClassVar
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
 
 from doorstone.cli.dry_run import DRY_RUN
@@ -132,6 +132,16 @@ class LazyGroup(PlainGroup):
         if cmd_name not in self.commands:
             self.commands[cmd_name] = place.load(cmd_name)
         return self.commands[cmd_name]
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """The command that is called. A name that is none is answered with those like it; none has to be loaded."""
+        loaded = self.commands
+        if args and args[0] not in self.places:
+            self.commands = {name: TyperCommand(name) for name in self.places}
+        try:
+            return super().resolve_command(ctx, args)
+        finally:
+            self.commands = loaded
 
     def listed(self, ctx: Any) -> Iterator[tuple[str, str, str]]:
         for name, place in self.places.items():

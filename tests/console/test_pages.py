@@ -63,6 +63,7 @@ def test_pages_are_accessible_in_both_themes_and_fit_a_narrow_screen(visit: Sign
         page.emulate_media(color_scheme="light")
         walk(page, path)
         settled(page)
+        found[f"{path} is not whole"] = page.get_by_text("Not all of this page could be read").all_inner_texts()
         found[f"{path} in light"] = axe(page, RULES, left_out=menu)
         page.emulate_media(color_scheme="dark")
         expect(page.locator("html")).to_have_attribute("data-theme", "dark")

@@ -15,7 +15,10 @@ function List({ path, says = false }: { path: string; says?: boolean }) {
     queryKey: ["get", path],
     retry: false,
     queryFn: () => {
-      if (!(path in answers)) throw problem(path.includes("{device}") ? "It is gone" : "No answer");
+      if (!(path in answers))
+        throw problem(
+          path.includes("{device}") ? "It is gone" : path.includes("{number}") ? "You may not" : "No answer",
+        );
       return answers[path];
     },
   });
@@ -34,7 +37,9 @@ it("says what a page could not read and does not say itself, and reads it again"
     </QueryClientProvider>,
   );
   const missing = await screen.findByText("Not all of this page could be read. Missing: selections, failure messages.");
-  expect(missing.parentElement?.textContent).toContain("No answer. Look whether it runs.");
+  expect(missing.parentElement?.textContent).toContain(
+    "No answer. Look whether it runs.You may not. Look whether it runs.",
+  );
   expect(screen.getAllByRole("alert")).toHaveLength(2);
   answers["/api/v1/selections"] = "Palm house slates";
   await userEvent.click(screen.getByRole("button", { name: "Read again" }));

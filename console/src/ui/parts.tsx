@@ -134,14 +134,23 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="rounded-md border border-dashed border-edge px-4 py-6 text-center text-ink-2">{children}</p>;
 }
 
+/** What is wrong, said at once and in words; below it what can be done. */
+export function Alert({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
+      <p className="font-semibold text-floor">{title}</p>
+      {children}
+    </div>
+  );
+}
+
 /** An error in words: what is wrong, where, and what to do; a service that failed may be asked `again`. */
 export function ErrorMessage({ error, again }: { error: unknown; again?: (() => unknown) | undefined }) {
   useShown(error);
   const problem = error instanceof ProblemError ? error.problem : null;
   const failed = problem && (problem.status === 0 || problem.status >= 500);
   return (
-    <div role="alert" className="rounded-lg border-2 border-floor bg-slab p-4">
-      <p className="font-semibold text-floor">{problem?.detail ?? "Something failed in the console."}</p>
+    <Alert title={problem?.detail ?? "Something failed in the console."}>
       {problem && problem.errors.length > 0 && (
         <ul className="mt-2 space-y-1.5">
           {problem.errors.map((entry) => (
@@ -157,7 +166,7 @@ export function ErrorMessage({ error, again }: { error: unknown; again?: (() => 
           Read again
         </Button>
       )}
-    </div>
+    </Alert>
   );
 }
 

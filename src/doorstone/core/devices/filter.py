@@ -40,7 +40,7 @@ class DeviceFilter:
         given = ((self.state, state), (self.site, site), (self.role, role))
         return all(not wanted or wanted == has for wanted, has in given) and self.fits_class(model, marks)
 
-    def fits_one(self, device: str, name: str, site: str, role: str, model: str) -> bool:
+    def fits_device(self, device: str, name: str, site: str, role: str, model: str) -> bool:
         """Whether a device fits by its site, its role and the words, its class apart."""
         if (self.site and site != self.site) or (self.role and role != self.role):
             return False

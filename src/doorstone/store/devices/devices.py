@@ -334,10 +334,12 @@ def _word_fits(word: str, *, folded: bool) -> str:
     def fits(column: str) -> str:  # LIKE knows small and large letters of ASCII only
         return f"{f'folded({column})' if folded else column} LIKE {word} ESCAPE '\\'"
 
-    places = "SELECT l.{0} FROM profile_locations AS l WHERE l.platform = :platform AND {1}"
-    some = [f"d.{name} IN ({places.format(name, fits(f'l.{name}'))})" for name in ("site", "role")]
-    models = f"SELECT p.model FROM profiles AS p WHERE p.platform = :platform AND {fits('p.model')}"  # noqa: S608
-    return f"({' OR '.join([fits('d.id'), fits('d.name'), *some])} OR d.model IN ({models}))"
+    few = {"site": "profile_locations", "role": "profile_locations", "model": "profiles"}
+    among = [
+        f"d.{name} IN (SELECT k.{name} FROM {table} AS k WHERE k.platform = :platform AND {fits(f'k.{name}')})"  # noqa: S608
+        for name, table in few.items()
+    ]
+    return f"({' OR '.join([fits('d.id'), fits('d.name'), *among])})"
 
 
 def _literal(word: str) -> str:

@@ -156,11 +156,11 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
     listed = json.dumps([row["id"] for row in rows])
     reqs = _gather_plain(db, "exception_requirements", ("requirement", "left_out"), listed)
     devices = _devices(db, listed)
-    without = _gather_plain(db, "exception_devices", ("device", "left_out"), listed, "left_out <> ''")
+    left_out = _gather_plain(db, "exception_devices", ("device", "left_out"), listed, "left_out <> ''")
     shown = {} if bare else _gather_plain(db, "exception_devices", ("device", "shown"), listed, "left_out = ''")
     rests_on = "'{}' AS shown" if bare else "shown"
-    approval = f"exception, person, at, note, part, {rests_on}"
-    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval, approval)
+    of_approval = f"exception, person, at, note, part, {rests_on}"
+    approvals = _gather(db, "exception_approvals", "at, person", listed, _approval, of_approval)
     acted = _gather(db, "exception_deputies", "deed, person", listed, _deed)
     attested = _gather(db, "attestations", "id", listed, _attestation)
     conditions = _gather(db, "exception_conditions", "number", listed, lambda r: r)
@@ -177,7 +177,7 @@ def load(db: sqlite3.Connection, tail: str, values: tuple[Any, ...], *, bare: bo
             },
             requirements=tuple(name for name, out in reqs.get(r["id"], ()) if not out),
             devices=devices.get(r["id"], ()),
-            left_out={name: out for name, out in (*without.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
+            left_out={name: out for name, out in (*left_out.get(r["id"], ()), *reqs.get(r["id"], ())) if out},
             shown=LazyJsonByName({name: text for name, text in shown.get(r["id"], ()) if text}),
             approvals=_with_deputies(approvals.get(r["id"], ()), acted.get(r["id"], ())),
             conditions=tuple(_condition(c, attested.get(r["id"], ())) for c in conditions.get(r["id"], ())),

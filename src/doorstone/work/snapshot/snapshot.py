@@ -410,8 +410,7 @@ class Snapshot:
 
     def fleet_forecasts(self, platform: Platform) -> list[tuple[Forecast | None, int]]:
         """Every device's forecast, with how many devices have it."""
-        with self.context.database.read():
-            cases = self._cases(platform)
+        cases = self._cases(platform)
         ahead = self._ahead(platform, cases)
         together: dict[int, tuple[Forecast | None, int]] = {}
         for case, devices in cases.items():
@@ -422,10 +421,10 @@ class Snapshot:
     def _cases(self, platform: Platform) -> dict[ExceptionCase, int]:
         """How many devices each case has, as they are in this transaction."""
         with self.context.database.read() as db:
-            sizes = profile_store.sizes(db, platform.id)
-        models = {number: row.model for number, row in self.profiles_in_use(platform).items()}
-        known, excepted = self.experience(platform), self._excepted_devices()
-        refused = {row.id: row for row in self.rows(known.refused())}
+            sizes, excepted = profile_store.sizes(db, platform.id), self._excepted_devices()
+            models = {number: row.model for number, row in self.profiles_in_use(platform).items()}
+            known = self.experience(platform)
+            refused = {row.id: row for row in self.rows(known.refused())}
         held = Counter(
             [
                 (row.profile, excepted.held.get(row.id, ()))

@@ -225,7 +225,7 @@ def _moved(
         profile = row.profile or 0
         if profile not in fits:
             fits[profile] = found.fits(profile, where)
-        if fits[profile] and where.fits_one(row.id, row.name, row.site, row.role, row.model):
+        if fits[profile] and where.fits_device(row.id, row.name, row.site, row.role, row.model):
             (left if before == where.state else come).append(row)
     return left, come
 

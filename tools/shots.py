@@ -83,7 +83,7 @@ def command_shots(address: str, folder: Path, only: Callable[[str], bool], home:
     subprocess.run(["doorstone", "sign-in", "petra"], env=environment, check=True, capture_output=True)
     with sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
-        page = browser.new_page(viewport={"width": 1000, "height": 400})
+        page = browser.new_page(viewport={"width": 1100, "height": 400})
         for name, words in COMMANDS:
             if only(name):
                 done = subprocess.run(

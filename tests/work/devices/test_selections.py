@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from itertools import product
 
 import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.store.devices import devices as device_store
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views as devices
 from doorstone.work.devices.views import DeviceLine
@@ -45,6 +47,7 @@ def every(context: Context, where: DeviceFilter, size: int) -> list[str]:
 @pytest.mark.parametrize("few", [0, 5_000])
 def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(bulk_standings, "FEW", few)
+    monkeypatch.setattr(device_store, "MOSTLY", few)  # words: by the index of the platform, and without it
     whole = devices.list_devices(demo, "tarn", "9.1", DeviceFilter(), limit=500)
     sites, models = whole.sites[:3], whole.models[:2]
     asked = [
@@ -57,8 +60,10 @@ def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: 
         )
     ]
     asked += [
-        DeviceFilter(words=words, role=role)
-        for words, role in product(["", "nbt-01", "fallow"], ["", *whole.roles[:2]])
+        DeviceFilter(words=words, role=role, state=state)
+        for words, role, state in product(
+            ["", "nbt-01", "fallow", "GLASShouse 3"], ["", *whole.roles[:2]], ["", "excepted", "needs-exception"]
+        )
     ]
     now = snapshot(demo)
     platform, some = now.sheets["tarn"].platform, 0
@@ -68,6 +73,17 @@ def test_pages_and_totals_of_every_filter(demo: Context, few: int, monkeypatch: 
         assert now.total(platform, "9.1", where) == len(expected), where
         some += bool(expected)
     assert some > 40  # most filters find something
+
+
+def test_words_are_found_in_letters_of_any_alphabet_and_size(context: Context) -> None:
+    for name, site in (("Ährenhaus", "Süd"), ("ahrenhaus", "sud")):
+        one = json.loads(line("d1", GOOD))
+        read(context, json.dumps({**one, "device": f"d-{len(site.encode())}", "name": name, "site": site}))
+    found = {
+        words: every(context, DeviceFilter(words=words), 5)
+        for words in ("ÄHREN", "süd", "SÜD ähr", "ahren", "hrenHAUS")
+    }
+    assert found == {"ÄHREN": ["d-4"], "süd": ["d-4"], "SÜD ähr": ["d-4"], "ahren": ["d-3"], "hrenHAUS": ["d-3", "d-4"]}
 
 
 def test_a_percent_sign_and_an_underscore_are_looked_for_as_they_are(demo: Context) -> None:

@@ -63,7 +63,7 @@ def _built_once(rule: Rule, append_unknown: bool = True) -> Any:
 
 
 Rule._compile_builder = _built_once  # type: ignore[method-assign]
-settings.register_profile("tests", deadline=None)  # a busy machine is no fault of the code
+settings.register_profile("tests", deadline=None, max_examples=60)  # a busy machine is no fault of the code
 settings.load_profile("tests")
 ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP client asks for one: 50 ms each
 
@@ -118,6 +118,12 @@ def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path],
             make(shared / f"{name}.partial")
             (shared / f"{name}.partial").rename(shared / name)
     return shared / name
+
+
+@pytest.fixture(scope="session")
+def new_records(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Records that hold nothing, of the newest schema."""
+    return made_once(tmp_path_factory, "new", lambda folder: Database(folder / "doorstone.db").close())
 
 
 @pytest.fixture(scope="session")

@@ -1,4 +1,4 @@
-"""The command line for scripts that call it a hundred times: one process loads it, each call is a fork of that one.
+"""Commands for scripts that call them a hundred times: one process loads them, each call is a fork of that one.
 
 A call keeps what makes it a command of its own: arguments, environment, folder, standard input and output, exit code.
 """
@@ -13,8 +13,9 @@ import socket
 import subprocess
 import sys
 import traceback
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from typer.main import get_command
 
 from doorstone.api.common import ApiModel, RequestModel
 from doorstone.cli.main import app
+from doorstone_standins.main import run as standin
 
 SHIM = """#!{python} -IS
 import json, os, socket, sys
@@ -36,13 +38,13 @@ with socket.socket(socket.AF_UNIX) as call:
 
 
 @contextmanager
-def forked_command(folder: Path) -> Iterator[Path]:
-    """A folder for the PATH with a `doorstone` in it that starts at once."""
+def forked_command(folder: Path, name: str = "doorstone") -> Iterator[Path]:
+    """A folder for the PATH with a command in it that starts at once: `doorstone` or `doorstone-standin`."""
     folder.mkdir()
-    address, command = folder / "calls", folder / "doorstone"
+    address, command = folder / "calls", folder / name
     command.write_text(SHIM.format(python=sys.executable, address=str(address)))
     command.chmod(0o755)
-    server = subprocess.Popen([sys.executable, "-m", "tests.forking", str(address)], stdout=subprocess.PIPE)
+    server = subprocess.Popen([sys.executable, "-m", "tests.forking", name, str(address)], stdout=subprocess.PIPE)
     assert server.stdout is not None
     try:
         assert server.stdout.readline() == b"ready\n"
@@ -52,8 +54,8 @@ def forked_command(folder: Path) -> Iterator[Path]:
         server.wait(10)
 
 
-def _serve(address: str) -> None:
-    command = _loaded()
+def _serve(name: str, address: str) -> None:
+    command = standin if name == "doorstone-standin" else partial(_loaded(), prog_name=name)
     gc.freeze()  # no fork looks for cycles in what all share
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     with socket.socket(socket.AF_UNIX) as listener:
@@ -64,7 +66,7 @@ def _serve(address: str) -> None:
             call, _ = listener.accept()
             if os.fork() == 0:
                 listener.close()
-                _answer(call, command)
+                _answer(call, name, command)
             call.close()
 
 
@@ -81,7 +83,7 @@ def _loaded() -> Any:
     return command
 
 
-def _answer(call: socket.socket, command: Any) -> None:
+def _answer(call: socket.socket, name: str, command: Callable[[], object]) -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     size, streams, _, _ = socket.recv_fds(call, 4, 3)
     told = b""
@@ -94,10 +96,10 @@ def _answer(call: socket.socket, command: Any) -> None:
     os.chdir(folder)
     os.environ.clear()
     os.environ.update(environment)
-    sys.argv = ["doorstone", *words]
+    sys.argv = [name, *words]
     code = 0
     try:
-        command(prog_name="doorstone")
+        command()
     except SystemExit as left:
         code = int(left.code or 0)
     except BaseException:
@@ -110,4 +112,4 @@ def _answer(call: socket.socket, command: Any) -> None:
 
 
 if __name__ == "__main__":
-    _serve(sys.argv[1])
+    _serve(*sys.argv[1:])

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import shutil
+import socket
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin
 
@@ -12,7 +15,7 @@ import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
 from doorstone.demo.seed import PASSWORD
-from tests.running import Running
+from tests.running import Running, running
 
 SignIn = Callable[..., Page]
 expect.set_options(timeout=20_000)  # a busy machine is slow, and what is expected comes all the same
@@ -61,6 +64,23 @@ def settled(page: Page) -> Page:
     """The page, once its heading stands there and nothing on it is still being read."""
     page.wait_for_function(READ, polling=50)
     return page
+
+
+@pytest.fixture(scope="session")
+def port() -> int:
+    """A port of the worker's own, which no system gives away by itself."""
+    for port in range(15_000 + os.getpid() % 10_000, 32_000):
+        with suppress(OSError), socket.socket() as probe:
+            probe.bind(("127.0.0.1", port))
+            return port
+    raise AssertionError("no port is free")
+
+
+@pytest.fixture
+def service(demo_data: Path, port: int) -> Iterator[Running]:
+    """A service that a test may change, at the address of the one before: the browser has its scripts compiled."""
+    with running(demo_data, port=port) as made:
+        yield made
 
 
 @pytest.fixture(scope="session")

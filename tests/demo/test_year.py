@@ -12,8 +12,8 @@ import pytest
 
 from doorstone.client.client import Client
 from doorstone.demo import start
+from doorstone.service import scheduler
 from doorstone.service.app import create_app
-from doorstone.service.scheduler import Scheduler
 from doorstone.store.database import Database
 from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.work.context.actor import Actor
@@ -45,14 +45,15 @@ DUE = {
 
 
 @pytest.fixture
-def open_on(demo_data: Path) -> Iterator[Open]:
+def open_on(demo_data: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Open]:
     """A technician's client on the demo as it stands on a day, after one round of the scheduler."""
     opened: list[tuple[Client, Context]] = []
+    monkeypatch.setattr(scheduler, "exclude_lasting_objects", lambda: None)  # it goes through all that tests hold
 
     def open_on(day: str) -> Client:
         clock = FixedClock(datetime.fromisoformat(f"{day}T09:00:00"))
         context = Context(Database(demo_data / "doorstone.db"), clock, passwords=PASSWORDS)
-        Scheduler(context, lambda *_: "", None).once()
+        scheduler.Scheduler(context, lambda *_: "", None).once()
         token = people.issue_token(context, Actor("petra", "technician", "test"), "test", "technician", 30).secret
         app = create_app(context, b"k" * 32)
         client = Client("http://doorstone.test", token, transport=httpx.WSGITransport(app=app))

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
+from functools import cache
 
 import httpx
 import pytest
+from flask import Flask
 
 from doorstone.api.people import DeputyRequest, PersonRequest
 from doorstone.client import BadInputError, Client, RefusedError, RoleError
@@ -30,12 +32,17 @@ def clients(demo: Context) -> As:
     admin = Actor("wilhelmina", "administrator", "test")
     people.add_person(demo, admin, "ysolde", "Ysolde Marsh", "approver", "northmere-2027")
 
-    def make(name: str, in_place_of: str = "", day: str = "2027-01-18", policy: Policy | None = None) -> Client:
+    @cache
+    def served(day: str, two_approvers: bool) -> tuple[Context, Flask]:
         context = on(demo, day)
-        context.policy = policy or demo.policy
+        context.policy = Policy(two_approvers="all") if two_approvers else demo.policy
+        return context, create_app(context, b"k" * 32)
+
+    def make(name: str, in_place_of: str = "", day: str = "2027-01-18", *, two_approvers: bool = False) -> Client:
+        context, app = served(day, two_approvers)
         person = people.get_person(context, name)
         token = people.issue_token(context, Actor(name, person.role, "test"), "t", person.role, 30, session=True)
-        transport = httpx.WSGITransport(app=create_app(context, b"k" * 32))
+        transport = httpx.WSGITransport(app=app)
         return Client("http://doorstone.test", token.secret, transport=transport, in_place_of=in_place_of)
 
     return make
@@ -96,13 +103,12 @@ def test_four_eyes_stay_four(clients: As, demo: Context) -> None:
 
 def test_a_person_and_their_deputy_are_one_of_two_approvers(clients: As) -> None:
     deputy(clients, "odile")
-    two = Policy(two_approvers="all")
-    acting = clients("odile", "anselm", policy=two)
+    acting = clients("odile", "anselm", two_approvers=True)
     first = acting.decide_exception("EX-0003", "approve", 1, "As agreed.")
     assert first.state == "requested"
     with pytest.raises(RefusedError, match="odile, in place of anselm, has approved it already"):
-        clients("anselm", policy=two).decide_exception("EX-0003", "approve", first.version, "Fine.")
-    done = clients("ysolde", policy=two).decide_exception("EX-0003", "approve", first.version, "Seen too.")
+        clients("anselm", two_approvers=True).decide_exception("EX-0003", "approve", first.version, "Fine.")
+    done = clients("ysolde", two_approvers=True).decide_exception("EX-0003", "approve", first.version, "Seen too.")
     assert done.state == "approved"
     assert {(one.person, one.in_place_of) for one in done.approvals} == {("odile", "anselm"), ("ysolde", "")}
 

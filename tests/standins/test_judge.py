@@ -9,7 +9,7 @@ import json
 import os
 import random
 import subprocess
-import sys
+from collections.abc import Iterator
 from datetime import date
 from functools import cache
 from itertools import combinations
@@ -30,6 +30,7 @@ from doorstone_standins import assessor, machine, media, setup_program
 from doorstone_standins.machine import STATION, Machine
 from tests.build import TODAY, tarn
 from tests.core.kits.test_files import tree
+from tests.forking import forked_command
 
 READY: dict[str, Any] = {"chip": {"version": "2.0", "on": True}, "processor": "Quern Q5-740", "edition": "estate"}
 FAILING: dict[str, dict[str, Any]] = {
@@ -87,7 +88,7 @@ def sh(script: Path, *words: object, **env: str) -> subprocess.CompletedProcess[
     return done
 
 
-def upgrade(folder: Path, target: Machine, stick: Path) -> tuple[int, dict[str, Any]]:
+def upgrade(folder: Path, target: Machine, stick: Path, standin: Path) -> tuple[int, dict[str, Any]]:
     """What the technician does with a kit: apply, verify, restart, prepare the media, start set-up."""
     assert sh(folder / "apply", target.root).returncode == 0
     assert sh(folder / "verify", target.root).returncode == 0
@@ -97,10 +98,7 @@ def upgrade(folder: Path, target: Machine, stick: Path) -> tuple[int, dict[str, 
         assert sh(folder / "media-apply", stick).returncode == 0
         assert sh(folder / "media-verify", stick).returncode == 0
     start = folder.parent / "start"
-    start.write_text(
-        f'#!/bin/sh\nexec {sys.executable} -m doorstone_standins.main set-up --machine "{target.folder}"'
-        f' --media "{stick}" "$@"\n'
-    )
+    start.write_text(f'#!/bin/sh\nexec {standin} set-up --machine "{target.folder}" --media "{stick}" "$@"\n')
     start.chmod(0o755)
     done = sh(folder / "set-up", SET_UP=str(start))
     return done.returncode, json.loads(done.stdout)
@@ -129,10 +127,17 @@ CASES = [
 ]
 
 
+@pytest.fixture(scope="session")
+def standin(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """The stand-ins' command."""
+    with forked_command(tmp_path_factory.mktemp("standin") / "bin", "doorstone-standin") as folder:
+        yield folder / "doorstone-standin"
+
+
 @pytest.mark.process
 @pytest.mark.parametrize(("platform", "override", "release", "route"), CASES)
 def test_each_override_release_and_route(
-    platform: Platform, override: Override, release: str, route: str, tmp_path: Path
+    platform: Platform, override: Override, release: str, route: str, tmp_path: Path, standin: Path
 ) -> None:
     asked = {r.id for r in platform.requirements_at(release) if platform.sheet_sort(r, release) is Sort.CHECK}
     checks = tuple(sorted(override.covers & asked))
@@ -145,7 +150,7 @@ def test_each_override_release_and_route(
     choice = choose(platform, release, Route(route), facts, TODAY, checks, checks)
     offered = override.id not in {left.override.id for left in choice.left_out if _cannot(left.why)}
     folder = kit(tmp_path / "kit", platform, OverrideSet((override,), checks, ()), release, route, target)
-    code, said = upgrade(folder, target, stick)
+    code, said = upgrade(folder, target, stick, standin)
     assert (code == 0) is offered, said  # with it, accepted, exactly where the sheet would propose it
     if offered:
         assert target.truth["release"] == release
@@ -284,12 +289,12 @@ def test_situations_11_and_20_word_size_and_pending_updates(tmp_path: Path) -> N
 
 
 @pytest.mark.process
-def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_path: Path) -> None:
+def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_path: Path, standin: Path) -> None:
     target = made(tmp_path / "standin-1", brindle(), ("model-listed",), "7")
     stick = stick_for(tmp_path, "7", platform="brindle", editions=("studio",))
     loader = brindle().override("bridge-loader")
     folder = kit(tmp_path / "kit", brindle(), OverrideSet((loader,), ("model-listed",), ()), "7", "in-place", target)
-    assert upgrade(folder, target, stick)[0] == 0
+    assert upgrade(folder, target, stick, standin)[0] == 0
     assert setup_program.starts(target) == "no"  # without the stick
     assert setup_program.starts(target, stick) == "yes"
     before = tree(target.root)

@@ -4,6 +4,7 @@ import hashlib
 import json
 import sqlite3
 import threading
+from collections.abc import Iterator
 from contextlib import suppress
 from importlib import resources
 from pathlib import Path
@@ -13,11 +14,14 @@ import pytest
 from doorstone.store import ledger
 from doorstone.store.database import CACHE_KIB, WIDE_CACHE_KIB, Database, migrate
 from doorstone.store.exceptions import exceptions
+from tests.running import copy_of
 
 
 @pytest.fixture
-def database(tmp_path: Path) -> Database:
-    return Database(tmp_path / "records" / "doorstone.db")
+def database(tmp_path: Path, new_records: Path) -> Iterator[Database]:
+    made = Database(copy_of(new_records, tmp_path / "records") / "doorstone.db")
+    yield made
+    made.close()
 
 
 def put(db: sqlite3.Connection, *names: str) -> None:

@@ -230,6 +230,8 @@ class FactSpec:
 
     def show(self, value: FactValue) -> str:
         """A value as people read it, with its unit: `7,900 MiB`."""
+        if isinstance(value, str):
+            return value
         if isinstance(value, bool):
             return "yes" if value else "no"
         if isinstance(value, int | Decimal):

@@ -35,7 +35,10 @@ class Cache:
     def get(self, key: Hashable, depends_on: Any, make: Callable[[], T], *, wait: bool = True) -> T:
         """The answer to `key`. One caller makes it while others wait; with `wait` false, each makes its own."""
         with self._guard:
-            entry = self._entries.get(key)
+            try:
+                entry = self._entries[key]
+            except KeyError:
+                entry = None
             if entry is None or entry.depends_on != depends_on:
                 entry = self._entries[key] = _Entry(depends_on)
         if entry.value is not _NOT_MADE:

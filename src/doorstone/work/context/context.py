@@ -101,6 +101,19 @@ class Context:
             held["stamp"] = profiles.stamp(self.database.connection)
         return cast(Stamp, held["stamp"])
 
+    @property
+    def known_now(self) -> dict[str, Any] | None:
+        """What has been made of the records as this thread sees them, shared by all who see them so on the same day.
+
+        None outside of a transaction, and in one that may have written.
+        """
+        held = self.database.held
+        if held is None:
+            return None
+        if "known now" not in held:
+            held["known now"] = self.cached(("known now",), (self.stamp(), self.today()), dict)
+        return cast("dict[str, Any]", held["known now"])
+
     def floor(self) -> date | None:
         """The latest day that the ledger has seen: however the clock is set back, no day before it comes again."""
         with self.database.read() as db:

@@ -141,7 +141,7 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
     found = now.stands(row, platform, release)
     view = now.view(device)
     facts = [_fact(spec, view) for name, spec in now.specs.items() if name in view.facts or name in view.aged]
-    ahead = now.forecast(device)
+    ahead = now.forecasts([row])[device]
     with context.database.read() as db:
         last = life_store.last(db, [device])
     return Device(

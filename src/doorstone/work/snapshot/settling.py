@@ -82,7 +82,7 @@ class Settler:
         self.db = db
         self.at = context.now()
         self.by = by or settling_rules(context, db)
-        known = known or IngestCache(contents(context))
+        known = known or IngestCache(contents(context), basis=self.by.basis)
         if known.basis != self.by.basis:
             known = replace(known, outcomes={}, picks={}, places={}, sights={}, until={}, basis=self.by.basis)
         self.known = known

@@ -146,12 +146,12 @@ class Snapshot:
         return made
 
     def sheet_of(self, device: str) -> Sheet | None:
-        return self.sheets.get(self.device(device).platform)
+        return self.sheets.get(self._record(device).platform)
 
     def need_sheet(self, device: str) -> Sheet:
         sheet = self.sheet_of(device)
         if sheet is None:
-            name = self.device(device).platform or "unread"
+            name = self._record(device).platform or "unread"
             raise MissingError(f"The platform of {device} is {name}, which no sheet describes", "Load its sheet first")
         return sheet
 
@@ -225,8 +225,14 @@ class Snapshot:
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
         with self.context.database.read():
-            of = standings(self.context, platform, release).of
-            return self._excepted_devices().raised(platform, release, of)
+            known, key = self.context.known_now, f"raised {platform.id} {release}"
+            found = known.get(key) if known is not None else None
+            if found is None or found[0] is not platform:
+                of = standings(self.context, platform, release).of
+                found = platform, self._excepted_devices().raised(platform, release, of)
+                if known is not None:
+                    known[key] = found
+            return cast("Mapping[str, Raised]", found[1])
 
     def doubts(self, exception: int) -> Mapping[str, tuple[str, ...]]:
         """The devices for which an approved exception no longer stands, each with what changed since."""
@@ -236,9 +242,9 @@ class Snapshot:
         """As they are in this transaction: this snapshot may be older than an import beside it."""
         context = self.context
         with context.database.read():
-            held = context.database.held
-            if held is not None and "excepted devices" in held:
-                return cast(ExceptedDevices, held["excepted devices"])
+            known = context.known_now
+            if known is not None and "excepted devices" in known:
+                return cast(ExceptedDevices, known["excepted devices"])
             now = snapshot(context)
             platforms = {name: sheet.platform for name, sheet in now.sheets.items()}
 
@@ -246,8 +252,8 @@ class Snapshot:
                 return before.after(touched, looked, platforms, lambda p, r: standings(context, p, r).of)
 
             found = excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
-            if held is not None:
-                held["excepted devices"] = found
+            if known is not None:
+                known["excepted devices"] = found
             return found
 
     # ------------------------------------------------------------ the fleet

@@ -124,12 +124,13 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
     """How every profile in use stands at a release, by the records as they are now."""
     if not context.database.busy:
         roll(context)
-    held, key = context.database.held, f"standings {platform.id} {release}"
-    if held is None:
+    known, key = context.known_now, f"standings {platform.id} {release}"
+    if known is None:
         return _standings(context, platform, release)
-    if key not in held or held[key][0] is not platform:
-        held[key] = platform, _standings(context, platform, release)
-    return cast(Standings, held[key][1])
+    found = known.get(key)
+    if found is None or found[0] is not platform:
+        found = known[key] = platform, _standings(context, platform, release)
+    return cast(Standings, found[1])
 
 
 def _standings(context: Context, platform: Platform, release: str) -> Standings:

@@ -12,6 +12,7 @@ import gc
 import logging
 import os
 import shutil
+import sqlite3
 import ssl
 import subprocess
 import tempfile
@@ -31,6 +32,7 @@ from doorstone.client import Client
 from doorstone.demo.media import MEDIA
 from doorstone.demo.seed import PASSWORD, seed, sheet_text
 from doorstone.service.app import create_app
+from doorstone.store import database
 from doorstone.store.database import Database
 from doorstone.work import media
 from doorstone.work.context.actor import Actor
@@ -63,6 +65,29 @@ def _built_once(rule: Rule, append_unknown: bool = True) -> Any:
 
 
 Rule._compile_builder = _built_once  # type: ignore[method-assign]
+
+
+@cache
+def _new_records() -> sqlite3.Connection:
+    """Records that hold nothing, brought to the newest schema."""
+    made = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+    made.create_function("sealed", 1, str)  # there is nothing to seal
+    made.execute("PRAGMA auto_vacuum = INCREMENTAL")
+    _migrate(made)
+    return made
+
+
+_migrate = database.migrate
+
+
+def _migrated_once(connection: sqlite3.Connection, last: int | None = None) -> int:
+    """Hundreds of new files are made: each is a copy of one that was brought to the newest schema step by step."""
+    if last is None and not connection.execute("PRAGMA user_version").fetchone()[0]:
+        _new_records().backup(connection)
+    return _migrate(connection, last)
+
+
+database.migrate = _migrated_once
 settings.register_profile("tests", deadline=None, max_examples=60)  # a busy machine is no fault of the code
 settings.load_profile("tests")
 ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP client asks for one: 50 ms each
@@ -118,12 +143,6 @@ def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path],
             make(shared / f"{name}.partial")
             (shared / f"{name}.partial").rename(shared / name)
     return shared / name
-
-
-@pytest.fixture(scope="session")
-def new_records(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Records that hold nothing, of the newest schema."""
-    return made_once(tmp_path_factory, "new", lambda folder: Database(folder / "doorstone.db").close())
 
 
 @pytest.fixture(scope="session")

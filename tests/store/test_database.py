@@ -14,12 +14,11 @@ import pytest
 from doorstone.store import ledger
 from doorstone.store.database import CACHE_KIB, WIDE_CACHE_KIB, Database, migrate
 from doorstone.store.exceptions import exceptions
-from tests.running import copy_of
 
 
 @pytest.fixture
-def database(tmp_path: Path, new_records: Path) -> Iterator[Database]:
-    made = Database(copy_of(new_records, tmp_path / "records") / "doorstone.db")
+def database(tmp_path: Path) -> Iterator[Database]:
+    made = Database(tmp_path / "records" / "doorstone.db")
     yield made
     made.close()
 

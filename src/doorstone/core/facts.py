@@ -108,6 +108,8 @@ class FactSpec:
     def parse(self, raw: object) -> FactValue:
         """Read a JSON value or a cell of text. Sizes may carry a unit: `8 GiB`. Raises `FactError`."""
         match self.type:
+            case FactType.TEXT:
+                return self._text(raw)
             case FactType.INTEGER | FactType.DECIMAL:
                 return self._number(raw)
             case FactType.FLAG:
@@ -118,8 +120,6 @@ class FactSpec:
                 return Version.parse(str(raw))
             case FactType.DATE | FactType.TIMESTAMP:
                 return self._moment(raw)
-            case FactType.TEXT:
-                return self._text(raw)
 
     def _number(self, raw: object) -> FactValue:
         if isinstance(raw, bool) or not isinstance(raw, int | float | Decimal | str):

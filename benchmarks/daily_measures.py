@@ -16,7 +16,7 @@ from benchmarks import fleet as made_up
 from benchmarks.fleet import PLATFORM, TARGET, device
 from benchmarks.fleet_measures import by_hand, insert, sorted_anew
 from benchmarks.load import ask, percentile, service
-from benchmarks.measures import Row, bound, processor_time, ratio, same, timed
+from benchmarks.measures import Row, beside, bound, ratio, same, timed
 from benchmarks.pages import API, warm
 from benchmarks.records import PETRA, WILHELMINA, Records, open_records, write_readings
 from benchmarks.service_measures import send
@@ -50,8 +50,7 @@ def bad_lines(devices: int = 20_000) -> Iterator[Row]:
             places = [one.line for one in import_job.import_problems(context, begun.id, limit=10_000)]
             same("bad lines", places, [number + 1 for number in range(len(lines)) if number % 100 == 50])
 
-        ours = processor_time(mine)
-        theirs = processor_time(lambda: insert(whole, scratch / "raw.db"))
+        ours, theirs = beside(mine, lambda: insert(whole, scratch / "raw.db"))
         context.database.close()
     yield ratio(f"import {devices:,} readings, 1 % bad lines, CPU", "orjson and executemany", ours, theirs, 6)
 

@@ -18,7 +18,7 @@ import orjson
 
 from benchmarks import fleet as made_up
 from benchmarks.fleet import DAY, LISTED, PLATFORM, PROCESSORS, REQUIREMENTS, TARGET, Fleet
-from benchmarks.measures import Row, bound, processor_time, ratio, same, timed
+from benchmarks.measures import Row, beside, bound, ratio, same, timed
 from benchmarks.records import WILHELMINA, Records, bring_in, open_records, write_readings
 from doorstone.core.facts import dump
 from doorstone.core.forecast.device_forecast import forecast
@@ -47,8 +47,10 @@ def imports(devices: int = 100_000) -> Iterator[Row]:
             path = scratch / f"day-{day}.ndjson"
             write_readings(fleet.lines(day), path)
             on = Context(context.database, FixedClock(DAY + timedelta(days=day)))
-            mine = processor_time(lambda: bring_in(on, path))  # noqa: B023 - called at once
-            theirs = processor_time(lambda: insert(path, scratch / f"raw-{day}.db"))  # noqa: B023
+            mine, theirs = beside(
+                lambda: bring_in(on, path),  # noqa: B023 - called at once
+                lambda: insert(path, scratch / "raw.db"),  # noqa: B023
+            )
             path.unlink()
             yield ratio(f"{name} {devices:,} readings, CPU", "orjson and executemany", mine, theirs, 6)
         size = (scratch / "ours" / "doorstone.db").stat().st_size
@@ -65,6 +67,7 @@ def insert(path: Path, target: Path) -> None:
         db.executemany("INSERT INTO raw VALUES (?)", (_parsed(line) for line in lines))
     db.commit()
     db.close()
+    target.unlink()
 
 
 def _classes(context: Context) -> int:

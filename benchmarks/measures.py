@@ -74,6 +74,13 @@ def processor_time(run: Run) -> float:
     return (time.process_time() - began) * 1000
 
 
+def beside(ours: Run, baseline: Run) -> tuple[float, float]:
+    """Milliseconds of processor time that both take; the baseline before and after, as machines change their speed."""
+    before = processor_time(baseline)
+    mine = processor_time(ours)
+    return mine, (before + processor_time(baseline)) / 2
+
+
 def table(rows: Sequence[Row]) -> Table:
     made = Table("measure", "ours", "baseline", "ratio", "target", "holds", box=None)
     for row in rows:

@@ -11,6 +11,7 @@ import pytest
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store import people as people_store
 from doorstone.work import sorting
+from doorstone.work.context.clock import FixedClock
 from doorstone.work.context.context import Context
 from doorstone.work.context.write_priority import GIVE_WAY, PAGE_WAIT, WritePriority
 from doorstone.work.devices import selections
@@ -52,6 +53,44 @@ def test_what_no_write_changes_is_kept_for_the_transaction_alone(context: Contex
         with context.database.write():
             assert len({context.cached(("q",), "a", make, stable=True) for _ in range(2)}) == 1
     assert len(made) == 2
+
+
+def test_what_is_known_of_the_records_is_shared_until_they_or_the_day_change(context: Context) -> None:
+    def known() -> object:
+        with context.database.read():
+            return context.known_now
+
+    read(context, line("d1", GOOD))
+    first = known()
+    assert first == {}
+    assert known() is first
+    with context.database.write():
+        assert context.known_now is None
+    assert context.known_now is None
+    assert known() is first  # nothing was written
+    read(context, line("d1", CHIPLESS, "2027-01-18T08:30:00"))
+    second = known()
+    assert second is not first
+    context.clock = FixedClock(context.moment() + timedelta(days=1))
+    assert known() is not second
+
+
+def test_a_page_that_began_before_a_write_keeps_what_it_saw(context: Context) -> None:
+    read(context, line("d1", GOOD))
+    sheet = snapshot(context).sheets["tarn"].platform
+
+    def state() -> str:
+        now = snapshot(context)
+        return str(now.stands(now.device("d1"), sheet, "9.1").state)
+
+    with context.database.read():
+        assert state() == "clear"
+        writer = threading.Thread(target=read, args=(context, line("d1", CHIPLESS, "2027-01-18T08:30:00")))
+        writer.start()
+        writer.join()
+        assert state() == "clear"
+    with context.database.read():
+        assert state() == "needs-exception"
 
 
 def test_the_time_of_a_call_stands_still(context: Context) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Annotated
 
 from pydantic import AfterValidator, NaiveDatetime, PlainSerializer, WithJsonSchema
@@ -16,7 +15,6 @@ def _in_utc(at: datetime) -> datetime:
         raise ValueError("lies outside the years that can be reckoned with") from error
 
 
-@lru_cache(10_000)
 def _written(at: datetime) -> str:
     return f"{at.isoformat()}Z"
 

@@ -56,23 +56,27 @@ def test_what_no_write_changes_is_kept_for_the_transaction_alone(context: Contex
 
 
 def test_what_is_known_of_the_records_is_shared_until_they_or_the_day_change(context: Context) -> None:
-    def known() -> object:
+    made: list[int] = []
+
+    def make() -> int:
+        made.append(1)
+        return len(made)
+
+    def known(of: object = None) -> int:
         with context.database.read():
-            return context.known_now
+            return context.known_now(("q",), of, make)
 
     read(context, line("d1", GOOD))
-    first = known()
-    assert first == {}
-    assert known() is first
+    assert (known(), known()) == (1, 1)
     with context.database.write():
-        assert context.known_now is None
-    assert context.known_now is None
-    assert known() is first  # nothing was written
+        assert context.known_now(("q",), None, make) == 2
+    assert context.known_now(("q",), None, make) == 3
+    assert known() == 1  # nothing was written
     read(context, line("d1", CHIPLESS, "2027-01-18T08:30:00"))
-    second = known()
-    assert second is not first
+    assert (known(), known()) == (4, 4)
     context.clock = FixedClock(context.moment() + timedelta(days=1))
-    assert known() is not second
+    assert (known(), known()) == (5, 5)
+    assert known(of := object()) == known(of) == 6
 
 
 def test_a_page_that_began_before_a_write_keeps_what_it_saw(context: Context) -> None:

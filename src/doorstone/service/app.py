@@ -181,8 +181,7 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
             answer = found if isinstance(found, Answer) else Answer(found)
             assert isinstance(answer.body, BaseModel)
             data = answer.body.model_dump_json().encode()
-        digest = hashlib.sha256(data).hexdigest()[:32]
-        return Answer(data, answer.etag, answer.next, answer.media_type, answer.file_name, answer.policy, digest)
+        return replace(answer, body=data, digest=hashlib.sha256(data).hexdigest()[:32])
 
     asked = (*path.values(), request.query_string)
     rests_on = (stamp.ledger, stamp.devices, stamp.readings, context.today())

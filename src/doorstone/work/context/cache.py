@@ -36,7 +36,7 @@ class Cache:
         """The answer to `key`. One caller makes it while others wait; with `wait` false, each makes its own."""
         with self._guard:
             try:
-                entry = self._entries[key]
+                entry = self._entries[key]  # its `get` would look it up three times
             except KeyError:
                 entry = None
             if entry is None or entry.depends_on != depends_on:

@@ -101,18 +101,22 @@ class Context:
             held["stamp"] = profiles.stamp(self.database.connection)
         return cast(Stamp, held["stamp"])
 
-    @property
-    def known_now(self) -> dict[str, Any] | None:
-        """What has been made of the records as this thread sees them, shared by all who see them so on the same day.
+    def known_now(self, key: tuple[Hashable, ...], of: object, make: Callable[[], T]) -> T:
+        """The answer to a question that rests on the records, the day and the object `of` alone.
 
-        None outside of a transaction, and in one that may have written.
+        It is shared by all transactions that see the records alike on the same day, and asked for without a look at
+        what it rests on. Outside of a transaction, and in one that may have written, it is made anew.
         """
         held = self.database.held
         if held is None:
-            return None
+            return make()
         if "known now" not in held:
             held["known now"] = self.cached(("known now",), (self.stamp(), self.today()), dict)
-        return cast("dict[str, Any]", held["known now"])
+        answers = held["known now"]
+        found = answers.get(key)
+        if found is None or found[0] is not of:
+            found = answers[key] = of, make()
+        return cast(T, found[1])
 
     def floor(self) -> date | None:
         """The latest day that the ledger has seen: however the clock is set back, no day before it comes again."""

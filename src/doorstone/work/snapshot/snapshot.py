@@ -224,15 +224,13 @@ class Snapshot:
 
     def raised(self, platform: Platform, release: str) -> Mapping[str, Raised]:
         """The devices that their exceptions bring to another state than their profile's."""
+
+        def make() -> Mapping[str, Raised]:
+            of = standings(self.context, platform, release).of
+            return self._excepted_devices().raised(platform, release, of)
+
         with self.context.database.read():
-            known, key = self.context.known_now, f"raised {platform.id} {release}"
-            found = known.get(key) if known is not None else None
-            if found is None or found[0] is not platform:
-                of = standings(self.context, platform, release).of
-                found = platform, self._excepted_devices().raised(platform, release, of)
-                if known is not None:
-                    known[key] = found
-            return cast("Mapping[str, Raised]", found[1])
+            return self.context.known_now(("raised", platform.id, release), platform, make)
 
     def doubts(self, exception: int) -> Mapping[str, tuple[str, ...]]:
         """The devices for which an approved exception no longer stands, each with what changed since."""
@@ -241,20 +239,18 @@ class Snapshot:
     def _excepted_devices(self) -> ExceptedDevices:
         """As they are in this transaction: this snapshot may be older than an import beside it."""
         context = self.context
-        with context.database.read():
-            known = context.known_now
-            if known is not None and "excepted devices" in known:
-                return cast(ExceptedDevices, known["excepted devices"])
+
+        def make() -> ExceptedDevices:
             now = snapshot(context)
             platforms = {name: sheet.platform for name, sheet in now.sheets.items()}
 
             def after(before: ExceptedDevices, touched: Collection[str], looked: Looked) -> ExceptedDevices:
                 return before.after(touched, looked, platforms, lambda p, r: standings(context, p, r).of)
 
-            found = excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
-            if known is not None:
-                known["excepted devices"] = found
-            return found
+            return excepted_devices(context, (platforms, now._decisions, now._by.matches), now._looked, after)
+
+        with context.database.read():
+            return context.known_now(("excepted devices",), None, make)
 
     # ------------------------------------------------------------ the fleet
 

@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from operator import attrgetter
-from typing import Any, NamedTuple, TypeVar, cast
+from typing import Any, NamedTuple, TypeVar
 
 from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.classes import Classifier
@@ -124,13 +124,8 @@ def standings(context: Context, platform: Platform, release: str) -> Standings:
     """How every profile in use stands at a release, by the records as they are now."""
     if not context.database.busy:
         roll(context)
-    known, key = context.known_now, f"standings {platform.id} {release}"
-    if known is None:
-        return _standings(context, platform, release)
-    found = known.get(key)
-    if found is None or found[0] is not platform:
-        found = known[key] = platform, _standings(context, platform, release)
-    return cast(Standings, found[1])
+    key = ("standings", platform.id, release)
+    return context.known_now(key, platform, lambda: _standings(context, platform, release))
 
 
 def _standings(context: Context, platform: Platform, release: str) -> Standings:

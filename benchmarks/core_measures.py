@@ -8,13 +8,13 @@ import subprocess
 import sys
 import zipfile
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from datetime import date
 from functools import cache
 from pathlib import Path
 
 import numpy
 import rule_engine
+from msgspec.structs import replace
 from scipy.optimize import Bounds, LinearConstraint, milp
 
 from benchmarks import fleet as made_up

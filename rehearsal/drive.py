@@ -10,10 +10,12 @@ import os
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.requests import NewException, NewTerms
 from doorstone.core.forecast.costs import add_months

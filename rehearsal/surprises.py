@@ -6,10 +6,13 @@ every month, after the month's readings: a surprise that is not in it within one
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from doorstone.core.forecast.costs import add_months
 from doorstone.demo.seed import PETRA
@@ -53,7 +56,7 @@ class Play:
         self.fleet = Rehearsal(self.folder, "surprising", {one.device for one in SURPRISES if one.device})
         tarn = self.fleet.worlds["tarn"]
         late = {**tarn.published, "9.2": date(2027, 8, 1)}  # the sheet has 16 March
-        self.fleet.worlds = {**self.fleet.worlds, "tarn": replace(tarn, published=late)}
+        self.fleet.worlds = {**self.fleet.worlds, "tarn": dataclasses.replace(tarn, published=late)}
 
     def context(self, hour: int = 17) -> Context:
         return self.fleet.context(self.day, hour)
@@ -111,7 +114,7 @@ class Play:
         """An attempt that somebody records in the evening."""
         at = datetime.combine(self.day, time(16))
         plain = NewAttempt(device, "", "9.1", "in-place", "everything", outcome, (), "", "", "set-up 1", at, at)
-        attempts.record_attempt(self.context(), PETRA, replace(plain, **more))  # type: ignore[arg-type]
+        attempts.record_attempt(self.context(), PETRA, replace(plain, **more))
 
     def carries(self, device: str) -> str:
         """Take a device to 9.1 by exception with a kit, as the runbook has it; gives the kit."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import date, datetime
 from typing import Any
+
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.requests import NewCondition, NewException, NewTerms
 from doorstone.demo.seed import sheet_text

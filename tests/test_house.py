@@ -229,10 +229,19 @@ def test_only_what_is_part_of_the_package_is_kept_for_good() -> None:
         for node in nodes(path):
             if isinstance(node, ast.FunctionDef):
                 marks = {ast.unparse(mark).partition("(")[0] for mark in node.decorator_list}
-                if marks & {"cache", "lru_cache", "cached_property"}:
+                if marks & {"cache", "lru_cache"}:
                     given = {ast.unparse(one.annotation) if one.annotation else "" for one in node.args.args}
                     assert given <= {"str", "bool"}, f"{path.name}, {node.name}"
                     assert "sqlite3" not in ast.unparse(node), f"{path.name}, {node.name}"
+
+
+def test_what_follows_from_a_value_is_kept_in_it_only_if_it_never_changes() -> None:
+    for path in modules():
+        for made in (node for node in nodes(path) if isinstance(node, ast.ClassDef)):
+            marks = [mark for one in made.body if isinstance(one, ast.FunctionDef) for mark in one.decorator_list]
+            if "cached_property" in map(ast.unparse, marks):
+                assert {ast.unparse(option) for option in made.keywords} == {"frozen=True", "dict=True"}, made.name
+                assert path.relative_to(PACKAGE).parts[0] == "core", path.name
 
 
 def test_names_that_only_we_understood_do_not_come_back() -> None:

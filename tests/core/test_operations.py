@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.operations import Level, Vitals, check_up, worst
 from doorstone.core.readings.history import Retention

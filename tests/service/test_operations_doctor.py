@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import timedelta
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.client import Client, RoleError
 from doorstone.core.readings.history import Retention

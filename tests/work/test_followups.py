@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import threading
-from dataclasses import replace
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.service.outbound import ask_updates
 from doorstone.store import followups as after_store

@@ -7,13 +7,13 @@ import json
 import subprocess
 import sys
 import zipfile
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.kits.check import kit_faults
 from doorstone.core.kits.options import KitOptions

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.cli.media import sha256_of
 from doorstone.core.media import Media, Need, fits, fitting, media_plan

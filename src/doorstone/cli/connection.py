@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 import typer
+from msgspec import Struct
 
 from doorstone.api.platforms import PlatformResponse
 from doorstone.cli.dry_run import DRY_RUN
 from doorstone.client import Client
 
 
-@dataclass(frozen=True, slots=True)
-class Connection:
+class Connection(Struct, frozen=True):
     server: str
     token: str
     in_place_of: str = ""

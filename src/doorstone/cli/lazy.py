@@ -7,19 +7,18 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from importlib import import_module
 from typing import Annotated, Any, ClassVar
 
 import typer
+from msgspec import Struct
 from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
 
 from doorstone.cli.dry_run import DRY_RUN
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a command lives: an attribute of a module that is a `Typer` group or a function; and how help lists it."""
 
     panel: str

@@ -72,9 +72,9 @@ MARKS_OF = {"ok": "well", "look": "look at it", "wrong": "WRONG"}
 
 
 def _as_data(found: object) -> object:
-    from dataclasses import asdict
+    from msgspec import to_builtins
 
-    return asdict(found)  # type: ignore[call-overload]
+    return to_builtins(found)
 
 
 def _plainly(act: Callable[[], T]) -> T:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from msgspec import Struct
 
 from doorstone.api.readings import NewRequirementRequest
 from doorstone.api.sorting import AssessmentResponse, DecisionRequest
@@ -29,8 +29,7 @@ from doorstone.work.context.context import SOURCES
 app = typer.Typer(no_args_is_help=True)
 
 
-@dataclass(frozen=True, slots=True)
-class _Sorted:
+class _Sorted(Struct, frozen=True):
     device: str
     runs: str
     assessment: Assessment

@@ -5,17 +5,17 @@ from __future__ import annotations
 import platform
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.collect import generic, linux
 from doorstone.core.facts import BUILT_IN, FactError, dump
 
 
-@dataclass(frozen=True, slots=True)
-class Collected:
+class Collected(Struct, frozen=True):
     """Fact -> value as JSON holds it, and fact -> why it could not be read."""
 
     facts: Mapping[str, Any]

@@ -7,12 +7,14 @@ In: the data of a condition, fact specs, lists; then fact values and a day. Out:
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from decimal import Decimal
 from difflib import get_close_matches
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.facts import FactError, FactSpec, FactType, FactValue, Version, View, dump
 
@@ -33,8 +35,7 @@ class ConditionError(ValueError):
         self.hint = hint
 
 
-@dataclass(frozen=True, slots=True)
-class LeafReport:
+class LeafReport(Struct, frozen=True):
     """One leaf, explained: what is required, what was measured, by whom, and how much is missing."""
 
     fact: str
@@ -48,8 +49,7 @@ class LeafReport:
     level: float | None = None  # measured / required for numeric leaves, for drawing
 
 
-@dataclass(frozen=True, slots=True)
-class Leaf:
+class Leaf(Struct, frozen=True, dict=True):
     """One test of one fact. `operand` is already of the fact's type; `list_name` names the list it came from."""
 
     fact: str
@@ -58,13 +58,10 @@ class Leaf:
     spec: FactSpec
     tolerance: float = 0.0
     list_name: str | None = None
-    _facts: frozenset[str] = field(init=False, repr=False, compare=False)
-    _required: str = field(init=False, repr=False, compare=False)
 
-    def __post_init__(self) -> None:
-        both = (self.fact, self.operand) if self.op in _OF_TWO else (self.fact,)
-        object.__setattr__(self, "_facts", frozenset(both))
-        object.__setattr__(self, "_required", self._in_words())
+    @cached_property
+    def _facts(self) -> frozenset[str]:
+        return frozenset((self.fact, self.operand) if self.op in _OF_TWO else (self.fact,))
 
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         value = values.get(self.fact)
@@ -144,8 +141,9 @@ class Leaf:
 
     def required(self) -> str:
         """The demand in words: `at least 6,144 MiB`."""
-        return self._required
+        return self._in_words
 
+    @cached_property
     def _in_words(self) -> str:
         show = self.spec.show
         match self.op:
@@ -205,15 +203,14 @@ def in_full(condition: Condition) -> str:
     return f"{words} ({', '.join(lacking)})" if lacking else words
 
 
-@dataclass(frozen=True, slots=True)
-class _Parts:
+class _Parts(Struct, frozen=True, dict=True):
     """What `all` and `any` share: their parts, and what those look at."""
 
     parts: tuple[Condition, ...]
-    _facts: frozenset[str] = field(init=False, repr=False, compare=False)
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "_facts", frozenset().union(*(part.facts() for part in self.parts)))
+    @cached_property
+    def _facts(self) -> frozenset[str]:
+        return frozenset().union(*(part.facts() for part in self.parts))
 
     def facts(self) -> frozenset[str]:
         return self._facts
@@ -223,8 +220,7 @@ class _Parts:
             yield from part.leaves()
 
 
-@dataclass(frozen=True, slots=True)
-class All(_Parts):
+class All(_Parts, frozen=True):
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         answer = Outcome.MET
         for part in self.parts:
@@ -242,8 +238,7 @@ class All(_Parts):
         return " and ".join(f"({part})" if isinstance(part, Any_) else str(part) for part in self.parts) or "always"
 
 
-@dataclass(frozen=True, slots=True)
-class Any_(_Parts):  # noqa: N801 - `Any` is typing's
+class Any_(_Parts, frozen=True):  # noqa: N801 - `Any` is typing's
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:
         answer = Outcome.UNMET
         for part in self.parts:
@@ -261,8 +256,7 @@ class Any_(_Parts):  # noqa: N801 - `Any` is typing's
         return " or ".join(f"({part})" if isinstance(part, All) else str(part) for part in self.parts) or "never"
 
 
-@dataclass(frozen=True, slots=True)
-class Not:
+class Not(Struct, frozen=True):
     part: Condition
 
     def outcome(self, values: Mapping[str, FactValue], as_of: date) -> Outcome:

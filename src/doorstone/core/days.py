@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
+
+from msgspec import Struct
 
 DAY = timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """Days from `first` through `last`."""
 
     first: date

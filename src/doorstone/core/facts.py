@@ -9,13 +9,14 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from enum import StrEnum
-from functools import total_ordering
+from functools import cached_property
 from itertools import product
 from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from doorstone.core.numbers import UNSAID, Marks, NumberError, read_number
 
@@ -29,9 +30,7 @@ class FactError(ValueError):
         self.hint = hint
 
 
-@total_ordering
-@dataclass(frozen=True, slots=True)
-class Version:
+class Version(Struct, frozen=True):
     """A dotted version, `2.0`; compared number by number, so that 1.10 is above 1.9 and 2 equals 2.0."""
 
     numbers: tuple[int, ...]
@@ -57,6 +56,15 @@ class Version:
 
     def __lt__(self, other: Version) -> bool:
         return self._key() < other._key()
+
+    def __le__(self, other: Version) -> bool:
+        return self._key() <= other._key()
+
+    def __gt__(self, other: Version) -> bool:
+        return self._key() > other._key()
+
+    def __ge__(self, other: Version) -> bool:
+        return self._key() >= other._key()
 
     def __str__(self) -> str:
         return ".".join(str(number) for number in self.numbers)
@@ -91,8 +99,7 @@ _QUANTITY = re.compile(r"\s*([+-]?[0-9.,][0-9.,'’\u00a0\u202f\u2009 ]*?)\s*([A
 _CONTROL = re.compile("[\x00-\x1f]")
 
 
-@dataclass(frozen=True, slots=True)
-class FactSpec:
+class FactSpec(Struct, frozen=True):
     """What a fact may hold: its type, unit, and whether it is lasting (a part) or passing (free space)."""
 
     name: str
@@ -342,8 +349,7 @@ FIX = "fix"
 """The source of what a fix recorded as done gives: older words fall away, and its own does with the next reading."""
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(Struct, frozen=True):
     """Who reports. Higher `trust` is believed first; `None` days means that a reading does not age."""
 
     name: str
@@ -357,8 +363,7 @@ class Source:
         return days is None or as_of - read_on <= timedelta(days=days)
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """What one source reported about a device at one time. `verdicts` maps requirement id -> passed."""
 
     source: str
@@ -373,8 +378,7 @@ class Candidate(NamedTuple):
     taken_at: datetime
 
 
-@dataclass(frozen=True, slots=True)
-class DisputeDecision:
+class DisputeDecision(Struct, frozen=True):
     """An operator's word in a dispute: the `value` to believe of a fact, or whether a requirement is met.
 
     It holds against everything read up to its time, from whichever source and whenever it arrives, and until something
@@ -407,16 +411,14 @@ class SettledFact(NamedTuple):
     overruled: tuple[Candidate, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(Struct, frozen=True):
     requirement: str
     passed: bool
     source: str
     taken_at: datetime
 
 
-@dataclass(frozen=True, slots=True)
-class View:
+class View(Struct, frozen=True, dict=True):
     """A device as it is settled on `as_of`. `aged` holds facts whose only readings are too old.
 
     `decided` maps requirement -> an operator's word on whether it is met, which ends a dispute with a verdict.
@@ -429,7 +431,6 @@ class View:
     verdicts: tuple[Verdict, ...] = ()
     decided: Mapping[str, DisputeDecision] = field(default_factory=dict)
     fixed: Mapping[str, Candidate] = field(default_factory=dict)
-    _values: dict[str, FactValue] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def value(self, name: str) -> FactValue | None:
         settled = self.facts.get(name)
@@ -437,9 +438,11 @@ class View:
 
     def values(self) -> Mapping[str, FactValue]:
         """The believed value of each fact."""
-        if not self._values:
-            self._values.update({name: settled.believed.value for name, settled in self.facts.items()})
         return self._values
+
+    @cached_property
+    def _values(self) -> Mapping[str, FactValue]:
+        return {name: settled.believed.value for name, settled in self.facts.items()}
 
     def text(self, name: str, default: str = "") -> str:
         value = self.value(name)

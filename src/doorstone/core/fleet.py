@@ -6,8 +6,9 @@ In: a platform, a view, decisions. Out: a word for the outcome, or the fixes mad
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import View
@@ -50,8 +51,7 @@ def route_outcome(
     return (CARRIED, ()) if choice.best else (UNCOVERED, choice.uncovered or checks)
 
 
-@dataclass(frozen=True, slots=True)
-class SortScenario:
+class SortScenario(Struct, frozen=True):
     """Were a requirement sorted so, for one model or for all."""
 
     requirement: str
@@ -59,8 +59,7 @@ class SortScenario:
     model: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class WhatIf:
+class WhatIf(Struct, frozen=True):
     """What to suppose of devices: these fixes made (by title, or all), sorts decided, checks approved."""
 
     fixes: tuple[str, ...] = ()

@@ -6,9 +6,10 @@ In: a platform, the overrides used, what is known of the device. Out: `Step`s wi
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.errors import InvalidInputError, MoveRefusedError
@@ -27,8 +28,7 @@ class StepKind(StrEnum):
     ROLLBACK = "ends-rollback"
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One thing to do. `blocking`: the device is not finished without it. `due_on` is the last day to have done it."""
 
     name: str

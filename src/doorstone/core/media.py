@@ -7,9 +7,10 @@ a plan: the fewest media that serve the batch, on sticks of which size at which 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from itertools import combinations
+
+from msgspec import Struct
 
 from doorstone.core.facts import FactValue
 
@@ -17,8 +18,7 @@ STICKS_GB = (8, 16, 32, 64, 128, 256)
 ROOM = 93  # percent of a stick's nominal size that its file system leaves
 
 
-@dataclass(frozen=True, slots=True)
-class Media:
+class Media(Struct, frozen=True):
     """One set-up media. `release` is what is on it, `asked` what its maker was asked for. Sizes in bytes and GB.
 
     `verified` says that its SHA-256 was found to be the published one.
@@ -85,8 +85,7 @@ def media_facts(media: Media | None, release: str, carry_over: str) -> dict[str,
     return facts
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+class Need(Struct, frozen=True):
     """What a device needs of its media; an empty word is unread."""
 
     device: str
@@ -114,8 +113,7 @@ def _best_first(media: Iterable[Media], today: date) -> list[Media]:
 # ------------------------------------------------------------------------ plan
 
 
-@dataclass(frozen=True, slots=True)
-class MediaUse:
+class MediaUse(Struct, frozen=True):
     """One media of a plan: whom it serves, and the sticks to make of it, by site."""
 
     media: Media
@@ -125,8 +123,7 @@ class MediaUse:
     defects: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Mismatch:
+class Mismatch(Struct, frozen=True):
     """Devices that no media on record serves, and why."""
 
     devices: tuple[str, ...]
@@ -134,8 +131,7 @@ class Mismatch:
     hint: str
 
 
-@dataclass(frozen=True, slots=True)
-class MediaPlan:
+class MediaPlan(Struct, frozen=True):
     release: str
     uses: tuple[MediaUse, ...]
     mismatches: tuple[Mismatch, ...]

@@ -7,9 +7,10 @@ which mark is which, the number is refused with both readings.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from decimal import Decimal
 from itertools import product
+
+from msgspec import Struct
 
 _SPACES = "\u00a0\u202f\u2009 "
 _PLAIN = re.compile(r"[+-]?[0-9]+")
@@ -23,8 +24,7 @@ class NumberError(ValueError):
         self.readings = readings
 
 
-@dataclass(frozen=True, slots=True)
-class Marks:
+class Marks(Struct, frozen=True):
     """Which mark begins the decimals, and which parts thousands; empty where nobody has said."""
 
     decimal: str = ""

@@ -6,9 +6,10 @@ In: vitals, as they were measured. Out: one check for each concern, with what to
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.readings.history import Retention
 
@@ -24,8 +25,7 @@ class Level(StrEnum):
     WRONG = "wrong"
 
 
-@dataclass(frozen=True, slots=True)
-class Vitals:
+class Vitals(Struct, frozen=True):
     """What was measured. Sizes are bytes; times are UTC.
 
     `oldest_reading` is the day of the oldest reading that is kept. `old_readings` are past the days for which such
@@ -58,8 +58,7 @@ class Vitals:
     faults: tuple[str, ...] | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+class Check(Struct, frozen=True):
     """One concern: whether it is well, in words, and what to do if it is not."""
 
     name: str

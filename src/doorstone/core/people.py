@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError
 
@@ -18,8 +19,7 @@ REPORTER = "reporter"
 MOST_DAYS_DEPUTY = 92
 
 
-@dataclass(frozen=True, slots=True)
-class Deputy:
+class Deputy(Struct, frozen=True):
     """For these days `deputy` may act in place of `person`, in the person's role."""
 
     person: str

@@ -6,16 +6,17 @@ In: an assessment at the release that the device runs, observations, a day. Out:
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from datetime import date, timedelta
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.errors import InvalidInputError
 from doorstone.core.platforms.platform import Platform, Standing, UpdateClass
 from doorstone.core.sorting.assessment import Assessment, Finding
 
 
-@dataclass(frozen=True, slots=True)
-class Observation:
+class Observation(Struct, frozen=True):
     """What was seen of one update class on a day: `arrived`, `offered` or `not-offered` with a reason."""
 
     seen_on: date
@@ -60,8 +61,7 @@ def retry_after(failures: int) -> timedelta:
     return min(LONGEST_RETRY, FIRST_RETRY * (1 << min(failures, 20)))
 
 
-@dataclass(frozen=True, slots=True)
-class ClassStanding:
+class ClassStanding(Struct, frozen=True):
     """One update class. `compared` is as-expected, better, worse, too-old or not-observed."""
 
     update_class: UpdateClass
@@ -131,8 +131,7 @@ def _compare(expected: Standing, newest: Observation | None, as_of: date, check_
     return "as-expected" if arrives else "worse"
 
 
-@dataclass(frozen=True, slots=True)
-class Attribution:
+class Attribution(Struct, frozen=True):
     """What the requirements of one exception do to one update class.
 
     `alone` is the effect of them alone; `shared_with` are other unmet requirements whose effect is no better;

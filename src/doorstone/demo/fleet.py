@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
+
+from msgspec import Struct
 
 TODAY = date(2027, 1, 18)
 SITES = {"Glasshouse": 44, "Herbarium": 40, "Seed Vault": 28, "Visitor Gate": 38, "Orrin Field Station": 30}
@@ -22,8 +23,7 @@ LEVEL_3 = ["avx", "avx2", "bmi1", "bmi2", "fma", "movbe", "sse4_2"]
 LEVEL_2 = ["sse4_2", "popcnt", "ssse3"]
 
 
-@dataclass(frozen=True, slots=True)
-class Model:
+class Model(Struct, frozen=True):
     """A made-up machine model: what all of that model share."""
 
     name: str
@@ -56,8 +56,7 @@ MODELS = [
 # fmt: on
 
 
-@dataclass(slots=True)
-class Built:
+class Built(Struct):
     """One device of the fleet: what it is, and the facts that a good reading finds."""
 
     id: str

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import shutil
-from dataclasses import replace
 from datetime import date, datetime
 from importlib import resources
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life, LifeChange

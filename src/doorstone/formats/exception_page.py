@@ -5,12 +5,13 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
 from functools import cache
 from importlib import resources
 from typing import Any, NamedTuple
 
 from jinja2 import Environment, StrictUndefined
+from msgspec import Struct
+from msgspec.structs import asdict
 
 
 class ConditionLine(NamedTuple):
@@ -29,8 +30,7 @@ class CommentLine(NamedTuple):
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionPageData:
+class ExceptionPageData(Struct, frozen=True):
     """What the page says. `row` has the columns of the register; the tuples are in the order of the page's tables."""
 
     id: str

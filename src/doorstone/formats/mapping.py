@@ -25,12 +25,12 @@ from __future__ import annotations
 
 import codecs
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 from difflib import get_close_matches
 from typing import Annotated, Any, Literal
 
+from msgspec import Struct
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError
 
 from doorstone.core.facts import FactError, FactSpec, FactType, FactValue
@@ -109,8 +109,7 @@ class MappingDocument(BaseModel):
     column: list[ColumnPart] = Field(min_length=1)
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnMapping:
+class ColumnMapping(Struct, frozen=True):
     """How the columns of a foreign file become parts of a reading."""
 
     columns: Mapping[str, tuple[ColumnPart, ...]]

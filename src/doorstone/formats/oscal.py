@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Any
+
+from msgspec import Struct
 
 OSCAL_VERSION = "1.1.2"
 _SPACE = uuid.UUID("6a0b8f2e-3d65-5c55-9d4c-5d0f6e1f7a11")
 _STATUS = {"requested": "deviation-requested", "approved": "deviation-approved", "lapsed": "open"}
 
 
-@dataclass(frozen=True, slots=True)
-class PlanItem:
+class PlanItem(Struct, frozen=True):
     """What the plan needs of one exception; days as ISO text."""
 
     id: str

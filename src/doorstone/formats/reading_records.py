@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from types import MappingProxyType
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from doorstone.core.facts import FactValue, Reading
 from doorstone.core.readings.value_table import ValueTable
@@ -56,8 +56,7 @@ class ReadingRecord(msgspec.Struct, gc=False):
         return Reading(self.source, datetime.fromisoformat(self.taken_at), self.content.facts, self.content.verdicts)
 
 
-@dataclass(frozen=True, slots=True)
-class ImportProblem:
+class ImportProblem(Struct, frozen=True):
     """One thing wrong with an import: the line (of JSON the item), the field or column, what is wrong, the hint.
 
     A `fatal` one concerns the file as a whole: no line of it can be used.

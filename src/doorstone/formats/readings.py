@@ -12,10 +12,11 @@ import csv
 import io
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from difflib import get_close_matches
 from itertools import islice, starmap
 from typing import Any, BinaryIO
+
+from msgspec import Struct
 
 from doorstone.core.facts import FactSpec
 from doorstone.core.readings.first_lines import FirstLines
@@ -31,8 +32,7 @@ _AT_ONCE = 500
 """Rows that are checked together."""
 
 
-@dataclass(frozen=True, slots=True)
-class Parsed:
+class Parsed(Struct, frozen=True):
     records: tuple[ReadingRecord, ...]
     problems: tuple[ImportProblem, ...]
 

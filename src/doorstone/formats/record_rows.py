@@ -9,9 +9,10 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.facts import FactSpec, FactType
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping, MappingError, read_mapping
@@ -20,8 +21,7 @@ from doorstone.formats.sheet import SheetProblem
 from doorstone.formats.text_lines import FileError, delimiter_of, parse_json, text_lines
 
 
-@dataclass(frozen=True, slots=True)
-class RecordRow:
+class RecordRow(Struct, frozen=True):
     """A row of the file: its line (of a JSON list its item), and its fields; empty cells are left out."""
 
     line: int

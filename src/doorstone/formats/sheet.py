@@ -9,10 +9,11 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from difflib import get_close_matches
 
+from msgspec import Struct
+from msgspec.structs import replace
 from pydantic import ValidationError
 
 from doorstone.core.conditions import ALWAYS, Condition, ConditionError, Leaf
@@ -53,8 +54,7 @@ from doorstone.formats.toml_places import TomlPlaces
 Path = tuple[str | int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class SheetProblem:
+class SheetProblem(Struct, frozen=True):
     """One thing wrong with a sheet. `line` counts from 1; None where the sheet gives no place for it."""
 
     line: int | None

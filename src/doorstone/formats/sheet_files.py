@@ -9,11 +9,11 @@ import base64
 import binascii
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from jinja2 import TemplateSyntaxError
 from jinja2.sandbox import ImmutableSandboxedEnvironment
+from msgspec import Struct
 
 from doorstone.core.kits.settings_store import ANSWERS, StoreError, json_changes
 from doorstone.core.platforms.platform import Loader, MediaFile, Setting, Store
@@ -25,8 +25,7 @@ Known = Callable[[str, str | None, Sequence[str], Path], None]
 _KINDS = {"text": str, "integer": int, "flag": bool, "list": list}
 
 
-@dataclass(frozen=True, slots=True)
-class SheetFiles:
+class SheetFiles(Struct, frozen=True):
     """The files beside a sheet, and where to tell what is wrong."""
 
     files: Mapping[str, str]

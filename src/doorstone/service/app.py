@@ -8,13 +8,13 @@ import re
 import time
 from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import replace
 from functools import cache
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from urllib.parse import urlencode
 
 import structlog
 from flask import Flask, Response, request
+from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 from werkzeug.exceptions import HTTPException
 from werkzeug.middleware.proxy_fix import ProxyFix

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
 
 from flask import Flask, Request, current_app, request, session
 from flask.sessions import SecureCookieSession, SecureCookieSessionInterface
 from itsdangerous import URLSafeTimedSerializer
+from msgspec.structs import replace
 
 from doorstone.core.people import both, rank
 from doorstone.service.auth_settings import AuthSettings

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import asdict
 from datetime import date, datetime
 from enum import Enum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.formats.safe_csv import csv_text
 from doorstone.work.context.context import Context
@@ -51,6 +53,8 @@ def _json(data: Any) -> bytes:
 
 
 def _plain(value: object) -> object:
+    if isinstance(value, Struct):
+        return asdict(value)
     if isinstance(value, date | datetime):
         return value.isoformat()
     if isinstance(value, Enum):

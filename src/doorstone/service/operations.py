@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any, BinaryIO, Generic, TypeVar
 
+from msgspec import Struct
 from pydantic import BaseModel
 
 from doorstone.service.import_worker import ImportWorker
@@ -25,8 +25,7 @@ READERS_IN = HANDS | {REPORTER}
 PUBLIC: frozenset[str] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Call(Generic[Q, B]):
+class Call(Struct, Generic[Q, B], frozen=True):
     """One call: the context, who calls (None only where the operation is public), path, query, body, If-Match.
 
     `jobs` runs what takes longer than an answer may; `file` is the body of an upload, as it comes in.
@@ -47,8 +46,7 @@ class Call(Generic[Q, B]):
         return self.caller
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """The answer of an operation. `etag` is the object's version, `next` the cursor of the next page.
 
     `policy` is a content security policy for a page that stands alone. `digest` is that of the body, where it is known.
@@ -81,8 +79,7 @@ AffectedDevices = Callable[[Call[Any, Any]], Iterable[str]]
 """The devices that a call changes something of: by their sites, whoever has a greater role there may."""
 
 
-@dataclass(frozen=True, slots=True)
-class Operation:
+class Operation(Struct, frozen=True):
     """One method on one path. `roles` empty means public; `match` asks for If-Match; `creates` takes a key.
 
     `upload` takes a body of any size and kind, which the handler reads as it comes. With `affected_devices`, a role

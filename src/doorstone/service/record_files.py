@@ -6,12 +6,13 @@ The fields of a kind are those of its request on the wire; each row is recorded 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
 from datetime import date, datetime
 from enum import Enum
 from functools import cache
 from typing import Any, NamedTuple, get_args, get_origin
 
+from msgspec import Struct
+from msgspec.structs import replace
 from pydantic import BaseModel, ValidationError
 
 from doorstone.api.attempts import AttemptRequest
@@ -45,8 +46,7 @@ class Recorded(NamedTuple):
     words: str
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(Struct, frozen=True):
     """A kind of record: the fields of a row, and the function that records it."""
 
     row: type[BaseModel]

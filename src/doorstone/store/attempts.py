@@ -5,16 +5,16 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.attempts.override_results import OverrideCount
 from doorstone.store.devices import profiles
 
 
-@dataclass(frozen=True, slots=True)
-class AttemptRow:
+class AttemptRow(Struct, frozen=True):
     id: int
     device: str
     number: int
@@ -36,8 +36,7 @@ class AttemptRow:
     mismatch: str
 
 
-@dataclass(frozen=True, slots=True)
-class ObservationRow:
+class ObservationRow(Struct, frozen=True):
     id: int
     device: str
     seen_on: str

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class FixDoneRow:
+
+class FixDoneRow(Struct, frozen=True):
     """`gives` are the facts after it, as JSON holds them; `done_at` when it was made, `at` when that was recorded."""
 
     id: int

@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.followups import Step
 
 
-@dataclass(frozen=True, slots=True)
-class FollowUpRow:
+class FollowUpRow(Struct, frozen=True):
     """`state` is open, done, failed or skipped. `answer` is as-before, slower or faster where it asks how it runs."""
 
     id: int
@@ -32,8 +32,7 @@ class FollowUpRow:
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class VerificationRow:
+class VerificationRow(Struct, frozen=True):
     id: int
     kit: int
     device: str
@@ -43,8 +42,7 @@ class VerificationRow:
     settings: tuple[Mapping[str, str], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class PollRow:
+class PollRow(Struct, frozen=True):
     device: str
     next_at: str
     failures: int

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class KitRow:
+
+class KitRow(Struct, frozen=True):
     id: int
     platform: str
     sheet_revision: int

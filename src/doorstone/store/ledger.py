@@ -9,8 +9,9 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.ledger.chain import START, chain_faults, entry_hash
 from doorstone.store.ledger_changes import kind_names
@@ -20,8 +21,7 @@ class LedgerBrokenError(RuntimeError):
     """The ledger differs from what was sealed. Nothing is added to it: a new seal would hide the change."""
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     seq: int
     at: str
     actor: str

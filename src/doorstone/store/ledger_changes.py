@@ -13,12 +13,12 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class Tracked:
+
+class Tracked(Struct, frozen=True):
     """One kind of object: its table and key, the columns that are left out, and the tables that belong to it."""
 
     table: str

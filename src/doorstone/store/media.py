@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class MediaRow:
+
+class MediaRow(Struct, frozen=True):
     """`withdrawn` says why it is no longer used; empty while it is."""
 
     id: int

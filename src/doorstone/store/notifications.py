@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class WebhookRow:
+class WebhookRow(Struct, frozen=True):
     """`kinds` are prefixes of event kinds, such as `exception`; none means all."""
 
     id: int
@@ -21,8 +21,7 @@ class WebhookRow:
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class DeliveryRow:
+class DeliveryRow(Struct, frozen=True):
     """One event for one webhook, or one letter for one person. `answer` is what came of the last try."""
 
     id: int

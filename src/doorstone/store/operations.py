@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from doorstone.store.readings.quiet import count_before, first_day
 
 
-@dataclass(frozen=True, slots=True)
-class Sizes:
+class Sizes(Struct, frozen=True):
     """Numbers of rows; `records_bytes` is the size of the file."""
 
     schema_version: int

@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 MOST_SIGN_INS = 10_000
 
 
-@dataclass(frozen=True, slots=True)
-class PersonRow:
+class PersonRow(Struct, frozen=True):
     """`sites` maps site -> the greater role that the person has there. `news` are the kinds that they get by mail."""
 
     name: str
@@ -31,8 +31,7 @@ class PersonRow:
     second_factor_asked: str
 
 
-@dataclass(frozen=True, slots=True)
-class SignInRow:
+class SignInRow(Struct, frozen=True):
     """Somebody who signed in or failed to: the name as it was given, the address, and how."""
 
     id: int
@@ -43,8 +42,7 @@ class SignInRow:
     outcome: str
 
 
-@dataclass(frozen=True, slots=True)
-class TokenRow:
+class TokenRow(Struct, frozen=True):
     """`device` is set on a token that may only post readings of that device."""
 
     id: int

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class SheetRow:
+
+class SheetRow(Struct, frozen=True):
     platform: str
     revision: int
     sha256: str

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class DecisionRow:
+class DecisionRow(Struct, frozen=True):
     id: int
     platform: str
     requirement: str

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
 from doorstone.core.attempts.success_rates import Rate, rates_by
@@ -33,8 +35,7 @@ from doorstone.work.snapshot.snapshot import snapshot
 MOST_TEXT = 500
 
 
-@dataclass(frozen=True, slots=True)
-class NewAttempt:
+class NewAttempt(Struct, frozen=True):
     device: str
     kit: str
     release: str
@@ -51,8 +52,7 @@ class NewAttempt:
     mismatch: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Attempt:
+class Attempt(Struct, frozen=True):
     id: str
     row: store.AttemptRow
 
@@ -135,8 +135,7 @@ def list_attempts(context: Context, device: str = "") -> list[Attempt]:
         return [Attempt(id_of("AT", row.id), row) for row in store.every(db, device or None)]
 
 
-@dataclass(frozen=True, slots=True)
-class Draft:
+class Draft(Struct, frozen=True):
     """What a next attempt on a device starts from: its number, the kit, media and tool of last time, what was met."""
 
     device: str

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 from decimal import Decimal
 from operator import attrgetter
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fleet import WhatIf, route_outcome, suppose, supposed_decisions
@@ -28,8 +29,7 @@ BY = {"site": "site", "model": "model", "role": "role", "runs": "running_release
 MOST_NAMED = 10
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """The devices of one site, model, role or running release, by state."""
 
     name: str
@@ -37,8 +37,7 @@ class Group:
     states: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class FleetView:
+class FleetView(Struct, frozen=True):
     platform: str
     release: str
     by: str
@@ -89,8 +88,7 @@ def _in_order(states: Mapping[str, int]) -> dict[str, int]:
 # ------------------------------------------------------------------ compare
 
 
-@dataclass(frozen=True, slots=True)
-class Side:
+class Side(Struct, frozen=True):
     """One side of a comparison. `uncovered` counts devices per check that nothing covers, or gate that closes it."""
 
     release: str
@@ -99,8 +97,7 @@ class Side:
     uncovered: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Shift:
+class Shift(Struct, frozen=True):
     """Devices that come out one way on one side and another way on the other; at most 10 are named."""
 
     one: str
@@ -109,8 +106,7 @@ class Shift:
     devices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     platform: str
     devices: int
     one: Side
@@ -199,8 +195,7 @@ def _examples(
 # ------------------------------------------------------------------ what if
 
 
-@dataclass(frozen=True, slots=True)
-class ScenarioResult:
+class ScenarioResult(Struct, frozen=True):
     """Counts before and after, which devices move, and what the fixes take."""
 
     platform: str

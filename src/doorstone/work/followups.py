@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.followups import (
     SETTING_STATES,
@@ -27,8 +28,7 @@ from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.snapshot import snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class FollowUps:
+class FollowUps(Struct, frozen=True):
     """What a device's newest attempt left to do, and through which day it can go back."""
 
     device: str
@@ -108,8 +108,7 @@ def _need(db: sqlite3.Connection, name: str) -> store.FollowUpRow:
 # ------------------------------------------------------------------------ drift
 
 
-@dataclass(frozen=True, slots=True)
-class Verified:
+class Verified(Struct, frozen=True):
     """What verify said, and what has changed since it was last asked: (setting, was, is)."""
 
     id: str

@@ -5,8 +5,10 @@ from __future__ import annotations
 import re
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.media import Media, MediaPlan, Mismatch, media_plan
 from doorstone.core.platforms.platform import Platform, target_release
@@ -24,8 +26,7 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 MOST_DEVICES = 5000
 
 
-@dataclass(frozen=True, slots=True)
-class NewMedia:
+class NewMedia(Struct, frozen=True):
     """A media to record. `release` is what is on it; `asked` what its maker was asked for. `size` in bytes.
 
     `sha256` was computed of the media, `published_sha256` is the vendor's word; empty if not known.
@@ -48,8 +49,7 @@ class NewMedia:
     stick_gb: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class MediaView:
+class MediaView(Struct, frozen=True):
     id: str
     row: store.MediaRow
     media: Media
@@ -73,7 +73,7 @@ def add_media(context: Context, actor: Actor, given: NewMedia) -> MediaView:
         if before := object_made_before(db, actor):
             return get_media(context, before)
         values = {
-            **{name: getattr(given, name) for name in NewMedia.__slots__},
+            **asdict(given),
             "editions": sorted(given.editions),
             "link_ends": given.link_ends.isoformat() if given.link_ends else None,
             "by": actor.name,

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.platforms.platform import Sort
 from doorstone.core.sorting.assessment import Scope, effective_sort
@@ -23,8 +25,7 @@ from doorstone.work.snapshot.sheets import get_sheet, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class DecisionRecord:
+class DecisionRecord(Struct, frozen=True):
     """A decision as it was taken, and whether somebody has withdrawn it since."""
 
     id: str
@@ -43,8 +44,7 @@ class DecisionRecord:
     withdrawn_note: str
 
 
-@dataclass(frozen=True, slots=True)
-class SortingRow:
+class SortingRow(Struct, frozen=True):
     """One requirement at a release: its sort for the fleet, where it comes from, and the evidence there is."""
 
     requirement: str

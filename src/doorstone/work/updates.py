@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.platforms.platform import UpdateClass
 from doorstone.core.updates import (
@@ -88,8 +90,7 @@ def _keep(context: Context, device: str, answer: Mapping[str, Any]) -> int:
     return recorded
 
 
-@dataclass(frozen=True, slots=True)
-class NewObservation:
+class NewObservation(Struct, frozen=True):
     device: str
     seen_on: date
     update_class: str
@@ -99,8 +100,7 @@ class NewObservation:
     detail: str
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceStanding:
+class DeviceStanding(Struct, frozen=True):
     device: str
     release: str
     classes: tuple[ClassStanding, ...]

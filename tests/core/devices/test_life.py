@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 from itertools import product
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.devices.life import (
     GONE,

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.attempts.outcomes import AttemptOutcome
 from doorstone.core.due.exceptions import DueException, due_on_exception

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.devices.life import Life
 from doorstone.core.errors import InvalidInputError, MoveRefusedError, UnknownObjectError

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
 from doorstone.core.forecast.course import course

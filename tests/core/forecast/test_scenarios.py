@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from itertools import product
@@ -12,6 +11,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.attempts.success_rates import rate, rates_by
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms

@@ -9,7 +9,6 @@ import shutil
 import subprocess
 import sys
 import zipfile
-from dataclasses import replace
 from datetime import date
 from io import BytesIO
 from pathlib import Path
@@ -18,6 +17,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.kits.case import KitCase, KitException
 from doorstone.core.kits.files import archive, kit_refusals, render

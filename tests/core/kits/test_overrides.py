@@ -2,12 +2,12 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterable
-from dataclasses import replace
 from datetime import date
 from itertools import combinations
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.attempts.override_results import OverrideCount, seldom_works
 from doorstone.core.conditions import ALWAYS, parse

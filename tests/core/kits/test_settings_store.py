@@ -6,7 +6,6 @@ import copy
 import hashlib
 import json
 import subprocess
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +13,7 @@ import jsonpatch
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.kits.scripts import AFTER, SYSTEM, scripts
 from doorstone.core.kits.settings_store import StoreError, json_changes, pointer, store_changes

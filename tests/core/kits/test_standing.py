@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
+
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.life import ExceptionState, ending, state_on
 from doorstone.core.kits.standing import HeldException, KitBasis, KitDevice, device_changed, permission_ended

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
 from datetime import date, datetime
 from typing import Any
 
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import profile_content, view_of

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.work.context.actor import Receipt

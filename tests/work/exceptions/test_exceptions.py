@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import replace
 from datetime import date
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.exceptions.requests import NewAttachment, NewCondition

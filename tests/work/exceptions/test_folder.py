@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.folder import FileCondition, FileTerms, FolderDeed, compare_folder
 from doorstone.formats.exception_files import read_exception, write_exception

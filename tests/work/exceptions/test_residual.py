@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.residual import RiskTable
 from doorstone.work.context.context import Context, Policy

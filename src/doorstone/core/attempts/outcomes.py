@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError
 from doorstone.core.platforms.platform import Platform, Route
@@ -24,8 +25,7 @@ ARRIVED = frozenset({AttemptOutcome.COMPLETED, AttemptOutcome.CARRY_OVER_LOST})
 """After these the device runs the release."""
 
 
-@dataclass(frozen=True, slots=True)
-class EndedAttempt:
+class EndedAttempt(Struct, frozen=True):
     """An attempt as its end is known. `ended_at` is an ISO 8601 time."""
 
     id: int

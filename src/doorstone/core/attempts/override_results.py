@@ -7,17 +7,17 @@ ranked behind others that cover the same, and are named where one is chosen all 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from doorstone.core.platforms.platform import Platform
 
 LEAST_TRIED = 3  # fewer attempts say nothing of how often an override works
 
 
-@dataclass(frozen=True, slots=True)
-class OverrideTries:
+class OverrideTries(Struct, frozen=True):
     """One attempt. `refused_by` are requirement ids; empty where nobody said which check refused."""
 
     id: str
@@ -28,8 +28,7 @@ class OverrideTries:
     on: date
 
 
-@dataclass(frozen=True, slots=True)
-class AtRelease:
+class AtRelease(Struct, frozen=True):
     """Override -> the remark on it, at one release."""
 
     refused: Mapping[str, str] = field(default_factory=dict)
@@ -44,8 +43,7 @@ Remarks = tuple[tuple[str, str, str], ...]
 """Remarks on overrides: release, override, what is to be known of it."""
 
 
-@dataclass(frozen=True, slots=True)
-class OverrideResults:
+class OverrideResults(Struct, frozen=True):
     """What earlier attempts say about overrides before the next attempt. Equal for devices with the same history."""
 
     refused: Remarks = ()

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Hashable, Iterable
-from dataclasses import dataclass
 from math import sqrt
+
+from msgspec import Struct
 
 Z = 1.959963984540054  # the 97.5 % point of the normal distribution
 
 
-@dataclass(frozen=True, slots=True)
-class Rate:
+class Rate(Struct, frozen=True):
     """`done` of `tried` went well. `low` and `high` are the ends of the 95 % interval, shares between 0 and 1."""
 
     tried: int

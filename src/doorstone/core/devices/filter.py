@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+
+from msgspec import Struct
+from msgspec.structs import fields
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceFilter:
+class DeviceFilter(Struct, frozen=True):
     """Every given part must fit; an empty one fits all. `mark` goes with `requirement`, both with a release.
 
     `words` must each occur in id, name, site, role or model.

@@ -7,9 +7,10 @@ In: how a device stands, a change, a day. Out: nothing, or an error with the rea
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError, MoveRefusedError
 
@@ -34,8 +35,7 @@ def left_alone(device: str, life: Life) -> tuple[str, str] | None:
     return f"{device} is {life.replace('-', ' ')}", "Bring it back into service first, or leave it out"
 
 
-@dataclass(frozen=True, slots=True)
-class LifeChange:
+class LifeChange(Struct, frozen=True):
     """From `on` a device is in another life. `look_on`: the day to look again at one that is set aside.
 
     `wiped_by`: who erased the data of one that is gone, empty while nobody has; `replaced_by`: the device in its place.
@@ -117,8 +117,7 @@ def carried_on(before: LifeChange | None, change: LifeChange) -> LifeChange:
     return LifeChange(change.life, before.on, reason, None, change.wiped_by, before.replaced_by)
 
 
-@dataclass(frozen=True, slots=True)
-class Ended:
+class Ended(Struct, frozen=True):
     """What happens to an exception when some of its devices leave service: it ends, or goes on for those in `left`."""
 
     ends: bool

@@ -8,9 +8,10 @@ In: what a device says of its platform and release, and the platforms that are l
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from difflib import get_close_matches
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.platforms.platform import Platform
 
@@ -22,8 +23,7 @@ class UnplacedReason(StrEnum):
     UNKNOWN_RELEASE = "unknown-release"
 
 
-@dataclass(frozen=True, slots=True)
-class Unplaced:
+class Unplaced(Struct, frozen=True):
     """Why a device is unplaced. `value` is what its readings say, empty if they do not say it."""
 
     reason: UnplacedReason

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import date, timedelta
+
+from msgspec import Struct, field
 
 from doorstone.core.due.items import DECIDERS, Due, DueKind
 from doorstone.core.exceptions.conditions import ConditionState, ConditionStatus
 from doorstone.core.exceptions.life import ExceptionState
 
 
-@dataclass(frozen=True, slots=True)
-class DueException:
+class DueException(Struct, frozen=True):
     """An exception that is requested or approved, or ended while `devices` still run by it: what can be due on it.
 
     `editors` have shaped what would be approved, `approvers` have approved it already. `question` is empty unless the

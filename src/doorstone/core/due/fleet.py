@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
+
+from msgspec import Struct
 
 from doorstone.core.devices.life import GONE, Life, LifeChange
 from doorstone.core.due.items import DECIDERS, HANDS, KEEPERS, MOST_NAMED, Due, DueDevice, DueKind, names, sites_of
@@ -14,8 +15,7 @@ SERVICING_AHEAD = timedelta(days=90)
 """Moving a fleet takes weeks."""
 
 
-@dataclass(frozen=True, slots=True)
-class Running:
+class Running(Struct, frozen=True):
     """So many devices with `requirements` unmet at the release that they run, the first of them since a day.
 
     `named` are up to four of them, the first by id.
@@ -33,8 +33,7 @@ class Running:
         return cls(1, (device,), frozenset({device.site}), release, requirements, since)
 
 
-@dataclass(frozen=True, slots=True)
-class EditionInUse:
+class EditionInUse(Struct, frozen=True):
     """So many devices that run one release in one edition, as they report it."""
 
     release: str

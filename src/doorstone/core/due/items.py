@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
+
+from msgspec import Struct
 
 DECIDERS = frozenset({"approver", "administrator"})
 HANDS = frozenset({"technician", "administrator"})
@@ -80,8 +81,7 @@ COSTS: Mapping[DueKind, LateCost] = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Due:
+class Due(Struct, frozen=True):
     """One thing to do by a day. It concerns those named in `people`, and everybody whose role is in `roles`
     and who is not among `not_people`; `sites` are those of the devices that it speaks of."""
 
@@ -129,8 +129,7 @@ def in_order(found: Iterable[Due], as_of: date) -> list[Due]:
     return sorted(found, key=key)
 
 
-@dataclass(frozen=True, slots=True)
-class DueDevice:
+class DueDevice(Struct, frozen=True):
     """A device that an item speaks of, with its site: empty if it has none."""
 
     id: str

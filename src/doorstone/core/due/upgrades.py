@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
+
+from msgspec import Struct
 
 from doorstone.core.attempts.outcomes import AttemptOutcome
 from doorstone.core.due.items import HANDS, KEEPERS, Due, DueDevice, DueKind
@@ -12,8 +13,7 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.core.updates import ClassStanding
 
 
-@dataclass(frozen=True, slots=True)
-class OpenFollowUp:
+class OpenFollowUp(Struct, frozen=True):
     id: str
     device: DueDevice
     title: str
@@ -21,8 +21,7 @@ class OpenFollowUp:
     due_on: date
 
 
-@dataclass(frozen=True, slots=True)
-class LastAttempt:
+class LastAttempt(Struct, frozen=True):
     """The newest attempt on a device, if it went wrong. `undecided` are its unmet requirements not sorted since."""
 
     id: str

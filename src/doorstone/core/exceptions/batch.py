@@ -6,7 +6,8 @@ In: assessments, and what is permitted or requested already. Out: groups of devi
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import Refusal
@@ -14,8 +15,7 @@ from doorstone.core.exceptions.requests import RequestedDevice
 from doorstone.core.sorting.assessment import Assessment
 
 
-@dataclass(frozen=True, slots=True)
-class RequestGroup:
+class RequestGroup(Struct, frozen=True):
     """Devices for which the same requirements are to be excepted."""
 
     requirements: tuple[str, ...]

@@ -7,9 +7,10 @@ Out: a `ConditionStatus` with a word and what was seen.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Condition, Outcome
 from doorstone.core.facts import View
@@ -23,8 +24,7 @@ class ConditionState(StrEnum):
     OVERDUE = "overdue"
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionCondition:
+class ExceptionCondition(Struct, frozen=True):
     """One condition. With a `condition` facts decide; else it is attested by `due_on`, then every `every_days`."""
 
     number: int
@@ -42,8 +42,7 @@ class ExceptionCondition:
         return attested + timedelta(days=self.every_days) if self.every_days else None
 
 
-@dataclass(frozen=True, slots=True)
-class ConditionStatus:
+class ConditionStatus(Struct, frozen=True):
     """How a condition stands on a day. `measured` is what the facts say, `due_on` when it is to be attested next."""
 
     number: int

@@ -6,12 +6,12 @@ In: where the device stands and what else covers it. Out: whether it relies on t
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class ConsequenceCase:
+
+class ConsequenceCase(Struct, frozen=True):
     """One device of an exception that ends.
 
     `unmet` are the excepted requirements that it fails at the release that it runs and nothing else covers; `fixes` the
@@ -27,8 +27,7 @@ class ConsequenceCase:
     rollback_until: date | None
 
 
-@dataclass(frozen=True, slots=True)
-class Consequence:
+class Consequence(Struct, frozen=True):
     """`relies`: it runs, today, what only this exception permits."""
 
     device: str

@@ -7,10 +7,12 @@ make it. In: the register and the files as the same terms. Out: a difference for
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, fields
 from datetime import date
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import fields
 
 from doorstone.core.exceptions.life import ENDED, ExceptionState
 
@@ -26,8 +28,7 @@ class FolderDeed(StrEnum):
     BY_HAND = "by-hand"
 
 
-@dataclass(frozen=True, slots=True)
-class FileCondition:
+class FileCondition(Struct, frozen=True):
     """A condition as a file has it: words, or data of a condition on facts."""
 
     text: str = ""
@@ -36,8 +37,7 @@ class FileCondition:
     every_days: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class FileTerms:
+class FileTerms(Struct, frozen=True):
     """An exception as a file has it. `exception` is empty for one that is yet to be asked for."""
 
     exception: str
@@ -60,8 +60,7 @@ SCOPE = frozenset({"platform", "release", "up_to", "requirements", "devices"})
 _NOT_COMPARED = frozenset({"exception", "version"})
 
 
-@dataclass(frozen=True, slots=True)
-class FieldChange:
+class FieldChange(Struct, frozen=True):
     """One field that differs: in the register, and in the file."""
 
     name: str
@@ -69,8 +68,7 @@ class FieldChange:
     in_file: str
 
 
-@dataclass(frozen=True, slots=True)
-class FolderDifference:
+class FolderDifference(Struct, frozen=True):
     """How one file differs, and what follows. Where a person has to act, `hint` says how. `file` is empty if it is
     missing.
     """

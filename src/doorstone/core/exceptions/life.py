@@ -7,10 +7,11 @@ In: an exception, a person, an assessment, a day. Out: the next state, or an err
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.errors import MoveRefusedError
 from doorstone.core.facts import FactError, FactSpec, FactValue, dump
@@ -55,8 +56,7 @@ ENDED = frozenset(ExceptionState) - {ExceptionState.REQUESTED, ExceptionState.AP
 ENDED_AFTER_APPROVAL = ENDED & {then for (state, _), then in _MOVES.items() if state is ExceptionState.APPROVED}
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionTerms:
+class ExceptionTerms(Struct, frozen=True):
     """What an exception permits: requirements on devices at a release, or at every release up to it.
 
     `devices` is empty where the terms are those of a device that is at hand. Of such a device `doubt` says what
@@ -103,8 +103,7 @@ def excepted(held: Iterable[ExceptionTerms], platform: Platform, release: str, d
     return frozenset(name for terms in held if terms.permits(platform, release, day) for name in terms.requirements)
 
 
-@dataclass(frozen=True, slots=True)
-class Refusal:
+class Refusal(Struct, frozen=True):
     """Why one requirement of one device cannot be excepted."""
 
     device: str
@@ -165,8 +164,7 @@ def state_on(state: ExceptionState, expiry: date, day: date) -> ExceptionState:
     return ExceptionState.LAPSED if state is ExceptionState.APPROVED and day > expiry else state
 
 
-@dataclass(frozen=True, slots=True)
-class Ending:
+class Ending(Struct, frozen=True):
     """How an exception ends by itself, and the first day without it. `successor` is the one that replaced it."""
 
     state: ExceptionState
@@ -195,8 +193,7 @@ def possible_moves(state: ExceptionState) -> tuple[Move, ...]:
     return tuple(move for move in MADE_BY_PEOPLE if (state, move) in _MOVES)
 
 
-@dataclass(frozen=True, slots=True)
-class Involved:
+class Involved(Struct, frozen=True):
     """Who has what to do with an exception. `editors` shaped what would be approved; `approvers` have approved it."""
 
     requester: str

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.conditions import ConditionError, parse
 from doorstone.core.devices.life import Life, left_alone
@@ -31,8 +32,7 @@ from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, State
 
 
-@dataclass(frozen=True, slots=True)
-class NewCondition:
+class NewCondition(Struct, frozen=True):
     """A condition to keep: data of a condition on facts, or words to be attested by a day (the review, if none)."""
 
     text: str = ""
@@ -41,15 +41,13 @@ class NewCondition:
     every_days: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class NewAttachment:
+class NewAttachment(Struct, frozen=True):
     title: str
     link: str
     sha256: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class NewTerms:
+class NewTerms(Struct, frozen=True):
     """The part of an exception that can be edited while it is requested."""
 
     reason: str
@@ -60,8 +58,7 @@ class NewTerms:
     review_on: date
 
 
-@dataclass(frozen=True, slots=True)
-class NewException:
+class NewException(Struct, frozen=True):
     """What is asked for: `devices` by name, and those of a saved `selection`. `renews` names a predecessor.
 
     With `go_on`, devices that cannot have it are left out and the rest is asked for.
@@ -81,8 +78,7 @@ class NewException:
     attachments: tuple[NewAttachment, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Risk:
+class Risk(Struct, frozen=True):
     """What is acknowledged word for word: our statement, in its version, and the vendor's notice if there is one."""
 
     version: int
@@ -90,8 +86,7 @@ class Risk:
     notice: str
 
 
-@dataclass(frozen=True, slots=True)
-class TermsBasis:
+class TermsBasis(Struct, frozen=True):
     """What terms are judged by: a day, who has an active account, and what the organisation has decided."""
 
     platform: Platform
@@ -101,8 +96,7 @@ class TermsBasis:
     required: Collection[str]
 
 
-@dataclass(frozen=True, slots=True)
-class RequestedDevice:
+class RequestedDevice(Struct, frozen=True):
     """A device for which an exception is asked, as it stands today at the release asked for."""
 
     id: str
@@ -110,8 +104,7 @@ class RequestedDevice:
     assessment: Assessment
 
 
-@dataclass(frozen=True, slots=True)
-class RenewedException:
+class RenewedException(Struct, frozen=True):
     """The exception that a request renews."""
 
     id: str
@@ -121,8 +114,7 @@ class RenewedException:
     devices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class RequestBasis:
+class RequestBasis(Struct, frozen=True):
     """What a request is judged by. `devices` are those that it names and those of its selection, by id.
 
     `exposures` are the same devices with what their risk is weighed by.
@@ -137,8 +129,7 @@ class RequestBasis:
     two_approvers: str
 
 
-@dataclass(frozen=True, slots=True)
-class ConditionTerms:
+class ConditionTerms(Struct, frozen=True):
     """A condition as it is kept. `fact_condition` is its data, None for one that is attested by `due_on`."""
 
     number: int
@@ -148,16 +139,14 @@ class ConditionTerms:
     every_days: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class PlacedError:
+class PlacedError(Struct, frozen=True):
     """What is to be corrected in the part `place` of a request: risk, terms, attachments or renews."""
 
     place: str
     error: RuleError
 
 
-@dataclass(frozen=True, slots=True)
-class RequestReview:
+class RequestReview(Struct, frozen=True):
     """A request looked through: `devices` can have it, `refused` says what stands in the way of the others.
 
     `errors` are in the order in which people correct them. Without any, the rest is what is kept.

@@ -8,7 +8,8 @@ In: the requirements, the devices with their facts, how many conditions are kept
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from doorstone.core.facts import FactValue
 from doorstone.core.platforms.platform import Platform
@@ -17,8 +18,7 @@ NETWORK, DATA = "exposure.network", "exposure.data"
 UNREAD = "unread"
 
 
-@dataclass(frozen=True, slots=True)
-class RiskTable:
+class RiskTable(Struct, frozen=True):
     """Points, from the configuration. `exposure` maps a fact's value to its points; `unread` is for one nobody read.
 
     `kept` is taken off for each condition that is kept; from `two_approvers` points on two approve, never if it is 0.
@@ -36,16 +36,14 @@ class RiskTable:
     two_approvers: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class RiskPart:
+class RiskPart(Struct, frozen=True):
     """One line of the sum."""
 
     words: str
     points: int
 
 
-@dataclass(frozen=True, slots=True)
-class RiskDevice:
+class RiskDevice(Struct, frozen=True):
     """A device of an exception, with its facts."""
 
     id: str
@@ -53,8 +51,7 @@ class RiskDevice:
     facts: Mapping[str, FactValue]
 
 
-@dataclass(frozen=True, slots=True)
-class ResidualRisk:
+class ResidualRisk(Struct, frozen=True):
     """The sum, never below 0, and its parts. `device` weighs most; empty if there is none."""
 
     points: int

@@ -7,9 +7,10 @@ Out: an `Uncovered`, or nothing where exceptions in force name every such check.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted
 from doorstone.core.platforms.platform import Platform
@@ -26,16 +27,14 @@ class UncoveredCause(StrEnum):
     STALE = "stale"
 
 
-@dataclass(frozen=True, slots=True)
-class EarlierException:
+class EarlierException(Struct, frozen=True):
     """An exception of the device, and the day on which somebody ended it, if somebody did."""
 
     terms: ExceptionTerms
     ended: date | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Uncovered:
+class Uncovered(Struct, frozen=True):
     """`last` is the exception that covered some of it last, or that waits; `why` is what put its approval in doubt."""
 
     requirements: tuple[str, ...]

@@ -7,8 +7,9 @@ Exact for up to 16 fixes that touch one another; beyond that each requirement's 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FactValue, View
@@ -17,16 +18,14 @@ from doorstone.core.sorting.assessment import Assessment, Finding
 from doorstone.core.sorting.fix_search import cheapest, is_met
 
 
-@dataclass(frozen=True, slots=True)
-class FixStep:
+class FixStep(Struct, frozen=True):
     """One fix in its turn: `meets` are the requirements that are met once it is made, with those before it."""
 
     fix: Fix
     meets: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class SparedFix:
+class SparedFix(Struct, frozen=True):
     """A fix that applies as the device stands, and is not needed: `after` meets what it is for."""
 
     fix: Fix
@@ -34,8 +33,7 @@ class SparedFix:
     after: str
 
 
-@dataclass(frozen=True, slots=True)
-class FixPlan:
+class FixPlan(Struct, frozen=True):
     """The fixes of one device, in order. `left` are requirements that no fix meets; `exact` whether all were tried."""
 
     steps: tuple[FixStep, ...]

@@ -8,10 +8,11 @@ a gate of the path, looks at share the whole forecast, as those of models on whi
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import replace
 from datetime import date
 from functools import partial
 from typing import Any
+
+from msgspec.structs import replace
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.classes import Classifier

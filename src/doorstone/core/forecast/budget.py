@@ -8,11 +8,11 @@ relaxation, as in P. Sinha and A. A. Zoltners, "The multiple-choice knapsack pro
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(Struct, frozen=True):
     """One way: what it costs (cents) and how many tenths of a serviced month it gives."""
 
     way: str
@@ -20,8 +20,7 @@ class Option:
     tenths: int
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """So many devices with the same ways to choose from; one that costs nothing is among them."""
 
     key: Hashable
@@ -29,15 +28,13 @@ class Group:
     options: tuple[Option, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ChosenOption:
+class ChosenOption(Struct, frozen=True):
     key: Hashable
     option: Option
     devices: int
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """`cost` in cents, `tenths` of months in all; no choice within the budget gives more than `bound`."""
 
     chosen: tuple[ChosenOption, ...]
@@ -46,8 +43,7 @@ class Plan:
     bound: int
 
 
-@dataclass(frozen=True, slots=True)
-class _Step:
+class _Step(Struct, frozen=True):
     """From one option of a group to the next better one on its hull."""
 
     group: int

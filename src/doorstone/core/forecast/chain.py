@@ -13,15 +13,15 @@ moves, releases (earliest first).
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from itertools import pairwise
+
+from msgspec import Struct
 
 from doorstone.core.days import DAY, Span, union
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """A release as a device is on it. A place is reached only from places before it.
 
     `order` is the release's place in the sheet; `entry` are the days on which one may move there, `serviced` those
@@ -34,8 +34,7 @@ class Place:
     by_hand: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Chain:
+class Chain(Struct, frozen=True):
     """The best chain: `places` by their numbers, the first is where the device is today.
 
     `windows` holds, for each move, the earliest day on which the best chain makes it, and the last day after which

@@ -7,11 +7,12 @@ Money is in the organisation's currency; months are 30.4375 days. See docs/refer
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from datetime import date
 from decimal import ROUND_HALF_UP, Decimal
 
 from dateutil.relativedelta import relativedelta
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.life import ExceptionTerms
 from doorstone.core.facts import View
@@ -26,16 +27,14 @@ WAYS = ("stay", "take", "fix", "except", "extend", "replace")
 CENT, TENTH = Decimal("0.01"), Decimal("0.1")
 
 
-@dataclass(frozen=True, slots=True)
-class Price:
+class Price(Struct, frozen=True):
     """What a new device costs from a day on."""
 
     since: date
     price: Decimal
 
 
-@dataclass(frozen=True, slots=True)
-class CostModel:
+class CostModel(Struct, frozen=True):
     """What work, parts and servicing cost; see docs/reference/costs.md for each.
 
     `slower_per_month` is what a device that was found to run slower costs its user in a month.
@@ -60,8 +59,7 @@ class CostModel:
         return max(held, key=lambda one: one.since).price if held else self.replacement_price
 
 
-@dataclass(frozen=True, slots=True)
-class CostLine:
+class CostLine(Struct, frozen=True):
     """One figure and what it is made of: `quantity` times `each` is `total`."""
 
     what: str
@@ -71,8 +69,7 @@ class CostLine:
     total: Decimal
 
 
-@dataclass(frozen=True, slots=True)
-class WayCost:
+class WayCost(Struct, frozen=True):
     """One way: `until` when it keeps the device serviced, over how many `months` from today, `added` of them bought.
 
     `per_month` is the cost of one added month; None where the way adds none or costs nothing.
@@ -178,8 +175,7 @@ def _labour(what: str, minutes: int, model: CostModel) -> CostLine:
     return _line(what, (Decimal(minutes) / 60).quantize(CENT, ROUND_HALF_UP), "hours", model.hour)
 
 
-@dataclass(frozen=True, slots=True)
-class _Prices:
+class _Prices(Struct, frozen=True):
     """What ways cost on one device, which stays serviced through a day, or is no longer, if nothing is done."""
 
     today: date

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from datetime import date, timedelta
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.forecast.device_forecast import Forecast
 from doorstone.core.forecast.reach import ReachableRelease, Way
 
 
-@dataclass(frozen=True, slots=True)
-class Course:
+class Course(Struct, frozen=True):
     """The recommended way for a device: take, fix, except, read, stay or retire; `by` is the day to have done it."""
 
     way: str

@@ -10,8 +10,9 @@ that the fixes made so far have given. One may stop over on a release that is ou
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct, field
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.days import DAY, Span, meet
@@ -26,8 +27,7 @@ LAST_RELEASE = "last-release"
 """The kind of an end that is the end of the sheet, no fault of the device."""
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedMove:
+class PlannedMove(Struct, frozen=True):
     """A move to `release`, possible from `first`; after `latest` days go by without servicing. `steps` are fixes."""
 
     release: str
@@ -43,8 +43,7 @@ class PlannedMove:
     warnings: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class UpgradePath:
+class UpgradePath(Struct, frozen=True):
     """A chain of moves. `runway` is its last serviced day, None if no day is serviced; `gaps` lie inside it."""
 
     moves: tuple[PlannedMove, ...]
@@ -54,8 +53,7 @@ class UpgradePath:
     ended_kind: str
 
 
-@dataclass(frozen=True, slots=True)
-class Forecast:
+class Forecast(Struct, frozen=True):
     """What lies ahead of a device. `unread` says why nothing does: without its edition no day of servicing is known."""
 
     release: str
@@ -84,10 +82,8 @@ def forecast(
     today = view.as_of
     current = platform.release(view.text("os.release"))
     edition = edition_of(platform, view)
-    inputs = _Inputs(
-        platform, view, edition, current, answers or own_answers(platform, device, view, decisions, experience)
-    )
-    inputs.exceptions = tuple(exceptions)
+    asked = answers or own_answers(platform, device, view, decisions, experience)
+    inputs = _Inputs(platform, view, edition, current, asked, tuple(exceptions))
     later = platform.releases[platform.index(current.id) + 1 :]
     reaches = tuple(inputs.ways(release.id, ())[0] for release in later)
     if unread := _edition_unread(platform, edition):
@@ -112,8 +108,7 @@ def _edition_unread(platform: Platform, edition: str) -> str:
     return f"The edition {edition} is not in the sheet" if edition else "The edition is unread"
 
 
-@dataclass(slots=True)
-class _Inputs:
+class _Inputs(Struct, frozen=True):
     """One device's question, with what has been found out about it so far."""
 
     platform: Platform
@@ -122,13 +117,7 @@ class _Inputs:
     current: Release
     answers: Answers
     exceptions: tuple[ExceptionTerms, ...]
-    known: dict[tuple[str, Given], tuple[ReachableRelease, ...]]
-
-    def __init__(self, platform: Platform, view: View, edition: str, current: Release, answers: Answers) -> None:
-        self.platform, self.view, self.edition, self.current = platform, view, edition, current
-        self.answers = answers
-        self.exceptions = ()
-        self.known = {}
+    known: dict[tuple[str, Given], tuple[ReachableRelease, ...]] = field(default_factory=dict)
 
     def ways(self, release: str, given: Given) -> tuple[ReachableRelease, ...]:
         key = (release, given)
@@ -140,8 +129,7 @@ class _Inputs:
         return self.platform.release(release).servicing_ends.get(self.edition)
 
 
-@dataclass(frozen=True, slots=True)
-class _Node:
+class _Node(Struct, frozen=True):
     """A place with what it is: `reach` is None on the release that the device runs today."""
 
     release: str

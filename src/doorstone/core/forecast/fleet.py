@@ -7,15 +7,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.forecast.course import course
 from doorstone.core.forecast.device_forecast import Forecast
 
 
-@dataclass(frozen=True, slots=True)
-class MonthOfLeaving:
+class MonthOfLeaving(Struct, frozen=True):
     """How many devices leave servicing in a month (YYYY-MM), and what ends it for them."""
 
     month: str
@@ -24,8 +24,7 @@ class MonthOfLeaving:
     causes: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class FleetForecast:
+class FleetForecast(Struct, frozen=True):
     """`unknown` counts devices without a forecast, `past` those without a serviced day to come."""
 
     platform: str

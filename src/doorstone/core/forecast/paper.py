@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
+
+from msgspec import Struct
 
 from doorstone.core.conditions import All, Condition, Leaf
 from doorstone.core.forecast.costs import CostModel
@@ -23,8 +24,7 @@ HARDWARE = ("machine.", "cpu.", "memory.", "disk.system_gib", "firmware.", "tpm.
 """Facts that somebody who buys a machine can ask for; others come with what is installed."""
 
 
-@dataclass(frozen=True, slots=True)
-class Quarter:
+class Quarter(Struct, frozen=True):
     """Devices to replace in a quarter, at the price of its first day, the first of them by `first_end`.
 
     `ends` counts them by what ends their runway.
@@ -43,8 +43,7 @@ class Quarter:
         return f"{self.start.year} Q{(self.start.month + 2) // 3}"
 
 
-@dataclass(frozen=True, slots=True)
-class Replacements:
+class Replacements(Struct, frozen=True):
     """Every device once: in a quarter, in `beyond` if it runs to the end of what the sheet knows, or in `unknown`.
 
     `beyond_until` is the first day after which one of `beyond` may need a replacement, by a sheet that looks further;
@@ -57,8 +56,7 @@ class Replacements:
     unknown: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class SpecLine:
+class SpecLine(Struct, frozen=True):
     """What a new machine has to meet. `since` is the release that asks it first, `floor_from` the one without which it
     does not run, empty if set-up alone refuses.
     """

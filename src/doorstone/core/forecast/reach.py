@@ -7,8 +7,10 @@ being the way that a kit would take: what an exception names is excepted, whatev
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from enum import StrEnum
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.conditions import Outcome
@@ -43,8 +45,7 @@ class Way(StrEnum):
 POSSIBLE = frozenset({Way.OFFERED, Way.CLEAN, Way.BY_EXCEPTION, Way.AFTER_FIX})
 
 
-@dataclass(frozen=True, slots=True)
-class ReachableRelease:
+class ReachableRelease(Struct, frozen=True):
     """How one release is reached. `checks` need an exception, `fixes` (requirement ids) are made first, by `steps`.
 
     `missing` are checks that no exception of the device names, `approved` the days on which every exception that the
@@ -83,8 +84,7 @@ class ReachableRelease:
         return self.possible and self.route is Route.CLEAN
 
 
-@dataclass(frozen=True, slots=True)
-class Answers:
+class Answers(Struct, frozen=True):
     """What a forecast asks about a device: its assessment against a release, and the overrides that would carry it.
 
     `assess` takes a release and the facts that fixes have given; `choose` takes release, route, the device's values,

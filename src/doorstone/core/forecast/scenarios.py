@@ -7,9 +7,11 @@ an assumption is a platform changed, an exception left out, a requirement taken 
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
@@ -46,15 +48,13 @@ def _ended(platform: Platform, override: Override, ahead: Release) -> Override:
     return replace(override, until=ahead.id) if lasts and override.origin is Origin.FIELD else override
 
 
-@dataclass(frozen=True, slots=True)
-class ForecastUnderAssumption:
+class ForecastUnderAssumption(Struct, frozen=True):
     assumption: Assumption
     technical: UpgradePath
     approved: UpgradePath
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionWeight:
+class ExceptionWeight(Struct, frozen=True):
     """What one exception does: the approved runway with it, without it, and both runways if what it excepts were met.
 
     A None is no serviced day.
@@ -73,8 +73,7 @@ class ExceptionWeight:
         return self.with_it != self.without_it
 
 
-@dataclass(frozen=True, slots=True)
-class ScenarioComparison:
+class ScenarioComparison(Struct, frozen=True):
     forecast: Forecast
     assumed: tuple[ForecastUnderAssumption, ...]
     exceptions: tuple[ExceptionWeight, ...]
@@ -138,8 +137,7 @@ def taken_as_met(platform: Platform, requirements: Collection[str]) -> Platform:
 # ------------------------------------------------------------------------ what if
 
 
-@dataclass(frozen=True, slots=True)
-class Scenario:
+class Scenario(Struct, frozen=True):
     """What is supposed: other dates of releases, other ends of overrides, fixes made, checks excepted, other sorts.
 
     `published` and `serviced` map release -> day, the latter for every edition; `ends` maps override -> first release

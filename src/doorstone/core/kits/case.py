@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import date
+
+from msgspec import Struct, field
 
 from doorstone.core.kits.gates import GateResult
 from doorstone.core.kits.overrides import OverrideSet
@@ -12,8 +13,7 @@ from doorstone.core.media import Media
 from doorstone.core.platforms.platform import Platform, Route, SettingsSet
 
 
-@dataclass(frozen=True, slots=True)
-class KitException:
+class KitException(Struct, frozen=True):
     """What the runbook and the manifest say of an exception."""
 
     id: str
@@ -23,8 +23,7 @@ class KitException:
     acknowledged_by: str
 
 
-@dataclass(frozen=True, slots=True)
-class KitCase:
+class KitCase(Struct, frozen=True):
     """Everything a kit is made of. `carry_over` is everything, files or nothing."""
 
     id: str

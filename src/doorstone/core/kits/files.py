@@ -11,7 +11,8 @@ import io
 import json
 import zipfile
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.kits.case import KitCase
 from doorstone.core.kits.gates import GateResult
@@ -36,8 +37,7 @@ KIT_FORMAT = 1
 EXECUTABLE = frozenset({"set-up"}.union(*(area.scripts for area in AREAS)))
 
 
-@dataclass(frozen=True, slots=True)
-class KitRefusal:
+class KitRefusal(Struct, frozen=True):
     """One reason why a kit is refused, and what to do about it."""
 
     subject: str

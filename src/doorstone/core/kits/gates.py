@@ -6,15 +6,14 @@ reason. A stop is never waived: on a route that destroys what is there, its back
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from doorstone.core.conditions import LeafReport, Outcome
 from doorstone.core.facts import View
 from doorstone.core.platforms.platform import Gate, Platform, Route
 
 
-@dataclass(frozen=True, slots=True)
-class GateResult:
+class GateResult(Struct, frozen=True):
     """`result` is holds, warns, stops or unread; an unread stop gate stops a kit too."""
 
     gate: Gate

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError
 from doorstone.core.exceptions.life import ExceptionTerms
@@ -14,8 +15,7 @@ CARRY_OVER = ("everything", "files", "nothing")
 MOST_DEVICES = 500
 
 
-@dataclass(frozen=True, slots=True)
-class KitOptions:
+class KitOptions(Struct, frozen=True):
     """What a kit is asked for. `waive` maps gate -> why its warning is waived.
 
     `media` names the media to use, the one that fits best if empty; `sets` the settings for after the upgrade.
@@ -62,8 +62,7 @@ def settings_sets(platform: Platform, names: Collection[str]) -> tuple[SettingsS
     return tuple(known[name] for name in sorted(set(names)))
 
 
-@dataclass(frozen=True, slots=True)
-class KitPermission:
+class KitPermission(Struct, frozen=True):
     """What a device's exceptions permit a kit: requirement -> the exception that names it; those that are used.
 
     `stale` are exceptions that would be needed and whose approval needs a second look, each with what changed.
@@ -100,8 +99,7 @@ def kit_permission(
     return KitPermission(excepted, needed, tuple(used))
 
 
-@dataclass(frozen=True, slots=True)
-class SharedCase:
+class SharedCase(Struct, frozen=True):
     """Devices that can share a kit: the same overrides, patches and media carry each of them."""
 
     devices: tuple[str, ...]
@@ -115,8 +113,7 @@ class SharedCase:
         return words + (f", from {self.media}" if self.media else "")
 
 
-@dataclass(frozen=True, slots=True)
-class KitNeeds:
+class KitNeeds(Struct, frozen=True):
     """What one device needs in a kit."""
 
     device: str

@@ -8,11 +8,12 @@ every override left out.
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
 from itertools import combinations
 from math import ceil
+
+from msgspec import Struct
 
 from doorstone.core.attempts.override_results import AtRelease
 from doorstone.core.conditions import Outcome
@@ -24,8 +25,7 @@ NOTHING = AtRelease()
 Cost = tuple[int, int, int, int, int, tuple[str, ...]]
 
 
-@dataclass(frozen=True, slots=True)
-class OverrideSet:
+class OverrideSet(Struct, frozen=True):
     """A set that covers. `excess` are requirements switched off that no exception names.
 
     `warnings` say which member was refused on this device before, or seldom works on its model.
@@ -56,8 +56,7 @@ class LeftOutReason(StrEnum):
     NOT_CHOSEN = "not-chosen"
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """An override that the choice does not use: why, as a value to decide on and in words."""
 
     override: Override
@@ -65,8 +64,7 @@ class LeftOut:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """The answer. `best` is None if no set covers; then `uncovered` is the smallest set of checks at fault."""
 
     best: OverrideSet | None

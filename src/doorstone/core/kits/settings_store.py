@@ -9,8 +9,9 @@ from __future__ import annotations
 import copy
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.platforms.platform import Loader, MediaFile, Setting, Store
 
@@ -24,8 +25,7 @@ class StoreError(ValueError):
     """A setting that the store has no room for."""
 
 
-@dataclass(frozen=True, slots=True)
-class KitFileChange:
+class KitFileChange(Struct, frozen=True):
     """One file that a kit changes below a root.
 
     `change` is put, patch or drop. `look` is how it is verified: ini, json, lines, same or gone; `beside` the file in

@@ -6,16 +6,16 @@ In: what the kit was made of, and how that stands today. Out: the reasons, none 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.exceptions.life import ExceptionState
 from doorstone.core.kits.gates import GateResult
 from doorstone.core.sorting.assessment import Assessment
 
 
-@dataclass(frozen=True, slots=True)
-class KitBasis:
+class KitBasis(Struct, frozen=True):
     """What a kit was made of. `waived` are the gates of which somebody has waived the warning."""
 
     devices: Sequence[str]
@@ -25,8 +25,7 @@ class KitBasis:
     waived: Collection[str]
 
 
-@dataclass(frozen=True, slots=True)
-class HeldException:
+class HeldException(Struct, frozen=True):
     """An exception that a kit rests on, today. `state` is None if there is none of that name any more."""
 
     state: ExceptionState | None
@@ -35,8 +34,7 @@ class HeldException:
     requirements: Collection[str] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class KitDevice:
+class KitDevice(Struct, frozen=True):
     """A device of a kit today: assessed against the kit's release, and the gates of the kit's route on it."""
 
     id: str

@@ -11,9 +11,10 @@ import hashlib
 import io
 import json
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.ledger.chain import START, entry_hash
 
@@ -24,8 +25,7 @@ ENTRY_FIELDS = ("seq", "at", "actor", "via", "action", "kind", "object", "body",
 CHAIN_COLUMNS = ("entry", "hash")
 
 
-@dataclass(frozen=True, slots=True)
-class PackScope:
+class PackScope(Struct, frozen=True):
     """What a pack is about: the words of whoever asked, its devices and exceptions, and the period."""
 
     words: str

@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, fields, is_dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.conditions import in_full
 from doorstone.core.facts import BUILT_IN, FactSpec
@@ -18,8 +20,7 @@ from doorstone.core.platforms.platform import MediaFile, Override, Platform, Req
 _SORTS = {Sort.FLOOR: "a floor", Sort.CHECK: "an installer check", Sort.UNSORTED: "unsorted"}
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """One difference: its kind (release, requirement, fix, override, gate, set, store, ...), of what, and in words."""
 
     kind: str
@@ -58,13 +59,10 @@ def _no_words(was: Any, now: Any) -> Iterator[str]:
 
 def _others(was: Any, now: Any, besides: frozenset[str] = frozenset()) -> Iterator[str]:
     """What differs in any attribute of which nothing has been said: in plain words, the old value too."""
-    for field in fields(now):
-        if field.name in besides or field.name.startswith("_"):
-            continue
-        one, other = getattr(was, field.name), getattr(now, field.name)
-        if one != other:
-            name = field.name.replace("_", " ")
-            yield f"{name}: {_plainly(other)}, was {_plainly(one)}"
+    before = asdict(was)
+    for name, held in asdict(now).items():
+        if name not in besides and held != before[name]:
+            yield f"{name.replace('_', ' ')}: {_plainly(held)}, was {_plainly(before[name])}"
 
 
 def _plainly(value: Any) -> str:
@@ -79,9 +77,8 @@ def _plainly(value: Any) -> str:
         text = "; ".join(map(_plainly, value))
     elif isinstance(value, Mapping):
         text = "; ".join(f"{key} = {_plainly(held)}" for key, held in sorted(value.items(), key=lambda e: str(e[0])))
-    elif is_dataclass(value) and not isinstance(value, type):
-        shown = [f.name for f in fields(value) if not f.name.startswith("_")]
-        text = ", ".join(f"{name} {_plainly(getattr(value, name))}" for name in shown)
+    elif isinstance(value, Struct):
+        text = ", ".join(f"{name} {_plainly(held)}" for name, held in asdict(value).items())
     else:
         text = str(value)
     if len(text) > _MOST_SHOWN:

@@ -6,7 +6,8 @@ In: two revisions of a platform. Out: releases or reasons, none where nothing ch
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from doorstone.core.platforms.platform import Override, Platform
 

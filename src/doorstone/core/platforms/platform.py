@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from enum import IntEnum, StrEnum
+from functools import cached_property
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from doorstone.core.conditions import ALWAYS, Condition
 from doorstone.core.facts import FactSpec, FactValue
@@ -53,8 +56,7 @@ class Origin(IntEnum):
     OWN = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Release:
+class Release(Struct, frozen=True):
     """`servicing_ends` maps edition -> last serviced day. `notice` is what set-up makes one accept, word for word."""
 
     id: str
@@ -65,8 +67,7 @@ class Release:
     notice: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Fix:
+class Fix(Struct, frozen=True):
     """An action that makes a requirement met. `gives` are the facts after it; `minutes` of labour; `cost` in money."""
 
     title: str
@@ -77,22 +78,19 @@ class Fix:
     cost: Decimal = Decimal(0)
 
 
-@dataclass(frozen=True, slots=True)
-class Effect:
+class Effect(Struct, frozen=True):
     """What running with the requirement unmet does to updates, from which release on."""
 
     since: str
     classes: Mapping[UpdateClass, Standing]
 
 
-@dataclass(frozen=True, slots=True)
-class SortRule:
+class SortRule(Struct, frozen=True):
     since: str
     sort: Sort
 
 
-@dataclass(frozen=True, slots=True)
-class Requirement:
+class Requirement(Struct, frozen=True):
     id: str
     title: str
     since: str
@@ -109,8 +107,7 @@ class Requirement:
     """How much it matters to run without it, 1 least to 9 most."""
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """One setting of an override. `type` is text, integer, flag or list; `place` names a place of the store."""
 
     path: str
@@ -120,8 +117,7 @@ class Setting:
     place: str
 
 
-@dataclass(frozen=True, slots=True)
-class MediaFile:
+class MediaFile(Struct, frozen=True):
     """One file of the set-up media that an override changes: added, emptied, replaced or removed.
 
     `data` is what it holds afterwards. `before` is the SHA-256 of what must be there first; empty for an added one.
@@ -138,8 +134,7 @@ class MediaFile:
         return "" if self.change == "removed" else hashlib.sha256(self.data).hexdigest()
 
 
-@dataclass(frozen=True, slots=True)
-class Loader:
+class Loader(Struct, frozen=True):
     """A loader: placed on the stick before set-up, on the internal disk after it. Paths below the root of each."""
 
     stick: str
@@ -147,8 +142,7 @@ class Loader:
     data: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class SettingsSet:
+class SettingsSet(Struct, frozen=True):
     """The organisation's own settings for after an upgrade. `in_place` says by facts whether they are there already."""
 
     id: str
@@ -158,8 +152,7 @@ class SettingsSet:
     in_place: Condition | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Override:
+class Override(Struct, frozen=True):
     """A means by which set-up is told not to refuse. Works from `since` on and no longer at `until`."""
 
     id: str
@@ -183,8 +176,7 @@ class Override:
     loader: Loader | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Gate:
+class Gate(Struct, frozen=True):
     id: str
     title: str
     condition: Condition
@@ -202,8 +194,7 @@ class Gate:
         return replace(self, condition=self.critical or self.condition, severity=severity)
 
 
-@dataclass(frozen=True, slots=True)
-class FollowUp:
+class FollowUp(Struct, frozen=True):
     id: str
     title: str
     todo: str
@@ -213,8 +204,7 @@ class FollowUp:
     due_days: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class ModelRow:
+class ModelRow(Struct, frozen=True):
     """What a vendor ties to a machine model: the last release of its own list, the last that is possible at all.
 
     An empty release means none. `patches` are put in after each upgrade.
@@ -226,8 +216,7 @@ class ModelRow:
     patches: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Store:
+class Store(Struct, frozen=True):
     """How a platform keeps settings; `places` maps a place to where it is below the system's root.
 
     `drop-in-ini`: a folder of INI files, read in order. `json-file`: one JSON file, which `shipped` holds as the maker
@@ -241,8 +230,7 @@ class Store:
     templates: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Platform:
+class Platform(Struct, frozen=True, dict=True):
     """One platform as its sheet describes it. `releases` are in upgrade order."""
 
     id: str
@@ -259,11 +247,14 @@ class Platform:
     lists: Mapping[str, frozenset[str]] = field(default_factory=dict)
     models: Mapping[str, ModelRow] = field(default_factory=dict)
     sets: tuple[SettingsSet, ...] = ()
-    _places: Mapping[str, int] = field(init=False, repr=False, compare=False)
-    _asked: dict[str, tuple[Requirement, ...]] = field(default_factory=dict, init=False, repr=False, compare=False)
 
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "_places", {release.id: at for at, release in enumerate(self.releases)})
+    @cached_property
+    def _places(self) -> Mapping[str, int]:
+        return {release.id: at for at, release in enumerate(self.releases)}
+
+    @cached_property
+    def _asked(self) -> dict[str, tuple[Requirement, ...]]:
+        return {}
 
     def index(self, release: str) -> int:
         """The place of a release in the upgrade order. Raises `KeyError` for an unknown one."""

@@ -6,14 +6,14 @@ In: a platform and a requirement. Out: one line per release, its fixes, and the 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.conditions import in_full
 from doorstone.core.platforms.platform import Fix, Override, Platform, Sort, Standing, UpdateClass
 
 
-@dataclass(frozen=True, slots=True)
-class AtRelease:
+class AtRelease(Struct, frozen=True):
     """The requirement at one release. `effects` maps update class -> standing of a device without it."""
 
     release: str
@@ -23,8 +23,7 @@ class AtRelease:
     overrides: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Explanation:
+class Explanation(Struct, frozen=True):
     requirement: str
     title: str
     because: str

@@ -6,8 +6,9 @@ In: what the change touches, each with its devices and whoever answers for it, a
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError, MoveRefusedError
 
@@ -26,8 +27,7 @@ class TaskState(StrEnum):
     DROPPED = "dropped"
 
 
-@dataclass(frozen=True, slots=True)
-class Touched:
+class Touched(Struct, frozen=True):
     """An exception, kit or override that a change touches: how, on which devices, and who answers for it."""
 
     id: str
@@ -36,8 +36,7 @@ class Touched:
     owner: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class NewTask:
+class NewTask(Struct, frozen=True):
     kind: TaskKind
     object_kind: str
     object: str

@@ -11,10 +11,10 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
 
+from msgspec import Struct
 from rapidfuzz import fuzz, process
 
 NEAR = 86
@@ -33,8 +33,7 @@ class NameMatch(StrEnum):
     NEW = "new"
 
 
-@dataclass(frozen=True, slots=True)
-class MatchRules:
+class MatchRules(Struct, frozen=True):
     """What makes two names equal. `prefixes` and `suffixes` are words that are taken off, as they are or by case."""
 
     case: bool = True
@@ -44,8 +43,7 @@ class MatchRules:
     suffixes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class ListName:
+class ListName(Struct, frozen=True):
     """A name of the vendor's list, and one that stands for it. `near` are names that it may be, the nearest first."""
 
     raw: str
@@ -61,8 +59,7 @@ class Renamed(NamedTuple):
     now: str
 
 
-@dataclass(frozen=True, slots=True)
-class ListMatch:
+class ListMatch(Struct, frozen=True):
     """The names of the new list, and how it differs from the one in force."""
 
     names: tuple[ListName, ...]

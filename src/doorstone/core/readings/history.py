@@ -6,12 +6,12 @@ In: the readings of one device, what is current, when something was decided abou
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
 from datetime import date, timedelta
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class PastReading:
+
+class PastReading(Struct, frozen=True):
     """A reading of a device. `changed`: it moved an answer. `quiet`: it is kept as what differs from its `content`.
 
     `taken_at` is ISO 8601.
@@ -24,16 +24,14 @@ class PastReading:
     quiet: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Thinned:
+class Thinned(Struct, frozen=True):
     """Readings to forget, and readings to keep as quiet ones, each with the content that it is told apart from."""
 
     forget: tuple[PastReading, ...]
     quieten: tuple[tuple[PastReading, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Retention:
+class Retention(Struct, frozen=True):
     """For how many days is kept what ends: readings that moved an answer and that moved none, deliveries that are over,
     receipts of calls with an idempotency key.
     """

@@ -6,15 +6,15 @@ A later value of a fact replaces an earlier one; the order in which readings arr
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 ContentByTime = dict[str, "SourceContent"]
 """Time of reading (ISO 8601) -> what of that reading still is the source's newest word."""
 
 
-@dataclass(slots=True)
-class SourceContent:
+class SourceContent(Struct):
     """Facts and verdicts as JSON holds them. `texts`: failure messages; None if the source never reported any."""
 
     facts: dict[str, Any] = field(default_factory=dict)

@@ -6,10 +6,12 @@ In: a platform, a release, a settled view of the device, the decisions taken. Ou
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from decimal import Decimal
 from enum import StrEnum
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.conditions import LeafReport, Outcome
 from doorstone.core.facts import DisputeDecision, Verdict, View
@@ -47,8 +49,7 @@ class Scope(StrEnum):
     RELEASE = "release"
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """An administrator's word on a requirement's sort. `target` is a device id, a model, or nothing for a release."""
 
     id: str
@@ -63,8 +64,7 @@ class Decision:
     at: datetime
 
 
-@dataclass(frozen=True, slots=True)
-class Rival:
+class Rival(Struct, frozen=True):
     """One side of a dispute: the value a source reports and the outcome that value gives."""
 
     fact: str
@@ -74,8 +74,7 @@ class Rival:
     outcome: Outcome
 
 
-@dataclass(frozen=True, slots=True)
-class SortWord:
+class SortWord(Struct, frozen=True):
     """One word in the order of precedence: who speaks (device, model, release, sheet), what it says, by which id."""
 
     level: str
@@ -83,8 +82,7 @@ class SortWord:
     decision: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class RequirementFinding:
+class RequirementFinding(Struct, frozen=True):
     """One requirement on one device. `sort` stands only where it matters: on anything not met."""
 
     requirement: Requirement
@@ -117,8 +115,7 @@ class RequirementFinding:
         return sum((fix.cost for fix in self.fixes), Decimal(0))
 
 
-@dataclass(frozen=True, slots=True)
-class Assessment:
+class Assessment(Struct, frozen=True):
     """A device against a release: its state and every finding, in the sheet's order."""
 
     release: str

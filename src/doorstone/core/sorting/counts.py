@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, State
@@ -12,8 +13,7 @@ from doorstone.core.sorting.assessment import Assessment, State
 NOT_FAILING = ("met", "unread", "disputed")
 
 
-@dataclass(frozen=True, slots=True)
-class Sorted:
+class Sorted(Struct, frozen=True):
     """A profile against a release: the state and the mark of each requirement, in the sheet's order."""
 
     state: str
@@ -28,23 +28,20 @@ def sorted_as(assessment: Assessment) -> Sorted:
     return Sorted(assessment.state.value, {f.requirement.id: f.mark for f in assessment.findings})
 
 
-@dataclass(frozen=True, slots=True)
-class RequirementCount:
+class RequirementCount(Struct, frozen=True):
     requirement: str
     title: str
     marks: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Combination:
+class Combination(Struct, frozen=True):
     """Requirements that fail together, with the mark of each, on `devices` devices."""
 
     requirements: tuple[str, ...]
     devices: int
 
 
-@dataclass(frozen=True, slots=True)
-class RollUp:
+class RollUp(Struct, frozen=True):
     release: str
     devices: int
     states: Mapping[str, int]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError
 from doorstone.core.platforms.platform import Sort
@@ -12,8 +13,7 @@ EVIDENCE = ("vendor-statement", "trial", "attempt", "report")
 """Kinds of evidence that a decision may rest on."""
 
 
-@dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(Struct, frozen=True):
     """One attempt, as evidence: the `unmet` requirements of its device, and those that set-up refused it by."""
 
     device: str
@@ -23,8 +23,7 @@ class Trial:
     refused_by: Collection[str]
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Struct, frozen=True):
     """On how many devices of a model a release ran, was refused, failed to start with a requirement unmet."""
 
     model: str

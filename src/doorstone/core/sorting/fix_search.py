@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FactValue
@@ -22,8 +23,7 @@ MOST_EXACT = 16
 Values = Mapping[str, FactValue]
 
 
-@dataclass(frozen=True, slots=True)
-class FixSearch:
+class FixSearch(Struct, frozen=True):
     """What was found: `fixes` in order. `exact` is false where there were too many to try every set."""
 
     fixes: tuple[Fix, ...]

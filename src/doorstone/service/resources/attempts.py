@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from datetime import datetime
 from typing import Literal
+
+from msgspec.structs import asdict
 
 from doorstone.api.attempts import (
     AttemptBatchRequest,

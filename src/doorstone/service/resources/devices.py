@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
+from msgspec.structs import asdict
 from pydantic import BaseModel, Field
 
 from doorstone.api.common import KitRoute, RequestModel
@@ -123,9 +122,8 @@ def get_device(call: Call[ReleaseQuery, None]) -> BaseModel:
 
 
 def _detail(found: devices.Device) -> DeviceDetail:
-    fields = {name: getattr(found, name) for name in devices.Device.__slots__}
     life = _life(found.life) if found.life is not None else None
-    return DeviceDetail.model_validate({**fields, "life": life})
+    return DeviceDetail.model_validate({**asdict(found), "life": life})
 
 
 @operations(

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import asdict, fields, replace
 from typing import Any, Literal
 
+from msgspec.structs import asdict, fields, replace
 from pydantic import Field
 
 from doorstone.api.common import ErrorEntry, RequestModel
@@ -432,8 +432,7 @@ def device_account(call: Call[AccountQuery, None]) -> AccountResponse:
 
 
 def _permission(one: register.Permission) -> PermissionResponse:
-    fields = {name: getattr(one, name) for name in register.Permission.__slots__}
-    return PermissionResponse.model_validate({**fields, "conditions": [_kept(k) for k in one.conditions]})
+    return PermissionResponse.model_validate({**asdict(one), "conditions": [_kept(k) for k in one.conditions]})
 
 
 @operations(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from msgspec.structs import asdict
 
 from doorstone.api.followups import (
     ChangedResponse,

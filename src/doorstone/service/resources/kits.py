@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Literal
 
+from msgspec.structs import asdict
 from pydantic import Field
 
 from doorstone.api.common import ErrorEntry, KitRoute, RequestModel

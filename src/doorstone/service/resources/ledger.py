@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict
 from datetime import date
 
+from msgspec.structs import asdict
 from pydantic import Field
 
 from doorstone.api.common import RequestModel

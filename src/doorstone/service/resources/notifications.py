@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
+from msgspec.structs import asdict
 from pydantic import Field
 from werkzeug.exceptions import NotFound
 

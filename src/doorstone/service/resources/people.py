@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 from flask import current_app, request, session
+from msgspec.structs import asdict
 from pydantic import Field
 
 from doorstone.api.common import RequestModel

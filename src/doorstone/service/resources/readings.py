@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from dataclasses import asdict
 
 from flask import request
+from msgspec.structs import asdict
 from pydantic import Field
 
 from doorstone.api.common import RequestModel

@@ -6,10 +6,11 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from operator import itemgetter
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
@@ -20,8 +21,7 @@ from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.contents import Content
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceRow:
+class DeviceRow(Struct, frozen=True):
     """A device as it is settled: `profile` is None while no sheet describes its platform, or it is not in service."""
 
     id: str
@@ -71,8 +71,7 @@ def new_record(device: str, at: str) -> Record:
     return Record(device, "", "", "", 0, at, "", "", "", "", None, None, "[]", None)
 
 
-@dataclass(frozen=True, slots=True)
-class ReadingRow:
+class ReadingRow(Struct, frozen=True):
     device: str
     source: str
     taken_at: str

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import asdict, dataclass
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.devices.filter import DeviceFilter
 
 
-@dataclass(frozen=True, slots=True)
-class SelectionRow:
+class SelectionRow(Struct, frozen=True):
     """`release` is the one that state, requirement and mark are asked against; empty for the target of the day."""
 
     name: str

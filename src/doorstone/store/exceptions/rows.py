@@ -5,18 +5,19 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from itertools import groupby
 from operator import itemgetter
 from typing import Any, NamedTuple, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.store.lazy_json import LazyJson, LazyJsonByName
 
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class ApprovalRow:
+class ApprovalRow(Struct, frozen=True):
     """One approver's word. `part` names what was approved: devices and requirements; `shown` what it rests on."""
 
     person: str
@@ -32,8 +33,7 @@ class ApprovalRow:
         return self.in_place_of or self.person
 
 
-@dataclass(frozen=True, slots=True)
-class SecondLookRow:
+class SecondLookRow(Struct, frozen=True):
     """One approver's second look at some devices, and what it rests on; it waits for another's."""
 
     person: str
@@ -55,8 +55,7 @@ class Attestation(NamedTuple):
     note: str
 
 
-@dataclass(frozen=True, slots=True)
-class ConditionRow:
+class ConditionRow(Struct, frozen=True):
     """A condition to keep. `fact_condition` is its data, None if it is attested."""
 
     number: int
@@ -67,8 +66,7 @@ class ConditionRow:
     attested: tuple[Attestation, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class AttachmentRow:
+class AttachmentRow(Struct, frozen=True):
     number: int
     title: str
     link: str
@@ -77,8 +75,7 @@ class AttachmentRow:
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class CommentRow:
+class CommentRow(Struct, frozen=True):
     """`kind` is comment, question (to the requester) or answer."""
 
     kind: str
@@ -87,8 +84,7 @@ class CommentRow:
     at: str
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionRow:
+class ExceptionRow(Struct, frozen=True):
     """`left_out` maps a device or requirement -> why it was not approved with the rest."""
 
     id: int
@@ -129,8 +125,7 @@ class ExceptionRow:
     comments: tuple[CommentRow, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class TermsRow:
+class TermsRow(Struct, frozen=True):
     """What an exception permits, without its story."""
 
     id: int

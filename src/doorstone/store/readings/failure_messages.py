@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class MessageRow:
+class MessageRow(Struct, frozen=True):
     """A text that some devices report now. `sources` are joined by commas; `requirement` is empty until matched."""
 
     text: str
@@ -18,8 +18,7 @@ class MessageRow:
     requirement: str
 
 
-@dataclass(frozen=True, slots=True)
-class ReportedRow:
+class ReportedRow(Struct, frozen=True):
     """A requirement that only failure messages know."""
 
     platform: str

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class ImportRow:
+
+class ImportRow(Struct, frozen=True):
     """One import. `size` and `position` are bytes of the file; `changes` is JSON, of a dry run."""
 
     id: int
@@ -39,8 +39,7 @@ class ImportRow:
     may_decide: bool
 
 
-@dataclass(frozen=True, slots=True)
-class ProblemRow:
+class ProblemRow(Struct, frozen=True):
     number: int
     line: int
     place: str

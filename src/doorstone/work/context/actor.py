@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 
-@dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(Struct, frozen=True):
     """The Idempotency-Key of a creating call and a fingerprint of what was asked."""
 
     key: str
     fingerprint: str
 
 
-@dataclass(frozen=True, slots=True)
-class Actor:
+class Actor(Struct, frozen=True):
     """Who does it: a person, the role they act in, and through what (console, token, local).
 
-    An actor is made once, at authentication, and from then on only narrowed with `dataclasses.replace`.
+    An actor is made once, at authentication, and from then on only narrowed with `replace`.
     `sites` maps site -> the greater role that they have there. `device` is the only one that they may speak of.
     `session`: a person who has signed in, or the token of their own command line, who may manage tokens and profile.
     """

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Protocol
+
+from msgspec import Struct
 
 
 class Clock(Protocol):
@@ -16,8 +17,7 @@ class SystemClock:
         return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
 
 
-@dataclass(frozen=True, slots=True)
-class FixedClock:
+class FixedClock(Struct, frozen=True):
     """A clock that stands still, for the demo and for tests."""
 
     at: datetime

@@ -5,9 +5,10 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Hashable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any, TypeVar, cast
+
+from msgspec import Struct, field
 
 from doorstone.core.exceptions.residual import RiskTable
 from doorstone.core.facts import Source
@@ -32,8 +33,7 @@ SOURCES: Mapping[str, Source] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(Struct, frozen=True):
     """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks.
 
     `two_approvers` is none, critical or all; `required` are fields that a request must have: conditions, attachment.
@@ -56,8 +56,7 @@ class Policy:
     sources: Mapping[str, Source] = field(default_factory=lambda: SOURCES)
 
 
-@dataclass(slots=True)
-class Rounds:
+class Rounds(Struct):
     """What the scheduler of this process has done: when its last round ended (UTC), and why it failed, if it did."""
 
     seconds: int = 30

@@ -12,13 +12,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.errors import InvalidInputError, MoveRefusedError, UnknownObjectError
 
 
-@dataclass(frozen=True, slots=True)
-class ErrorEntry:
+class ErrorEntry(Struct, frozen=True):
     """One place where something is wrong: a line and column, or a device and requirement; and the hint.
 
     `device` is the one that it concerns, where it does.

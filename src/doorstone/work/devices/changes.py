@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.store.devices import devices as store
 from doorstone.store.exceptions import exceptions as exception_store
@@ -20,8 +21,7 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.devices.lives import MOST_AT_ONCE
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceChange:
+class DeviceChange(Struct, frozen=True):
     """New attributes of a device that rules rest on; None leaves one as it is."""
 
     site: str | None = None
@@ -33,8 +33,7 @@ class DeviceChange:
         return {key: value for key, value in wanted.items() if value is not None}
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceChanged:
+class DeviceChanged(Struct, frozen=True):
     """What changed of a device, both sides by attribute, and the approvals that need a second look."""
 
     device: str

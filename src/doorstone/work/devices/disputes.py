@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import Candidate, DisputeDecision, FactError, View, dump
@@ -23,8 +24,7 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 from doorstone.work.snapshot.standings import standings
 
 
-@dataclass(frozen=True, slots=True)
-class Side:
+class Side(Struct, frozen=True):
     """One side of a dispute: what a source says, when it said so, and the outcome that this gives."""
 
     value: str
@@ -35,8 +35,7 @@ class Side:
     believed: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Dispute:
+class Dispute(Struct, frozen=True):
     """A disagreement that changes an outcome. `kind` is fact, or requirement where a verdict speaks against facts."""
 
     device: str
@@ -49,8 +48,7 @@ class Dispute:
     sides: tuple[Side, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Settlement:
+class Settlement(Struct, frozen=True):
     """An operator's word. `stands` is false once something newer has been read of the subject."""
 
     id: str

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from datetime import date
 from typing import NamedTuple
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import (
@@ -52,8 +54,7 @@ class DeviceLife(NamedTuple):
     read_since: bool
 
 
-@dataclass(frozen=True, slots=True)
-class LifeChanged:
+class LifeChanged(Struct, frozen=True):
     """What a change does to one device: exceptions that end with it, and those that go on without it."""
 
     device: str

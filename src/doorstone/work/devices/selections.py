@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from msgspec.structs import asdict
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.devices import selections as store

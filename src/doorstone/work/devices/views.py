@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.facts import Candidate, FactSpec, Verdict, View
@@ -27,8 +28,7 @@ from doorstone.work.snapshot.snapshot import snapshot
 CURSOR_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d")
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceLine:
+class DeviceLine(Struct, frozen=True):
     """One device in a list. `marks` maps requirement -> mark at the target release, in the sheet's order."""
 
     id: str
@@ -45,8 +45,7 @@ class DeviceLine:
     runway: date | None
 
 
-@dataclass(frozen=True, slots=True)
-class DevicePage:
+class DevicePage(Struct, frozen=True):
     platform: str
     release: str
     total: int
@@ -76,8 +75,7 @@ class FactLine(NamedTuple):
     aged: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+class Device(Struct, frozen=True):
     device: DeviceLine
     life: LifeRow | None
     target: str

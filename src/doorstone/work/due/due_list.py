@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import date
+
+from msgspec.structs import replace
 
 from doorstone.core.due.exceptions import DueException, due_on_exception
 from doorstone.core.due.items import Due, in_order

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date, timedelta
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.batch import RequestGroup, requests_for
 from doorstone.core.exceptions.life import ExceptionState
@@ -32,8 +34,7 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 MOST_AT_ONCE = 500
 
 
-@dataclass(frozen=True, slots=True)
-class BatchView:
+class BatchView(Struct, frozen=True):
     """The requests that were made, and the devices for which none was, each with the reason."""
 
     made: tuple[ExceptionView, ...]
@@ -126,8 +127,7 @@ def transfer_many(
     return _all_or_none(context, seen, lambda name: transfer(context, actor, name, seen[name], owner, note))
 
 
-@dataclass(frozen=True, slots=True)
-class Renewal:
+class Renewal(Struct, frozen=True):
     """How several exceptions are renewed. `reason` and `review_on` are those of each, if not given."""
 
     expires_on: date

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.consequences import Consequence, ConsequenceCase, consequence
 from doorstone.core.exceptions.life import (
@@ -46,8 +48,7 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 NOT_WITH_THE_REST = "not approved with the rest"
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """The devices and requirements that an approval is of; empty means all."""
 
     devices: tuple[str, ...] = ()

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.folder import (
     FileCondition,
@@ -33,16 +35,14 @@ from doorstone.work.snapshot.snapshot import snapshot
 MOST_FILES = 2_000
 
 
-@dataclass(frozen=True, slots=True)
-class Acknowledged:
+class Acknowledged(Struct, frozen=True):
     """The risk statement and the vendor's notices, word for word."""
 
     risk: str
     notices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class FolderDone:
+class FolderDone(Struct, frozen=True):
     """What was done for a file, and the exception concerned."""
 
     file: str

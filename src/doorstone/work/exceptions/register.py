@@ -4,9 +4,11 @@ account of itself: who allowed what, on what evidence, until when, under which c
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.ledger.sentences import sentence
 from doorstone.core.platforms.platform import target_release
@@ -30,8 +32,7 @@ COLUMNS = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class StoryLine:
+class StoryLine(Struct, frozen=True):
     """One entry of the ledger as a sentence."""
 
     seq: int
@@ -40,8 +41,7 @@ class StoryLine:
     words: str
 
 
-@dataclass(frozen=True, slots=True)
-class Permission:
+class Permission(Struct, frozen=True):
     """One requirement that a device fails, and what permits that. `still` says why it no longer holds, if so."""
 
     requirement: str
@@ -60,8 +60,7 @@ class Permission:
     still: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Account:
+class Account(Struct, frozen=True):
     device: str
     runs: str
     release: str

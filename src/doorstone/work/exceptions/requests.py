@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.exceptions.life import (
@@ -49,8 +51,7 @@ from doorstone.work.snapshot.uncovered import still_running
 MOST_DEVICES = 5000
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionView:
+class ExceptionView(Struct, frozen=True):
     """An exception as it stands today. `stale` maps device -> what changed since the approval."""
 
     id: str
@@ -66,8 +67,7 @@ class ExceptionView:
     refused: tuple[ErrorEntry, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Checked:
+class Checked(Struct, frozen=True):
     """Which devices can have what is asked, and an error for each requirement of each that cannot.
 
     `terms` are what else a request as it stands would be refused for: dates, reason, owner, conditions, renewal.

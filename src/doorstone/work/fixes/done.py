@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from difflib import get_close_matches
+
+from msgspec import Struct
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.facts import FIX, View, dump
@@ -21,8 +22,7 @@ from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.snapshot import snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class NewFixResult:
+class NewFixResult(Struct, frozen=True):
     """`done_at` None means now. A fix that failed takes a note on what happened."""
 
     title: str

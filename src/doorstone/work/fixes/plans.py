@@ -5,10 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from decimal import Decimal
 from itertools import chain, islice
 from operator import attrgetter
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.fixes.plan import FixPlan, after_fixes, plan_fixes
@@ -30,8 +31,7 @@ _Planned = tuple[FixPlan, Assessment]
 """The fixes to make on devices of a profile, and how these then stand, exceptions apart."""
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceFixes:
+class DeviceFixes(Struct, frozen=True):
     """The plan for one device, its state today and once every fix is made."""
 
     device: str
@@ -41,8 +41,7 @@ class DeviceFixes:
     after: State
 
 
-@dataclass(frozen=True, slots=True)
-class FixVisit:
+class FixVisit(Struct, frozen=True):
     """One fix to make on one device, with what it is for and the state that the whole plan brings."""
 
     device: str
@@ -54,8 +53,7 @@ class FixVisit:
     after: str
 
 
-@dataclass(frozen=True, slots=True)
-class FixAction:
+class FixAction(Struct, frozen=True):
     """One fix at a site: on how many devices, and the visits to some of these, by device."""
 
     title: str
@@ -66,8 +64,7 @@ class FixAction:
     visits: tuple[FixVisit, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class SiteRound:
+class SiteRound(Struct, frozen=True):
     site: str
     devices: int
     minutes: int
@@ -75,8 +72,7 @@ class SiteRound:
     actions: tuple[FixAction, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """Something to buy before going: how many, and what they cost together."""
 
     title: str
@@ -84,8 +80,7 @@ class Part:
     cost: Decimal
 
 
-@dataclass(frozen=True, slots=True)
-class FixRound:
+class FixRound(Struct, frozen=True):
     """The fleet's fixes, by site and action. `pointless` counts devices that stay floored whatever is fixed."""
 
     platform: str

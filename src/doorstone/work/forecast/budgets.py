@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 from decimal import Decimal
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.forecast.budget import Group, Option, Plan, plans
@@ -16,8 +17,7 @@ from doorstone.work.snapshot.selecting import choose_devices, counts
 from doorstone.work.snapshot.snapshot import snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class PlanLine:
+class PlanLine(Struct, frozen=True):
     """So many devices of a model that take the same way, what that costs each and how long it keeps each serviced."""
 
     way: str
@@ -29,8 +29,7 @@ class PlanLine:
     how: str
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetPlan:
+class BudgetPlan(Struct, frozen=True):
     """`months` are serviced device-months in all, `at_most` what no plan for this budget can exceed."""
 
     platform: str

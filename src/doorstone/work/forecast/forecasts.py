@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.forecast.course import Course, course
 from doorstone.core.forecast.device_forecast import Forecast, edition_of
@@ -23,8 +24,7 @@ from doorstone.work.snapshot.standings import standings
 from doorstone.work.snapshot.uncovered import lacking_by_site
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceForecast:
+class DeviceForecast(Struct, frozen=True):
     device: str
     as_of: date
     edition: str
@@ -61,8 +61,7 @@ def fleet_forecast(context: Context, platform_id: str, release: str = "") -> Fle
     return forecast_of_fleet(platform_id, release, now.fleet_forecasts(platform), now.today, context.policy.stay_days)
 
 
-@dataclass(frozen=True, slots=True)
-class SiteCount:
+class SiteCount(Struct, frozen=True):
     """`uncovered` counts the devices that run what no exception in force permits."""
 
     site: str
@@ -70,8 +69,7 @@ class SiteCount:
     uncovered: int
 
 
-@dataclass(frozen=True, slots=True)
-class Overview:
+class Overview(Struct, frozen=True):
     platform: str
     name: str
     release: str

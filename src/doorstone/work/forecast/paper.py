@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.forecast.costs import WAYS, Price
@@ -22,8 +23,7 @@ from doorstone.work.snapshot.snapshot import snapshot
 MOST_BUDGETS = 6
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetColumn:
+class BudgetColumn(Struct, frozen=True):
     """What one budget buys: its cost, serviced device-months, the most that any plan gives, and devices by way."""
 
     budget: Decimal
@@ -33,8 +33,7 @@ class BudgetColumn:
     ways: Mapping[str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class BudgetPaper:
+class BudgetPaper(Struct, frozen=True):
     platform: str
     name: str
     as_of: date

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.facts import View
 from doorstone.core.forecast.costs import WayCost, ways
@@ -24,8 +25,7 @@ from doorstone.work.context.errors import BadInputError, MissingError
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceScenarios:
+class DeviceScenarios(Struct, frozen=True):
     device: str
     as_of: date
     compared: ScenarioComparison
@@ -75,8 +75,7 @@ def supposed(platform: Platform, given: Scenario) -> Platform:
         raise BadInputError(f"{platform.name} does not know {error.args[0]!r}", known) from error
 
 
-@dataclass(frozen=True, slots=True)
-class Leaving:
+class Leaving(Struct, frozen=True):
     """How many devices leave servicing in a month, before and under the supposition."""
 
     month: str
@@ -84,8 +83,7 @@ class Leaving:
     after: int
 
 
-@dataclass(frozen=True, slots=True)
-class FleetSupposed:
+class FleetSupposed(Struct, frozen=True):
     devices: int
     months: tuple[Leaving, ...]
     gained_days: int

@@ -7,8 +7,10 @@ import io
 import sqlite3
 import zipfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.conditions import Outcome
 from doorstone.core.devices.life import left_alone
@@ -55,22 +57,19 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
 MOST_AT_ONCE = 5_000
 
 
-@dataclass(frozen=True, slots=True)
-class KitFile:
+class KitFile(Struct, frozen=True):
     path: str
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Kit:
+class Kit(Struct, frozen=True):
     id: str
     row: store.KitRow
     standing: KitStanding
     files: tuple[KitFile, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class _DeviceCase:
+class _DeviceCase(Struct, frozen=True):
     device: str
     chosen: OverrideSet
     exceptions: tuple[ExceptionRow, ...]
@@ -329,16 +328,14 @@ def device_gates(
     return check_gates(platform, Route(route), view, device, critical=now.device(device).critical)
 
 
-@dataclass(frozen=True, slots=True)
-class SettingWords:
+class SettingWords(Struct, frozen=True):
     place: str
     section: str
     name: str
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class SetAnswer:
+class SetAnswer(Struct, frozen=True):
     """A settings set before one device. `in_place` is in-place, not-in-place, unread, or not-stated by the sheet."""
 
     id: str
@@ -366,8 +363,7 @@ def device_sets(context: Context, device: str) -> tuple[SetAnswer, ...]:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class RouteAnswer:
+class RouteAnswer(Struct, frozen=True):
     """How a device fares on one route, were every check on it excepted.
 
     `chosen` are the overrides, None if nothing covers `uncovered`; `stops` the gates that stop it today; `keeps` what

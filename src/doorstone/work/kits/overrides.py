@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from doorstone.core.exceptions.life import excepted
 from doorstone.core.kits.overrides import Choice, choose
@@ -12,8 +12,7 @@ from doorstone.work.snapshot.sheets import need_kit_route
 from doorstone.work.snapshot.snapshot import assess_device, snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class OverrideAnswer:
+class OverrideAnswer(Struct, frozen=True):
     """Which overrides would carry this device, were every check on it excepted."""
 
     device: str

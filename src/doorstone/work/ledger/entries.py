@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from itertools import islice
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.ledger.chain import chain_faults
 from doorstone.store import ledger as store
@@ -17,8 +18,7 @@ from doorstone.work.context.errors import BadInputError
 _FIELDS = ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous", "hash")
 
 
-@dataclass(frozen=True, slots=True)
-class LedgerCheck:
+class LedgerCheck(Struct, frozen=True):
     entries: int
     ok: bool
     faults: tuple[str, ...]

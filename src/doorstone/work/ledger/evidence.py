@@ -6,9 +6,11 @@ import io
 import json
 import zipfile
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.kits.check import MANIFEST, SIGNATURE, SUMS
@@ -38,8 +40,7 @@ MOST_DEVICES = 5_000
 MOST_READINGS = 1_000
 
 
-@dataclass(frozen=True, slots=True)
-class EvidenceRequest:
+class EvidenceRequest(Struct, frozen=True):
     """What a pack is asked for; the parts of a scope add up. Without days: from the first entry through today."""
 
     devices: tuple[str, ...] = ()

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from urllib.parse import urlsplit
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.formats.cloudevents import event_json
 from doorstone.store import notifications as store
@@ -27,8 +29,7 @@ KINDS = (
 """First words of event kinds, for webhooks that subscribe to some only."""
 
 
-@dataclass(frozen=True, slots=True)
-class Webhook:
+class Webhook(Struct, frozen=True):
     """An address that gets events. `secret` signs them; it is shown once, when the webhook is made."""
 
     id: str
@@ -36,8 +37,7 @@ class Webhook:
     secret: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Email:
+class Email(Struct, frozen=True):
     """One mail to one person."""
 
     to: str

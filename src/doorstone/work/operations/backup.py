@@ -12,8 +12,9 @@ import os
 import tarfile
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from doorstone.store import ledger as ledger_store
 from doorstone.store.database import LEDGER_HEAD, DamagedError, Database, copy_records
@@ -30,8 +31,7 @@ MANIFEST = "manifest.json"
 _LARGEST_MANIFEST = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Backup:
+class Backup(Struct, frozen=True):
     """What is in a backup: its files with their SHA-256, and the ledger's head as number:hash."""
 
     files: Mapping[str, str]

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
-from dataclasses import asdict, dataclass
 from datetime import UTC, date, datetime, timedelta
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from doorstone.core.operations import Check, Level, Vitals, check_up, worst
 from doorstone.store import ledger as ledger_store
@@ -16,8 +18,7 @@ from doorstone.work.context.context import Context
 RECENT = timedelta(days=30)
 
 
-@dataclass(frozen=True, slots=True)
-class CheckUp:
+class CheckUp(Struct, frozen=True):
     level: Level
     vitals: Vitals
     checks: tuple[Check, ...]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.people import Deputy, check_deputy
 from doorstone.store import people as store
@@ -16,8 +17,7 @@ from doorstone.work.context.errors import BadInputError, MissingError, RefusedEr
 from doorstone.work.context.ids import id_of, number_of
 
 
-@dataclass(frozen=True, slots=True)
-class DeputyView:
+class DeputyView(Struct, frozen=True):
     """A deputy as it stands today."""
 
     id: str

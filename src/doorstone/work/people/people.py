@@ -6,10 +6,11 @@ import re
 import secrets
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 
 import pyotp
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from doorstone.core.people import REPORTER, ROLES, both, covers
 from doorstone.store import people as store
@@ -32,8 +33,7 @@ NEWS = ("request", "decision", "question", "comment", "transfer", "due")
 _USED_EVERY = timedelta(minutes=5)
 
 
-@dataclass(frozen=True, slots=True)
-class Person:
+class Person(Struct, frozen=True):
     """`sites` maps site -> the greater role that the person has there."""
 
     name: str
@@ -49,8 +49,7 @@ class Person:
     has_calendar: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class PersonChange:
+class PersonChange(Struct, frozen=True):
     """What to change of a person; None leaves it as it is."""
 
     display: str | None = None
@@ -61,8 +60,7 @@ class PersonChange:
     active: bool | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(Struct, frozen=True):
     """A token as it is listed. `secret` is shown once, when it is issued."""
 
     id: str
@@ -285,8 +283,7 @@ def end_sessions(context: Context, actor: Actor) -> None:
         record(context, db, actor, "signed out", "person", actor.name, {})
 
 
-@dataclass(frozen=True, slots=True)
-class FederatedIdentity:
+class FederatedIdentity(Struct, frozen=True):
     """Somebody for whom a provider vouches: its `subject` never changes there, everything else may."""
 
     issuer: str

@@ -5,10 +5,12 @@ from __future__ import annotations
 import sqlite3
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
 from typing import NamedTuple, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
 from doorstone.core.forecast.costs import WayPrices
@@ -38,8 +40,7 @@ from doorstone.work.snapshot.standings import assessments
 Key = TypeVar("Key")
 
 
-@dataclass(frozen=True, slots=True)
-class StateMove:
+class StateMove(Struct, frozen=True):
     """Devices whose state at a release would change. `devices` names at most 50 of the `count`."""
 
     platform: str
@@ -50,8 +51,7 @@ class StateMove:
     devices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class RunwayMove:
+class RunwayMove(Struct, frozen=True):
     """Devices whose runway would move, on the technical or the approved line; None is no day at all.
 
     `devices` names at most 50 of the `count`.
@@ -64,8 +64,7 @@ class RunwayMove:
     devices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class CostMove:
+class CostMove(Struct, frozen=True):
     """Devices on which a way would cost otherwise; None where there is no such way. See `core/forecast/costs.py`."""
 
     way: str
@@ -75,8 +74,7 @@ class CostMove:
     devices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Affected:
+class Affected(Struct, frozen=True):
     """An exception, a kit or an override that the change touches: which, on which devices, and how."""
 
     id: str
@@ -84,8 +82,7 @@ class Affected:
     words: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Impact:
+class Impact(Struct, frozen=True):
     """What loading a sheet would do. `revision` is the one loaded now, 0 for a platform's first sheet."""
 
     platform: str

@@ -6,7 +6,8 @@ import hashlib
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.platforms.differences import Change, differences
@@ -26,8 +27,7 @@ from doorstone.work.snapshot.settling import Settler, place
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, get_sheet, parsed, sheet_of
 
 
-@dataclass(frozen=True, slots=True)
-class LoadReport:
+class LoadReport(Struct, frozen=True):
     platform: str
     revision: int
     changed: bool
@@ -36,8 +36,7 @@ class LoadReport:
     releases: int
 
 
-@dataclass(frozen=True, slots=True)
-class Revision:
+class Revision(Struct, frozen=True):
     revision: int
     sha256: str
     loaded_at: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.platforms.tasks import NewTask, TaskState, Touched, check_task_change, tasks_of
 from doorstone.store import kits as kit_store
@@ -20,8 +21,7 @@ from doorstone.work.platforms.impact import Affected, Impact, sheet_impact
 from doorstone.work.platforms.revisions import LoadReport, load_sheet
 
 
-@dataclass(frozen=True, slots=True)
-class Task:
+class Task(Struct, frozen=True):
     id: str
     row: TaskRow
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from doorstone.core.platforms.vendor_list import ListMatch, MatchRules, list_text, match_list
 from doorstone.formats.mapping import CellError
@@ -21,8 +22,7 @@ from doorstone.work.platforms.tasks import keep_tasks
 from doorstone.work.snapshot.sheets import Sheet, get_sheet
 
 
-@dataclass(frozen=True, slots=True)
-class RawList:
+class RawList(Struct, frozen=True):
     """A list as the vendor gives it. `same` maps a raw name to the one that it is; `other` are names of their own."""
 
     text: str
@@ -37,8 +37,7 @@ class RawList:
         return {**dict(self.same), **{name: name for name in self.other}}
 
 
-@dataclass(frozen=True, slots=True)
-class ListPreview:
+class ListPreview(Struct, frozen=True):
     """How a raw list matches, the list that it becomes, and what loading that would change."""
 
     platform: str

@@ -18,11 +18,12 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from datetime import timedelta
 from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import REPORTER
@@ -57,8 +58,7 @@ DECIDERS = ("approver", "administrator")
 OPEN = ("waiting", "received", "checking")
 
 
-@dataclass(frozen=True, slots=True)
-class ImportOptions:
+class ImportOptions(Struct, frozen=True):
     """How to import: `skip` leaves bad lines out instead of refusing the file; `dry` only says what would change."""
 
     form: str
@@ -68,8 +68,7 @@ class ImportOptions:
     mapping: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Import:
+class Import(Struct, frozen=True):
     """An import as it stands. States: waiting, received, checking, applying; done, refused, cancelled, failed."""
 
     id: str
@@ -377,8 +376,7 @@ class _SpoolNumbers:
 # ------------------------------------------------------------------- dry run
 
 
-@dataclass(frozen=True, slots=True)
-class _Stand:
+class _Stand(Struct, frozen=True):
     """How a device stands: on which platform, at which release, its state and marks."""
 
     platform: str

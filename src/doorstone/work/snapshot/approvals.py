@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_word, worst
 from doorstone.core.exceptions.life import ExceptionState, state_on
@@ -14,8 +15,7 @@ from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.staleness import conditions_of
 
 
-@dataclass(frozen=True, slots=True)
-class KeptView:
+class KeptView(Struct, frozen=True):
     """A condition today. `devices` are those on which the facts do not show it kept, with what they show."""
 
     kept: ConditionStatus

@@ -9,10 +9,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import combinations
 from operator import itemgetter
 from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from doorstone.core.devices.profiles import content_of_facts
 from doorstone.core.facts import FIX, dump
@@ -35,8 +36,7 @@ class Place(NamedTuple):
     profile: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class _Picks:
+class _Picks(Struct, frozen=True):
     """Where in the codes of a shape the values stand that make a class; -1 where the shape has none of a fact.
 
     `platform` is empty where no sheet describes it.
@@ -108,8 +108,7 @@ SightCase = tuple[tuple[str, ...], tuple[int, ...]]
 """Outcomes of tests, and numbers of values that are part of a class as they are."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Sight:
+class _Sight(Struct, frozen=True):
     """What readings of a shape share that one source took on a day, on one platform, with facts only.
 
     `tested` and `others` pick from the numbers of values those by whose outcomes, and by which as they are, devices
@@ -125,8 +124,7 @@ class _Sight:
     standings: dict[SightCase, Standing] | None
 
 
-@dataclass(slots=True)
-class IngestCache:
+class IngestCache(Struct):
     """What one piece of work has found out and may use again: contents, and where each class is placed.
 
     What is found out of classes holds only under the rules of `basis`.

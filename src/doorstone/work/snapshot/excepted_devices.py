@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import date
 from typing import Any, NamedTuple, TypeVar
+
+from msgspec import Struct, field
 
 from doorstone.core.exceptions.life import ExceptionTerms, excepted
 from doorstone.core.platforms.platform import Platform
@@ -36,8 +37,7 @@ class Looked(NamedTuple):
     rows: Mapping[str, DeviceRow]
 
 
-@dataclass
-class ExceptedDevices:
+class ExceptedDevices(Struct):
     """As the records stood at one moment, on one day and under one set of rules.
 
     `held`: device -> what its exceptions permit, newest first. `in_force`: of these what permits anything today.
@@ -159,8 +159,7 @@ class _Version(NamedTuple):
     found: ExceptedDevices
 
 
-@dataclass
-class _Versions:
+class _Versions(Struct):
     """The last two versions, so that a reader of an older moment than the newest finds its own."""
 
     lock: threading.Lock = field(default_factory=threading.Lock)

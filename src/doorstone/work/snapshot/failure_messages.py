@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from doorstone.store.readings import failure_messages as store
 from doorstone.work.context.context import Context
 from doorstone.work.snapshot.sheets import get_sheet, plain_text
 
 
-@dataclass(frozen=True, slots=True)
-class FailureMessage:
+class FailureMessage(Struct, frozen=True):
     """A failure that devices report now. `requirement` is empty until somebody matches it."""
 
     text: str

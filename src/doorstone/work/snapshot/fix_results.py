@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from doorstone.core.fixes.results import FixWord, fix_result
 from doorstone.store import fixes as store
@@ -13,8 +14,7 @@ from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.snapshot import Snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class FixDone:
+class FixDone(Struct, frozen=True):
     """A recorded fix. `seen` says what was read since where that is not what the fix gives."""
 
     id: str

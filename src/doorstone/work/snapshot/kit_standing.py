@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from doorstone.core.kits.gates import check_gates
 from doorstone.core.kits.standing import HeldException, KitBasis, KitDevice, device_changed, permission_ended
@@ -21,8 +22,7 @@ from doorstone.work.snapshot.media_on_record import on_record, with_media
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 
-@dataclass(frozen=True, slots=True)
-class KitStanding:
+class KitStanding(Struct, frozen=True):
     """`reasons` why a kit may no longer be handed out; none while it stands. `used` are the attempts made with it."""
 
     reasons: tuple[str, ...]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from doorstone.core.sorting.counts import RollUp
 from doorstone.work.context.context import Context

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.platforms.platform import Platform, target_release
@@ -21,8 +22,7 @@ from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 from doorstone.work.snapshot.standings import standings
 
 
-@dataclass(frozen=True, slots=True)
-class SelectedDevices:
+class SelectedDevices(Struct, frozen=True):
     """What is looked at: a platform, a release, and which of its devices."""
 
     platform: Platform
@@ -31,8 +31,7 @@ class SelectedDevices:
     selection: str
 
 
-@dataclass(frozen=True, slots=True)
-class SelectionCase:
+class SelectionCase(Struct, frozen=True):
     """So many devices that are alike: one profile, and the same requirements excepted today.
 
     `named` are the devices themselves where exceptions name something on them, else empty.

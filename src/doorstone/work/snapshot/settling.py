@@ -9,9 +9,10 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
-from dataclasses import replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
+
+from msgspec.structs import replace
 
 from doorstone.core.devices.life import Life
 from doorstone.core.devices.profiles import profile_content

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
+
+from msgspec import Struct, field
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.facts import BUILT_IN, FactReader, FactSpec, FactValue, Source
@@ -18,8 +19,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.snapshot.sheets import Sheet, all_sheets, plain_text
 
 
-@dataclass(slots=True)
-class SettlingRules:
+class SettlingRules(Struct):
     """What settling goes by on one day: trust, the facts that there are, matched texts, devices with own decisions.
 
     `facts` are those of contents, `values` those of numbers, as they are asked for.

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.conditions import Leaf
 from doorstone.core.facts import FactSpec, FactType
@@ -20,8 +22,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, MissingError
 
 
-@dataclass(frozen=True, slots=True)
-class Sheet:
+class Sheet(Struct, frozen=True):
     """A loaded sheet and the platform that it describes.
 
     `reported` are the requirements that only failure messages know; `requirement_by_message` maps a text that the

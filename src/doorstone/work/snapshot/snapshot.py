@@ -5,9 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, NamedTuple, cast
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
@@ -49,8 +51,7 @@ from doorstone.work.snapshot.standings import (
 MOST_HELD = 2_000  # devices of which the view is kept
 
 
-@dataclass(frozen=True, slots=True)
-class ProfileLocations:
+class ProfileLocations(Struct, frozen=True):
     """The sites, roles and models that devices of a platform have, each in order."""
 
     sites: tuple[str, ...]

@@ -9,10 +9,11 @@ from __future__ import annotations
 import sqlite3
 import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from operator import attrgetter
 from typing import Any, NamedTuple, TypeVar
+
+from msgspec import Struct
 
 from doorstone.core.attempts.override_results import OverrideResults
 from doorstone.core.devices.classes import Classifier
@@ -38,8 +39,7 @@ from doorstone.work.snapshot.settling import decisions_of, roll
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class Standings:
+class Standings(Struct, frozen=True):
     """The profiles in use by number, and each one's state and marks at a release."""
 
     rows: Mapping[int, ProfileRow]

@@ -5,10 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from heapq import heapify, heappop, heappush
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, excepted, refusals
 from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, UncoveredCause, uncovered, ways_out
@@ -32,8 +33,7 @@ from doorstone.work.snapshot.standings import assessments, by_outcome, profile_v
 UNMET = frozenset({"floor", "installer-check", "fixable"})
 
 
-@dataclass(frozen=True, slots=True)
-class UncoveredDevice:
+class UncoveredDevice(Struct, frozen=True):
     """A device that runs `release` with checks unmet that no exception in force names."""
 
     row: DeviceRow

@@ -8,16 +8,16 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 from functools import cache
 from importlib import resources
 
+from msgspec import Struct
+
 from doorstone.core.kits.settings_store import KitFileChange
 
 
-@dataclass(frozen=True, slots=True)
-class KitTarget:
+class KitTarget(Struct, frozen=True):
     """What a triple of scripts changes. `prefix` begins their names; `root` is where they work if nothing is given."""
 
     prefix: str
@@ -30,8 +30,7 @@ class KitTarget:
         return f"{self.prefix}apply", f"{self.prefix}undo", f"{self.prefix}verify"
 
 
-@dataclass(frozen=True, slots=True)
-class Holds:
+class Holds(Struct, frozen=True):
     """What apply checks before it does anything: the last day, and the machines that the kit is for.
 
     `machines` are (device, name, serial number); any of the three that a machine says of itself will do.

@@ -14,13 +14,19 @@ _KEYS = frozenset({"bare_key", "quoted_key", "dotted_key"})
 
 
 class TomlPlaces:
-    """The lines of a text that `read_toml` has read. A path is made of keys, and of the numbers of elements from 0."""
+    """The lines of a text that `read_toml` has read. A path is made of keys, and of the numbers of elements from 0.
+
+    The text is looked through once somebody asks, as most have nothing wrong with them.
+    """
 
     def __init__(self, text: str) -> None:
+        self._text = text
         self._lines: dict[Path, int] = {}
         self._elements: dict[Path, int] = {}
+
+    def _look_through(self) -> None:
         table: Path = ()
-        for node in Parser(_LANGUAGE).parse(text.encode()).root_node.named_children:
+        for node in Parser(_LANGUAGE).parse(self._text.encode()).root_node.named_children:
             if node.type == "pair":
                 self._pair(table, node)
             elif node.type in ("table", "table_array_element"):
@@ -28,6 +34,8 @@ class TomlPlaces:
 
     def __call__(self, path: Path) -> int | None:
         """The line of what is at a path, from 1, or of the nearest that it stands in; None for the text as a whole."""
+        if not self._lines:
+            self._look_through()
         while path:
             if path in self._lines:
                 return self._lines[path]

@@ -23,7 +23,7 @@ from doorstone.core.forecast.device_forecast import Forecast, forecast
 from doorstone.core.forecast.reach import SET_UP_ANEW, Answers, Given, given_view
 from doorstone.core.kits.overrides import Choice, choose
 from doorstone.core.platforms.platform import Platform, Route
-from doorstone.core.sorting.assessment import Assessment, Decision, assess
+from doorstone.core.sorting.assessment import Assessment, Decision
 from doorstone.core.sorting.bulk_assessment import BulkAssessment
 from doorstone.core.sorting.profile_table import ProfileTable
 
@@ -105,7 +105,7 @@ class BatchForecaster:
         key = (release, given, board.outcome(number))
         if key not in self._after_fixes:
             seen = given_view(self._platform, view, given)
-            self._after_fixes[key] = assess(self._platform, release, seen, self._decisions, own)
+            self._after_fixes[key] = board.after_fixes(number, seen, {name for name, _ in given}, own)
         return self._after_fixes[key]
 
     def _choose(

@@ -14,6 +14,7 @@ from itertools import count, repeat
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import view_of
+from doorstone.core.facts import View
 from doorstone.core.platforms.platform import Platform, Requirement
 from doorstone.core.sorting.assessment import (
     Assessment,
@@ -71,9 +72,21 @@ class BulkAssessment:
         """One profile of the table in full, without the times and sources of any one device."""
         outcome = self.outcome(number)
         if outcome not in self._assessments:
-            findings = [known[code] for known, code in zip(self._known, outcome, strict=True)]
-            self._assessments[outcome] = assessed(self._release, findings)
+            self._assessments[outcome] = assessed(self._release, self._findings(outcome))
         return self._assessments[outcome]
+
+    def after_fixes(self, number: int, view: View, given: Collection[str], own: str) -> Assessment:
+        """One profile once fixes have given it facts of these names, as `view` shows it; `own` names its device, if
+        something was decided about it alone. What looks at none of these facts is found as before.
+        """
+        findings = self._findings(self.outcome(number))
+        for at, (requirement, names) in enumerate(zip(self._requirements, self._names, strict=True)):
+            if not names.isdisjoint(given):
+                findings[at] = finding_of(self._platform, requirement, self._release, view, self._decisions, own)
+        return assessed(self._release, findings)
+
+    def _findings(self, outcome: tuple[int, ...]) -> list[RequirementFinding]:
+        return [known[code] for known, code in zip(self._known, outcome, strict=True)]
 
     def outcome(self, number: int) -> tuple[int, ...]:
         """The number of a profile's finding on each requirement: equal numbers give equal answers, fixed or not."""

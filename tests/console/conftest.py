@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
-from urllib.parse import urljoin
 
 import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
@@ -43,12 +42,7 @@ READ = """() => document.querySelector("h1") !== null
 
 
 def go(page: Page, path: str) -> None:
-    """Another address of the same service."""
-    page.goto(urljoin(page.url, path))
-
-
-def walk(page: Page, path: str) -> None:
-    """Another address without loading the console anew, as its links do.
+    """Another address of the same service, without loading the console anew, as its links do.
 
     By way of one that is no page: what stands there afterwards is of the new page alone.
     """

@@ -71,7 +71,7 @@ def test_a_situation_is_met_in_calls_and_commands(shown: Running, look: Run, num
 
 @pytest.mark.browser
 def test_every_situation_is_met_on_its_page(visit: SignIn) -> None:
-    page = visit("petra", at="/healthz")
+    page = visit("petra", at="/me")
     on_page: dict[str, set[str]] = {}
     for place in SITUATIONS.values():
         on_page.setdefault(place.page, set()).update(place.words)

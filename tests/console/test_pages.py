@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.console.conftest import SignIn, settled, walk
+from tests.console.conftest import SignIn, go, settled
 
 pytestmark = pytest.mark.browser
 AXE = Path(__file__).parent.parent.parent / "console" / "node_modules" / "axe-core" / "axe.min.js"
@@ -61,7 +61,7 @@ def test_pages_are_accessible_in_both_themes_and_fit_a_narrow_screen(visit: Sign
         menu = [] if path == "/" else ["nav"]  # which is the same on every page
         page.set_viewport_size({"width": 1280, "height": 800})
         page.emulate_media(color_scheme="light")
-        walk(page, path)
+        go(page, path)
         settled(page)
         found[f"{path} is not whole"] = page.get_by_text("Not all of this page could be read").all_inner_texts()
         found[f"{path} in light"] = axe(page, RULES, left_out=menu)

@@ -88,7 +88,7 @@ def _migrated_once(connection: sqlite3.Connection, last: int | None = None) -> i
 
 
 database.migrate = _migrated_once
-settings.register_profile("tests", deadline=None, max_examples=60)  # a busy machine is no fault of the code
+settings.register_profile("tests", deadline=None, max_examples=40)  # a busy machine is no fault of the code
 settings.load_profile("tests")
 ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP client asks for one: 50 ms each
 

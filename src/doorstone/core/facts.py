@@ -14,7 +14,7 @@ from decimal import Decimal
 from enum import StrEnum
 from functools import cached_property
 from itertools import product
-from typing import Any, NamedTuple
+from typing import Any
 
 from msgspec import Struct, field
 
@@ -372,7 +372,7 @@ class Reading(Struct, frozen=True):
     verdicts: Mapping[str, bool] = field(default_factory=dict)
 
 
-class Candidate(NamedTuple):
+class Candidate(Struct, frozen=True):
     value: FactValue
     source: str
     taken_at: datetime
@@ -399,7 +399,7 @@ class DisputeDecision(Struct, frozen=True):
         return all(time <= max(self.at, self.seen_until) for time in read)
 
 
-class SettledFact(NamedTuple):
+class SettledFact(Struct, frozen=True):
     """The believed candidate, and its `rivals`: the other sources' words, if any two differ beyond the tolerance.
 
     With a `dispute_decision` the disagreement is settled: `rivals` is empty and `overruled` holds those not believed.

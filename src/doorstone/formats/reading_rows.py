@@ -6,7 +6,9 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from difflib import get_close_matches
-from typing import Any, NamedTuple
+from typing import Any
+
+from msgspec import Struct
 
 from doorstone.core.facts import FactError, FactSpec
 from doorstone.core.readings.value_table import ValueTable
@@ -23,7 +25,7 @@ _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # contro
 _SECONDS = len("2027-01-18T09:30:00")
 
 
-class Row(NamedTuple):
+class Row(Struct, frozen=True, gc=False):
     """A row of a file by its number: an object, or what is wrong with it. `plain` ones hold no characters that need a
     look.
     """
@@ -33,7 +35,7 @@ class Row(NamedTuple):
     plain: bool = False
 
 
-class _Frame(NamedTuple):
+class _Frame(Struct, frozen=True, gc=False):
     """A row that is checked; its facts are not yet coded."""
 
     device: str
@@ -65,15 +67,15 @@ class RowReader:
             self._table = ValueTable(self.specs)
         table = self._table
         coded = iter(table.coded_all([frame.facts for frame in frames if type(frame) is _Frame]))
-        for (number, _, _), frame in zip(rows, frames, strict=True):
+        for row, frame in zip(rows, frames, strict=True):
+            number = row.number
             if isinstance(frame, CellError):
                 yield number, frame
             elif (codes := next(coded)) is None:
                 yield number, self._wrong_fact(frame.facts)
             else:
-                device, source, taken_at, about, _, verdicts, texts, unread = frame
-                content = Content(table, *codes, verdicts, texts, unread)
-                yield number, ReadingRecord(number, device, source, taken_at, content, about)
+                content = Content(table, *codes, frame.verdicts, frame.texts, frame.unread)
+                yield number, ReadingRecord(number, frame.device, frame.source, frame.taken_at, content, frame.about)
 
     def _checked(self, row: Row) -> _Frame | CellError:
         if isinstance(row.data, CellError):

@@ -56,7 +56,7 @@ class DevicePage(Struct, frozen=True):
     models: tuple[str, ...]
 
 
-class FactWord(NamedTuple):
+class FactWord(Struct, frozen=True):
     """One source's word on a fact, as people read it."""
 
     value: str
@@ -64,7 +64,7 @@ class FactWord(NamedTuple):
     taken_at: datetime
 
 
-class FactLine(NamedTuple):
+class FactLine(Struct, frozen=True):
     """One fact of a device. `rivals` disagree with it; `aged` says that its only reading is too old to count."""
 
     name: str

@@ -86,12 +86,14 @@ def numbers_of(
 
     So many more readings as `uses` says hold each.
     """
-    rows = db.execute(
+    cursor = db.cursor()
+    cursor.row_factory = None  # plain tuples, as many are read
+    rows = cursor.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.digest = j.value",
         (json.dumps(list(dict.fromkeys(wanted.values()))),),
     )
-    found = {content: row[0] for row in rows if (content := Content(row[1], row[2], row[3])) in wanted}
+    found = {content: number for number, *held in rows if (content := Content(*held)) in wanted}
     if uses:
         again = [(uses[content], number) for content, number in found.items()]
         db.executemany("UPDATE reading_contents SET readings = readings + ? WHERE id = ?", again)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from msgspec import Struct
-from msgspec.structs import fields
+from msgspec.structs import asdict, replace
 
 
 class DeviceFilter(Struct, frozen=True):
@@ -24,8 +24,7 @@ class DeviceFilter(Struct, frozen=True):
 
     def on_top_of(self, other: DeviceFilter) -> DeviceFilter:
         """These conditions. Where one is empty, the other filter's condition takes its place."""
-        names = [one.name for one in fields(self)]
-        return DeviceFilter(**{name: getattr(self, name) or getattr(other, name) for name in names})
+        return replace(other, **{name: value for name, value in asdict(self).items() if value})
 
     def fits_class(self, model: str, marks: Mapping[str, str]) -> bool:
         """Whether devices of this model with these marks fit, by model, requirement and mark alone."""

@@ -12,7 +12,7 @@ from enum import StrEnum
 from typing import Any
 
 from msgspec import Struct
-from msgspec.structs import fields
+from msgspec.structs import asdict
 
 from doorstone.core.exceptions.life import ENDED, ExceptionState
 
@@ -152,12 +152,10 @@ def _deeds(state: ExceptionState, changed: set[str]) -> tuple[tuple[FolderDeed, 
 
 
 def _changes(held: FileTerms, terms: FileTerms) -> Iterator[FieldChange]:
-    for field in fields(FileTerms):
-        if field.name in _NOT_COMPARED:
-            continue
-        before, after = getattr(held, field.name), getattr(terms, field.name)
-        if before != after:
-            yield FieldChange(field.name, _words(before), _words(after))
+    before = asdict(held)
+    for name, after in asdict(terms).items():
+        if name not in _NOT_COMPARED and before[name] != after:
+            yield FieldChange(name, _words(before[name]), _words(after))
 
 
 def _words(value: object) -> str:

@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable
 from typing import Any, Literal
 
-from msgspec.structs import asdict, fields, replace
+from msgspec.structs import asdict, replace
 from pydantic import Field
 
 from doorstone.api.common import ErrorEntry, RequestModel
@@ -107,9 +107,7 @@ def _kept(view: KeptView) -> KeptResponse:
 
 def _shape(call: Call[Any, Any], view: ExceptionView) -> ExceptionResponse:
     actor = replace(call.actor, role=role_at(call, view.row.devices))
-    row = {
-        one.name: getattr(view.row, one.name) for one in fields(view.row) if one.name not in ("id", "state", "shown")
-    }
+    row = {name: value for name, value in asdict(view.row).items() if name not in ("id", "state", "shown")}
     return ExceptionResponse.model_validate(
         {
             **row,

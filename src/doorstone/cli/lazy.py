@@ -8,17 +8,16 @@ from __future__ import annotations
 import inspect
 from collections.abc import Iterator, Mapping
 from importlib import import_module
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, NamedTuple
 
 import typer
-from msgspec import Struct
 from typer.core import TyperCommand, TyperGroup
 from typer.main import get_command, get_group
 
 from doorstone.cli.dry_run import DRY_RUN
 
 
-class Place(Struct, frozen=True):
+class Place(NamedTuple):
     """Where a command lives: an attribute of a module that is a `Typer` group or a function; and how help lists it."""
 
     panel: str

@@ -4,6 +4,8 @@
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data$(if $(AS_OF),-$(AS_OF))
+# One more than two cores, as a test waits now and then.
+WORKERS ?= 3
 unexport PYTHONDONTWRITEBYTECODE  # whatever is started again and again is to find its modules compiled
 VENV := .venv
 BIN := $(VENV)/bin
@@ -62,7 +64,7 @@ test: $(VENV)/installed.stamp console/node_modules/installed.stamp $(if $(FAST),
 	@$(MAKE) --no-print-directory -j4 tests-python tests-console lint-python $(if $(FAST),biome,lint-console)
 
 tests-python:
-	@$(BIN)/python -m pytest -n 2 --dist worksteal $(if $(FAST),-m "not browser and not process and not long")
+	@$(BIN)/python -m pytest -n $(WORKERS) --dist worksteal $(if $(FAST),-m "not browser and not process and not long")
 
 tests-console: console/node_modules/installed.stamp
 	@cd console && npm run --silent test

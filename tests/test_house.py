@@ -244,6 +244,14 @@ def test_what_follows_from_a_value_is_kept_in_it_only_if_it_never_changes() -> N
                 assert path.relative_to(PACKAGE).parts[0] == "core", path.name
 
 
+def test_names_of_a_struct_are_not_read_from_its_annotations() -> None:
+    """`msgspec.structs.fields` does so at each call, which is slow."""
+    for path in modules():
+        for node in nodes(path):
+            if isinstance(node, ast.ImportFrom) and node.module == "msgspec.structs":
+                assert {alias.name for alias in node.names} <= {"asdict", "replace"}, path.name
+
+
 def test_names_that_only_we_understood_do_not_come_back() -> None:
     found = {}
     for path in PACKAGE.rglob("*.py"):

@@ -17,6 +17,7 @@ from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
 from doorstone.core.facts import SettledFact, Verdict, View
 from doorstone.core.forecast.batch import BatchForecaster
 from doorstone.core.forecast.device_forecast import forecast
+from doorstone.core.forecast.reach import given_view
 from doorstone.core.platforms.platform import Sort
 from doorstone.core.sorting.assessment import Decision, Scope, assess
 from doorstone.core.sorting.bulk_assessment import BulkAssessment, SortedProfile, table_for
@@ -113,6 +114,27 @@ def test_profiles_that_are_left_out_of_the_sizes_do_not_count() -> None:
     assert (rolled.devices, rolled.states["needs-exception"], rolled.states["clear"]) == (7, 7, 0)
     assert [(c.requirements, c.devices) for c in rolled.combinations] == [(("processor-listed", "security-chip"), 7)]
     assert list(sorting) == [0, 1]
+
+
+@pytest.mark.parametrize(
+    ("most", "given_most", "before", "after"),
+    [
+        (16384, 4096, "fixable", "installer-check"),
+        (4096, 16384, "installer-check", "fixable"),
+        (4096, 4096, "installer-check", "installer-check"),
+    ],
+)
+def test_what_a_fix_gives_may_open_or_close_the_way_of_another(
+    most: int, given_most: int, before: str, after: str
+) -> None:
+    """8 GiB can be fitted where 8192 MiB have room; the requirement looks at what is fitted, not at the room."""
+    content = profile_content("tarn", NAMES, view({**GOOD, "memory.mib": 4096, "memory.max_mib": most}))
+    board, sorting = boarded([content], [], 1)
+    assert sorting.mark(0, "memory-set-up") == before
+    seen = given_view(tarn(), view_of(content, tarn().specs, TODAY), (("memory.max_mib", given_most),))
+    found = board.after_fixes(0, seen, {"memory.max_mib"}, "")
+    assert found.marks["memory-set-up"] == after
+    assert found == assess(tarn(), "9.1", seen)
 
 
 def test_a_release_that_asks_nothing_finds_everything_clear() -> None:

@@ -85,7 +85,7 @@ PLACES = {
 }  # fmt: skip
 BESIDE_ROOMS = {
     "core": {"errors", "numbers", "days", "facts", "conditions"},
-    "store": {"database", "keys", "vault", "lazy_json", "ledger_changes", "migrations"},
+    "store": {"database", "keys", "vault", "json_lists", "lazy_json", "ledger_changes", "migrations"},
     "api": {"common", "times"},
     "work": GROUND,
     "service": set[str](),

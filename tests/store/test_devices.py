@@ -21,7 +21,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.store.database import Database
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles
-from doorstone.store.devices.devices import KeptReading, Record
+from doorstone.store.devices.devices import Record
 from doorstone.store.readings.contents import more_of
 from doorstone.work.snapshot.contents import ContentCache
 
@@ -184,14 +184,27 @@ def test_a_reading_of_the_same_device_source_and_time_replaces_the_one_before() 
             for mib, more in ((4096, ""), (8192, more_of({}, None, ["No chip"])))
         )
         at = "2027-01-18T09:00:00"
-        device_store.add_readings(
-            db, [KeptReading("d1", source, at, first, None) for source in ("collector", "operator")]
-        )
-        device_store.add_readings(db, [KeptReading("d1", "collector", at, second, None)])
+        device_store.add_readings(db, [("d1", source, at, first, None, True) for source in ("collector", "operator")])
+        device_store.add_readings(db, [("d1", "collector", at, second, None, True)])
         found = {row.source: (dict(row.facts), list(row.texts)) for row in device_store.readings(db, "d1")}
     assert found == {"collector": ({"memory.mib": 8192}, ["No chip"]), "operator": ({"memory.mib": 4096}, [])}
 
 
 def test_a_reading_of_nobody_is_not_kept() -> None:
     with records() as db, pytest.raises(sqlite3.IntegrityError, match="FOREIGN KEY"):
-        device_store.add_readings(db, [KeptReading("gone", "collector", "2027-01-18T09:00:00", 1, None)])
+        device_store.add_readings(db, [("gone", "collector", "2027-01-18T09:00:00", 1, None, True)])
+
+
+days = st.sampled_from(["", "2027-01-01T09:00:00", "2027-01-01T10:00:00", "2027-02-01T09:00:00", "2027-05-01T09:00:00"])
+
+
+@given(st.lists(st.tuples(days, st.none() | st.sampled_from(["2027-01-31", "2027-02-14", "2027-03-01"]))))
+def test_what_has_aged_out_is_found_whenever_it_was_read(rows: list[tuple[str, str | None]]) -> None:
+    with records() as db:
+        made = [
+            device(f"d{n:02}")._replace(last_read_at=read, stands_until=until) for n, (read, until) in enumerate(rows)
+        ]
+        write(db, *made)
+        for day in ("2027-01-31", "2027-02-01", "2027-02-15", "2027-04-01"):
+            expected = [row.id for row in made if row.stands_until is not None and row.stands_until < day]
+            assert profiles.fallen(db, day) == expected

@@ -8,6 +8,7 @@ from collections.abc import Callable
 import pytest
 
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.store.devices import profiles
 from doorstone.work import attempts, fleet, followups
 from doorstone.work.context.context import Context
 from doorstone.work.devices import views as devices
@@ -61,6 +62,7 @@ PAGES: dict[str, Callable[[Context], object]] = {
     "an import of new and known devices": lambda context: read(
         context, line("new-1", GOOD), line("nbt-012", CHIPLESS, "2027-01-18T08:00:00")
     ),
+    "what has aged out": lambda context: profiles.fallen(context.database.connection, "2027-04-01"),
     "a token issued": lambda context: people.issue_token(context, PETRA, "plan", "technician", 30),
 }
 
@@ -96,6 +98,7 @@ HOT = {
     "a page of one site": "SEARCH d USING INDEX devices_at_site (platform=? AND site=? AND id>?)",
     "a later page": "SEARCH d USING INDEX devices_listed (platform=? AND id>?)",
     "a page of one state": "SEARCH d USING INDEX devices_profile (profile=? AND id>?)",
+    "what has aged out": "SEARCH d USING INDEX devices_read (<expr>=? AND stands_until<?)",
     "one device": "SEARCH d USING PRIMARY KEY (id=?)",
     "an import of new and known devices": "SEARCH d USING PRIMARY KEY (id=?)",
 }

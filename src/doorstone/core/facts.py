@@ -222,7 +222,7 @@ class FactSpec(Struct, frozen=True):
             text = text.lower()
             if text not in self.choices:
                 raise FactError(f"{self.name} cannot be {text!r}", f"Use one of {', '.join(self.choices)}")
-        if len(text) > 500 or _CONTROL.search(text):
+        if len(text) > 500 or (not text.isprintable() and _CONTROL.search(text)):
             raise FactError(f"{self.name} is too long or has control characters", "Keep it under 500 letters")
         return text
 
@@ -275,9 +275,11 @@ class FactReader:
 
 def dump(value: FactValue) -> Any:
     """A value as JSON holds it; `FactSpec.parse` reads it back."""
+    if isinstance(value, str):
+        return value
     if isinstance(value, frozenset):
         return sorted(value)
-    if isinstance(value, bool | int | str):
+    if isinstance(value, bool | int):
         return value
     if isinstance(value, Decimal):
         return float(value)

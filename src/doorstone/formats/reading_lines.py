@@ -12,11 +12,11 @@ from typing import Any, BinaryIO
 import orjson
 
 from doorstone.formats.mapping import CellError
-from doorstone.formats.reading_rows import Row
+from doorstone.formats.reading_rows import Rows
 from doorstone.formats.text_lines import MOST_LINE, parse_json, too_long
 
-_AT_ONCE = 1 << 18
-"""Bytes of lines that are looked at together."""
+_AT_ONCE = 1 << 17
+"""Bytes of lines that are looked at together: what they hold stays in the processor's cache meanwhile."""
 _LONGEST = 4 * MOST_LINE
 _SPACED = (b'" ', b'"\t', b'"\r')
 """Marks of lines in which a key may be apart from its colon."""
@@ -31,11 +31,11 @@ def marked(stream: BinaryIO) -> bool:
     return head.startswith((b"\xff\xfe", b"\xfe\xff", b"\xef\xbb\xbf")) or b"\r" in head.replace(b"\r\n", b"")
 
 
-def line_rows(stream: BinaryIO) -> Iterator[Row]:
+def line_rows(stream: BinaryIO) -> Iterator[Rows]:
     """The rows of a stream. A line that is blank is left out."""
     number = 0
     for lines in _batches(stream):
-        yield from _rows(number + 1, lines)
+        yield _rows(number + 1, lines)
         number += len(lines)
 
 
@@ -55,24 +55,38 @@ def _batches(stream: BinaryIO) -> Iterator[list[bytes]]:
         yield lines
 
 
-def _rows(first: int, lines: Sequence[bytes]) -> Iterator[Row]:
+def _rows(first: int, lines: Sequence[bytes]) -> Rows:
     whole = b"".join(lines)
     spaced, odd = ([mark for mark in marks if mark in whole] for marks in (_SPACED, _NOT_PLAIN))
-    for at, line in enumerate(lines):
+    rows, loads = Rows(), orjson.loads
+    for number, line in enumerate(lines, first):
         data = None
         if len(line) <= MOST_LINE and not (spaced and _holds(line, spaced)):
             try:
-                data = orjson.loads(line)
+                data = loads(line)
             except orjson.JSONDecodeError:
                 if line.isspace():
                     continue
-        # Each `":` ends a key, or stands in a text behind a backslash: as many as keys, and no key stands twice.
-        if type(data) is dict and line.count(b'":') == len(data) + sum(
-            [len(v) for v in data.values() if type(v) is dict]
-        ):
-            yield Row(first + at, data, not (odd and _holds(line, odd)))
-        elif not line.isspace():
-            yield Row(first + at, _object(line), False)
+        if type(data) is dict and _each_once(data, line):
+            if odd and _holds(line, odd):
+                rows.odd.add(number)
+        elif line.isspace():
+            continue
+        else:
+            data = _object(line)
+            rows.odd.add(number)
+        rows.numbers.append(number)
+        rows.held.append(data)
+    return rows
+
+
+def _each_once(data: dict[str, Any], line: bytes) -> bool:
+    """Whether no key stands twice in an object: each `":` of its line ends a key, or stands behind a backslash."""
+    marks = line.count(b'":')
+    facts = data.get("facts")
+    if type(facts) is dict and marks == len(data) + len(facts):  # most say nothing else
+        return True
+    return marks == len(data) + sum([len(held) for held in data.values() if type(held) is dict])
 
 
 def _holds(line: bytes, marks: Sequence[bytes]) -> bool:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
 from types import MappingProxyType
 from typing import Any
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, field
 
 from doorstone.core.facts import FactValue, Reading
 from doorstone.core.readings.value_table import ValueTable
@@ -54,6 +54,62 @@ class ReadingRecord(msgspec.Struct, gc=False):
     @property
     def reading(self) -> Reading:
         return Reading(self.source, datetime.fromisoformat(self.taken_at), self.content.facts, self.content.verdicts)
+
+
+class Rest(Struct, frozen=True, gc=False):
+    """What a reading says beside facts, as in `Content`."""
+
+    verdicts: Mapping[str, bool] = _NOTHING
+    texts: tuple[str, ...] | None = None
+    unread: Mapping[str, str] = _NOTHING
+
+
+class ReadingColumns(Struct):
+    """Readings whose values stand in one table, column by column: each is what stands at one place of all of them.
+
+    `lines` say where they come from; `shapes` and `numbers` are their facts in the table; `rest` holds by its place
+    what one says beside facts, as few do. Otherwise as in `ReadingRecord`.
+    """
+
+    table: ValueTable
+    lines: list[int] = field(default_factory=list)
+    devices: list[str] = field(default_factory=list)
+    sources: list[str] = field(default_factory=list)
+    times: list[str] = field(default_factory=list)
+    abouts: list[Mapping[str, str]] = field(default_factory=list)
+    shapes: list[int] = field(default_factory=list)
+    numbers: list[tuple[int, ...]] = field(default_factory=list)
+    rest: dict[int, Rest] = field(default_factory=dict)
+
+    def without(self, places: Collection[int]) -> ReadingColumns:
+        """These but for those at some places."""
+        if not places:
+            return self
+        kept = [place for place in range(len(self.lines)) if place not in places]
+        return ReadingColumns(
+            self.table,
+            [self.lines[place] for place in kept],
+            [self.devices[place] for place in kept],
+            [self.sources[place] for place in kept],
+            [self.times[place] for place in kept],
+            [self.abouts[place] for place in kept],
+            [self.shapes[place] for place in kept],
+            [self.numbers[place] for place in kept],
+            {now: self.rest[was] for now, was in enumerate(kept) if was in self.rest} if self.rest else {},
+        )
+
+    def records(self) -> Iterator[ReadingRecord]:
+        """The readings one by one."""
+        rows = zip(
+            self.lines, self.devices, self.sources, self.times, self.abouts, self.shapes, self.numbers, strict=True
+        )
+        for place, (line, device, source, taken_at, about, shape, numbers) in enumerate(rows):
+            rest = self.rest.get(place, _NO_REST)
+            content = Content(self.table, shape, numbers, rest.verdicts, rest.texts, rest.unread)
+            yield ReadingRecord(line, device, source, taken_at, content, about)
+
+
+_NO_REST = Rest()
 
 
 class ImportProblem(Struct, frozen=True):

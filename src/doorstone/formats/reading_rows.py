@@ -3,49 +3,48 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from difflib import get_close_matches
+from operator import itemgetter
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from doorstone.core.facts import FactError, FactSpec
 from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.mapping import ABOUT, ROW, CellError
-from doorstone.formats.reading_records import DEVICE_ID, Content, ReadingRecord
+from doorstone.formats.reading_records import DEVICE_ID, ReadingColumns, Rest
 
 _VERDICTS = {"pass": True, "fail": False, "true": True, "false": False, "yes": True, "no": False}
 MOST_TEXT = 500
 MOST_VALUES = 100_000
 MOST_ALIKE = 10_000
 _WORDS = frozenset({str, type(None)})
-_KEYS = frozenset({*ROW, *ABOUT, "facts", "verdicts", "texts", "unread"})
+_PLAIN_KEYS = frozenset({*ROW, *ABOUT, "facts"})
+_KEYS = frozenset({*_PLAIN_KEYS, "verdicts", "texts", "unread"})
+_NO_FACTS: Mapping[str, Any] = {}
+_NONE: tuple[int, tuple[int, ...]] = (-1, ())
+_AN_OBJECT = 'Write {"device": ..., "source": ..., "facts": {...}}'
+_OBJECTS, _FACTS = "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}'
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
+_is_id = DEVICE_ID.fullmatch
 _SECONDS = len("2027-01-18T09:30:00")
 
 
-class Row(Struct, frozen=True, gc=False):
-    """A row of a file by its number: an object, or what is wrong with it. `plain` ones hold no characters that need a
-    look.
+class Rows(Struct):
+    """Rows of a file that are checked together, by number: each an object, or what is wrong with it.
+
+    In `odd` ones stand characters that need a look.
     """
 
-    number: int
-    data: Any
-    plain: bool = False
+    numbers: list[int] = field(default_factory=list)
+    held: list[Any] = field(default_factory=list)
+    odd: set[int] = field(default_factory=set)
 
 
-class _Frame(Struct, frozen=True, gc=False):
-    """A row that is checked; its facts are not yet coded."""
-
-    device: str
-    source: str
-    taken_at: str
-    about: Mapping[str, str]
-    facts: Mapping[str, Any]
-    verdicts: Mapping[str, bool]
-    texts: tuple[str, ...] | None
-    unread: Mapping[str, str]
+_Frame = tuple[str, str, str, Mapping[str, str], Mapping[str, Any], Rest | None]
+"""A row that is checked: device, source, time, what it says of the device itself, facts not yet coded, what else."""
 
 
 class RowReader:
@@ -60,34 +59,36 @@ class RowReader:
         self._sources: set[str] = set()
         self._abouts: dict[tuple[Any, ...], dict[str, str]] = {}
 
-    def records(self, rows: Sequence[Row]) -> Iterator[tuple[int, ReadingRecord | CellError]]:
-        """The reading of each row, or what is wrong with it, by the row's number."""
-        frames = [self._checked(row) for row in rows]
+    def read(self, rows: Rows) -> tuple[ReadingColumns, list[tuple[int, CellError]]]:
+        """The readings of rows, and what is wrong with the others, by the row's number."""
         if len(self._table.values) > MOST_VALUES:
             self._table = ValueTable(self.specs)
-        table = self._table
-        coded = iter(table.coded_all([frame.facts for frame in frames if type(frame) is _Frame]))
-        for row, frame in zip(rows, frames, strict=True):
-            number = row.number
-            if isinstance(frame, CellError):
-                yield number, frame
-            elif (codes := next(coded)) is None:
-                yield number, self._wrong_fact(frame.facts)
-            else:
-                content = Content(table, *codes, frame.verdicts, frame.texts, frame.unread)
-                yield number, ReadingRecord(number, frame.device, frame.source, frame.taken_at, content, frame.about)
-
-    def _checked(self, row: Row) -> _Frame | CellError:
-        if isinstance(row.data, CellError):
-            return row.data
-        try:
-            return self._frame(row.data, row.plain)
-        except CellError as error:
-            return error
+        found, wrong = ReadingColumns(self._table), list[tuple[int, CellError]]()
+        facts = list[Mapping[str, Any]]()
+        odd = rows.odd
+        for number, row in zip(rows.numbers, rows.held, strict=True):
+            try:
+                device, source, taken_at, about, held, rest = self._frame(row, number not in odd)
+            except CellError as error:
+                wrong.append((number, error))
+                continue
+            if rest is not None:
+                found.rest[len(facts)] = rest
+            found.lines.append(number)
+            found.devices.append(device)
+            found.sources.append(source)
+            found.times.append(taken_at)
+            found.abouts.append(about)
+            facts.append(held)
+        coded = self._table.coded_all(facts)
+        unread = {place for place, codes in enumerate(coded) if codes is None}
+        wrong += [(found.lines[place], self._wrong_fact(facts[place])) for place in sorted(unread)]
+        found.shapes, found.numbers = [(codes or _NONE)[0] for codes in coded], [(codes or _NONE)[1] for codes in coded]
+        return found.without(unread), sorted(wrong, key=itemgetter(0))
 
     def _frame(self, row: Any, plain: bool) -> _Frame:
         if not isinstance(row, dict):
-            raise CellError("line", "Not an object", 'Write {"device": ..., "source": ..., "facts": {...}}')
+            raise row if isinstance(row, CellError) else CellError("line", "Not an object", _AN_OBJECT)
         if not row.keys() <= _KEYS:
             extra = sorted(row.keys() - _KEYS)
             raise CellError(extra[0], f"Unknown key {extra[0]!r}", "Facts go under 'facts'")
@@ -95,16 +96,13 @@ class RowReader:
             if bad := _NO_TEXT.search(text):
                 raise CellError(place, f"U+{ord(bad[0]):04X} is no character of a text", "Write it without")
         device, source, taken_at = _word(row, "device"), self._source(row), _time(row.get("taken_at", ""))
-        facts, verdicts, unread = row.get("facts", {}), row.get("verdicts", {}), row.get("unread", {})
-        if not (isinstance(facts, dict) and isinstance(verdicts, dict) and isinstance(unread, dict)):
-            raise CellError("facts", "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}')
-        texts = _texts(row["texts"]) if "texts" in row else None
-        if not facts and not verdicts and texts is None:
+        facts = row.get("facts", _NO_FACTS)
+        rest = None if _PLAIN_KEYS.issuperset(row) else _rest(row)
+        if type(facts) is not dict:
+            raise CellError("facts", _OBJECTS, _FACTS)
+        if not facts and (rest is None or not (rest.verdicts or rest.texts is not None)):
             raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
-        return _Frame(
-            device, source, taken_at, self._about(row), facts,
-            _verdicts(verdicts) if verdicts else verdicts, texts, _reasons(unread) if unread else unread,
-        )  # fmt: skip
+        return device, source, taken_at, self._about(row), facts, rest
 
     def _source(self, row: Mapping[str, Any]) -> str:
         found = row.get("source")
@@ -142,6 +140,14 @@ class RowReader:
         raise AssertionError("every fact can be read")
 
 
+def _rest(row: Mapping[str, Any]) -> Rest:
+    """What a row says beside facts."""
+    facts, verdicts, unread = row.get("facts", {}), row.get("verdicts", {}), row.get("unread", {})
+    if not (isinstance(facts, dict) and isinstance(verdicts, dict) and isinstance(unread, dict)):
+        raise CellError("facts", _OBJECTS, _FACTS)
+    return Rest(_verdicts(verdicts), _texts(row["texts"]) if "texts" in row else None, _reasons(unread))
+
+
 def _about(words: Iterable[Any]) -> dict[str, str]:
     return {name: str(value)[:200] for name, value in zip(ABOUT, words, strict=True) if value is not None}
 
@@ -175,7 +181,7 @@ def _words_of(place: str, value: Any) -> Iterator[tuple[str, str]]:
 
 def _word(row: Mapping[str, Any], name: str) -> str:
     value = row.get(name)
-    if not isinstance(value, str) or not DEVICE_ID.fullmatch(value):
+    if not isinstance(value, str) or not _is_id(value):
         message = f"{value!r} is not a {name} id" if value else "It is missing"
         raise CellError(name, message, "Use letters, digits, dot, dash and underscore, up to 64")
     return value

@@ -13,23 +13,26 @@ import io
 import re
 from collections.abc import Iterator, Mapping
 from difflib import get_close_matches
-from itertools import islice, starmap
-from typing import Any, BinaryIO
+from itertools import islice
+from operator import attrgetter
+from typing import Any, BinaryIO, NamedTuple
 
 from msgspec import Struct
 
 from doorstone.core.facts import FactSpec
 from doorstone.core.readings.first_lines import FirstLines
+from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 from doorstone.formats.reading_lines import line_rows, marked
-from doorstone.formats.reading_records import ImportProblem, ReadingRecord
-from doorstone.formats.reading_rows import Row, RowReader
+from doorstone.formats.reading_records import ImportProblem, ReadingColumns, ReadingRecord
+from doorstone.formats.reading_rows import RowReader, Rows
 from doorstone.formats.text_lines import FileError, delimiter_of, parse_json, text_lines
 
 FORMS = ("ndjson", "json", "csv", "tsv")
 MOST_JSON = 64 * 2**20
 _AT_ONCE = 500
 """Rows that are checked together."""
+_LINE = attrgetter("line")
 
 
 class Parsed(Struct, frozen=True):
@@ -49,38 +52,61 @@ def read_text(text: str, form: str, specs: Mapping[str, FactSpec], mapping: Colu
 def read_stream(
     stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None
 ) -> Iterator[ReadingRecord | ImportProblem]:
+    """As `read_columns`, one by one in the order of their lines."""
+    for readings, problems in read_columns(stream, form, specs, mapping):
+        found: list[ReadingRecord | ImportProblem] = [*readings.records(), *problems]
+        yield from sorted(found, key=_LINE)
+
+
+class FilePart(NamedTuple):
+    """Readings that were read together, and what is wrong with other rows between them, by line."""
+
+    readings: ReadingColumns
+    problems: list[ImportProblem]
+
+
+def read_columns(
+    stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None = None
+) -> Iterator[FilePart]:
     """Read a seekable stream of bytes line by line: UTF-8, or UTF-16 with its mark. `form` is one of `FORMS`."""
     word = "item" if form == "json" else "line"
     first_lines = FirstLines()
-    number = 0
     reader = RowReader(specs)
-    rows = _rows(stream, form, specs, mapping)
-    while part := list(islice(rows, _AT_ONCE)):
-        for number, one in reader.records(part):
-            if isinstance(one, ReadingRecord):
-                first = first_lines.first(hash((one.device, one.source, one.taken_at)), number)
-                if first == number:
-                    yield one
-                    continue
-                at = one.taken_at.replace("T", " ")
-                message = f"{one.device} from {one.source} at {at} stands in {word} {first} already"
-                one = CellError("device", message, f"Keep one of the two {word}s")
-            yield ImportProblem(number, one.place, one.message, one.hint, word, isinstance(one, FileError))
-    if not number:
+    anything = False
+    for rows in _rows(stream, form, specs, mapping):
+        anything = anything or bool(rows.numbers)
+        found, wrong = reader.read(rows)
+        problems = [ImportProblem(n, e.place, e.message, e.hint, word, isinstance(e, FileError)) for n, e in wrong]
+        keys = map(hash, zip(found.devices, found.sources, found.times, strict=True))
+        firsts = first_lines.firsts(keys, found.lines)
+        again = (
+            {place for place, line in enumerate(found.lines) if firsts[place] != line} if firsts != found.lines else ()
+        )
+        for place in sorted(again):
+            device, source, at = found.devices[place], found.sources[place], found.times[place].replace("T", " ")
+            message = f"{device} from {source} at {at} stands in {word} {firsts[place]} already"
+            hint = f"Keep one of the two {word}s"
+            problems.append(ImportProblem(found.lines[place], "device", message, hint, word))
+        yield FilePart(found.without(again), sorted(problems, key=_LINE))
+    if not anything:
         hint = "Check that it is the file you meant"
-        yield ImportProblem(1, "file", "There is no reading in it", hint, word, fatal=True)
+        nothing = ImportProblem(1, "file", "There is no reading in it", hint, word, fatal=True)
+        yield FilePart(ReadingColumns(ValueTable(specs)), [nothing])
 
 
-def _rows(stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None) -> Iterator[Row]:
+def _rows(stream: BinaryIO, form: str, specs: Mapping[str, FactSpec], mapping: ColumnMapping | None) -> Iterator[Rows]:
     if form == "ndjson" and not (mapping or marked(stream)):
-        return line_rows(stream)
+        yield from line_rows(stream)
+        return
     if form == "ndjson":
         found = _jsontext_lines(stream, mapping)
     elif form == "json":
         found = _json_items(stream, mapping)
     else:
         found = _table_rows(stream, "\t" if form == "tsv" else "", specs, mapping)
-    return starmap(Row, found)
+    while part := list(islice(found, _AT_ONCE)):
+        numbers, held = zip(*part, strict=True)
+        yield Rows(list(numbers), list(held), set(numbers))
 
 
 # ---------------------------------------------------------------------- JSON

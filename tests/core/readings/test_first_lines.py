@@ -18,4 +18,4 @@ def test_each_key_is_found_where_it_came_first(seed: int, monkeypatch: pytest.Mo
     keys = [draw.randrange(-(2**63), 2**63) for _ in range(1_500)]
     for line in range(1, 4_000):
         key = draw.choice(keys)
-        assert found.first(key, line) == plain.setdefault(key, line)
+        assert found.firsts([key], [line]) == [plain.setdefault(key, line)]

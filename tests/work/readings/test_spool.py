@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple, cast
 
 import pytest
 from hypothesis import given, settings
@@ -11,7 +13,7 @@ from hypothesis import strategies as st
 
 from doorstone.core.facts import BUILT_IN
 from doorstone.core.readings.value_table import ValueTable
-from doorstone.formats.reading_records import Content, ReadingRecord
+from doorstone.formats.reading_records import ReadingColumns, Rest
 from doorstone.work.readings.spool import ReadyReader, ReadyWriter
 from doorstone.work.snapshot.contents import batches
 
@@ -19,27 +21,49 @@ TIME = "2027-01-18T09:00:00"
 Row = tuple[str, dict[str, Any], dict[str, str]]
 
 
-def record(table: ValueTable, device: str, facts: dict[str, Any], about: dict[str, str], **more: Any) -> ReadingRecord:
-    return ReadingRecord(1, device, "file", TIME, Content(table, *table.coded(facts), **more), about)
+class Written(NamedTuple):
+    table: ValueTable
+    device: str
+    facts: dict[str, Any]
+    about: Mapping[str, str] = MappingProxyType({})
+    rest: Rest | None = None
 
 
-def passed(folder: Path, parts: list[list[ReadingRecord]], after: int = 0) -> list[tuple[Any, ...]]:
-    """What comes back of records that were written block by block."""
+def columns(rows: list[Written]) -> list[ReadingColumns]:
+    """Rows as columns, others for each stretch of them with the same table."""
+    found: list[ReadingColumns] = []
+    for table, device, facts, about, rest in rows:
+        if not found or found[-1].table is not table:
+            found.append(ReadingColumns(table))
+        into = found[-1]
+        if rest is not None:
+            into.rest[len(into.lines)] = rest
+        shape, numbers = table.coded(facts)
+        places = (into.lines, into.devices, into.sources, into.times, into.abouts, into.shapes, into.numbers)
+        for column, value in zip(places, (1, device, "file", TIME, about, shape, numbers), strict=True):
+            cast(list[Any], column).append(value)
+    return found
+
+
+def passed(folder: Path, parts: list[list[Written]], after: int = 0) -> list[tuple[Any, ...]]:
+    """What comes back of rows that were written block by block."""
     writer = ReadyWriter(folder / "ready")
     for part in parts:
-        writer.write(part)
+        writer.write(columns(part))
     writer.close()
     ready, found = ReadyReader(folder / "ready"), []
     for block in ready.blocks(after):
-        for one in block.readings:
-            facts = dict(zip(ready.shapes[one.shape], [ready.values[n][1] for n in one.values], strict=True))
-            found.append((one.device, one.source, one.taken_at, facts, one.more, block.abouts[one.about]))
+        for at, device in enumerate(block.devices):
+            texts = [ready.values[n][1] for n in block.numbers[at]]
+            facts = dict(zip(ready.shapes[block.shape[at]], texts, strict=True))
+            about = block.abouts[block.about[at]]
+            found.append((device, block.sources[at], block.times[at], facts, block.more.get(at, ""), about))
     return found
 
 
 def test_a_value_that_many_share_is_written_once(tmp_path: Path) -> None:
     table = ValueTable(BUILT_IN)
-    records = [record(table, f"d{n}", {"memory.mib": 8192}, {"site": "North"}) for n in range(100)]
+    records = [Written(table, f"d{n}", {"memory.mib": 8192}, {"site": "North"}) for n in range(100)]
     found = passed(tmp_path, [records[:60], records[60:]])
     assert [one[0] for one in found] == [*sorted(f"d{n}" for n in range(60)), *(f"d{n}" for n in range(60, 100))]
     assert all(one[3:] == ({"memory.mib": "8192"}, "", {"site": "North"}) for one in found)
@@ -49,14 +73,14 @@ def test_a_value_that_many_share_is_written_once(tmp_path: Path) -> None:
 
 def test_everything_that_a_reading_can_say_comes_through(tmp_path: Path) -> None:
     table = ValueTable(BUILT_IN)
-    all_of_it = {"verdicts": {"storage": False}, "texts": ("No chip",), "unread": {"tpm.state": "no"}}
+    all_of_it = Rest({"storage": False}, ("No chip",), {"tpm.state": "no"})
     about = {"name": 'Ünder "the" stairs\t', "critical": "yes"}
     found = passed(
         tmp_path,
         [
             [
-                record(table, "d1", {"cpu.features": ["fma", "avx2"]}, about, **all_of_it),
-                record(table, "d2", {}, {}, texts=()),
+                Written(table, "d1", {"cpu.features": ["fma", "avx2"]}, about, all_of_it),
+                Written(table, "d2", {}, {}, Rest(texts=())),
             ]
         ],
     )
@@ -85,7 +109,7 @@ def test_it_goes_on_from_anywhere_and_whenever_a_table_of_values_ends(
     for at, (memory, cores, ends) in enumerate(drawn):
         table = ValueTable(BUILT_IN) if ends else table
         facts = {"memory.mib": memory, **({"cpu.cores": memory} if cores else {})}
-        records.append(record(table, f"d{at:02}", facts, {}))
+        records.append(Written(table, f"d{at:02}", facts))
     parts = list(batches(records, size))
     whole = passed(tmp_path_factory.mktemp("whole"), parts)
     assert [one[3] for one in whole] == [

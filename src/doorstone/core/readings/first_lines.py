@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from array import array
 from bisect import bisect_left
+from collections.abc import Iterable
 
 _BITS = 1 << 27
 """16 MiB: of a million keys, one in 130 that is new shares its bit with another."""
@@ -22,15 +23,18 @@ class FirstLines:
         self._fresh: dict[int, int] = {}
         self._sorted: list[tuple[array[int], array[int]]] = []
 
-    def first(self, key: int, line: int) -> int:
-        """The line at which `key` came first: `line` if that is now."""
-        if self._sorted:
-            place = key & (_BITS - 1)
-            if self._bits[place >> 3] & 1 << (place & 7) and (found := self._looked_up(key)) is not None:
-                return found
-        found = self._fresh.setdefault(key, line)
-        if len(self._fresh) == _FRESH:
-            self._sort()
+    def firsts(self, keys: Iterable[int], lines: Iterable[int]) -> list[int]:
+        """For each key, at its line, the line at which it came first: the same if that is now."""
+        found = []
+        for key, line in zip(keys, lines, strict=True):
+            if self._sorted:
+                place = key & (_BITS - 1)
+                if self._bits[place >> 3] & 1 << (place & 7) and (first := self._looked_up(key)) is not None:
+                    found.append(first)
+                    continue
+            found.append(self._fresh.setdefault(key, line))
+            if len(self._fresh) == _FRESH:
+                self._sort()
         return found
 
     def _looked_up(self, key: int) -> int | None:

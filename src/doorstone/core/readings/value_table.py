@@ -51,18 +51,23 @@ class _Numbers:
 
 
 class _Column(dict[Any, int]):
-    """Raw values of one fact, of one kind -> their numbers. A value that is met first is parsed and numbered."""
+    """Raw values of one fact, of one kind -> their numbers. A value that is met first is parsed and numbered.
+
+    Texts equal nothing but texts, so what is looked up among them is one, or is met first.
+    """
 
     def __init__(self, numbers: _Numbers, name: str, kind: type) -> None:
         super().__init__()
-        self._numbers, self._name, self._lists = numbers, name, kind is list
+        self._numbers, self._name, self._kind = numbers, name, kind
 
     def __missing__(self, raw: Any) -> int:
         try:
-            number = self[raw] = self._numbers.number(self._name, list(raw) if self._lists else raw)
+            number = self._numbers.number(self._name, list(raw) if self._kind is list else raw)
         except (FactError, KeyError):
             self._numbers.unread += 1
             return _UNREAD
+        if type(raw) is self._kind or self._kind is list:
+            self[raw] = number
         return number
 
 
@@ -135,7 +140,7 @@ class ValueTable:
 
     def _column(self, name: str, values: Sequence[Any]) -> list[int]:
         """The numbers of raw values of one fact; `_UNREAD` for what it does not hold."""
-        kinds = set(map(type, values))
+        kinds = {str} if type(values[0]) is str else set(map(type, values))
         if len(kinds) > 1:
             return [self._looked_up(name, value) for value in values]
         (kind,) = kinds

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
@@ -16,6 +15,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
 from doorstone.store.devices import excepted_changes
 from doorstone.store.devices.profiles import devices_by_platform
+from doorstone.store.json_lists import json_list
 from doorstone.store.ledger_changes import DEVICE_SEAL
 from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.contents import Content
@@ -108,7 +108,7 @@ def records(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, Record]
         "SELECT d.id, name, site, role, critical, added_at, platform, model, running_release, edition, profile,"
         " stands_until, current_contents, last_import_id, last_read_at, life"
         " FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
     return {row[0]: Record._make(row) for row in rows}
 
@@ -132,27 +132,39 @@ def otherwise(
         db,
         "SELECT d.id, d.site, d.role, d.critical FROM json_each(?1) AS j CROSS JOIN devices AS d ON d.id = j.value"
         " WHERE d.site <> ?2 OR d.role <> ?3 OR d.critical <> ?4",  # a comparison with NULL never holds
-        (json.dumps(list(devices)), *reported),
+        (json_list(devices), *reported),
     )
     return {device: GuardedAttributes(*held) for device, *held in rows}
 
 
+ReadRow = tuple[str, str | None, str, int | None, str]
+"""What a reading changes in the row of a device that stays in its class and place: `stands_until`, `current_contents`,
+`last_import_id`, `last_read_at`, behind its id."""
+
+
 def put(
-    db: sqlite3.Connection, held: Mapping[str, Record], now: Sequence[Record], unaffected: Collection[str] = ()
+    db: sqlite3.Connection,
+    held: Mapping[str, Record],
+    now: Iterable[Record],
+    read: Iterable[ReadRow] = (),
+    unaffected: Collection[str] = (),
 ) -> set[str]:
-    """Write whole rows, and how many devices are where. `held` are the rows before; a device without one is new.
+    """Write rows, and how many devices are where. `held` are the rows before; a device without one is new.
 
     On devices in `unaffected` nothing changed that an exception rests on. Returns the devices that are new, or of which
     more than the newest reading changed. This alone writes devices: the counts by profile, site and role change with
     them, in one transaction.
     """
-    added, read, moved = list[Record](), list[Record](), list[Record]()
+    added, moved = list[Record](), list[Record]()
+    read = [row for row in read if row[1:] != held[row[0]][11:15]]
     for record in now:
         before = held.get(record[0])
         if before is None:
             added.append(record)
-        elif record != before:  # of those that are read, nothing but the newest reading differs
-            (read if record[:11] == before[:11] else moved).append(record)
+        elif record[:11] != before[:11]:
+            moved.append(record)
+        elif record != before:
+            read.append(_what_was_read(record))
     db.executemany(
         "INSERT INTO devices (id, name, site, role, critical, added_at, platform, model, running_release, edition,"  # noqa: S608
         " profile, stands_until, current_contents, last_import_id, last_read_at, seal)"
@@ -162,7 +174,7 @@ def put(
     db.executemany(
         "UPDATE devices SET stands_until = ?2, current_contents = ?3, last_import_id = ?4, last_read_at = ?5"
         " WHERE id = ?1",
-        map(_what_was_read, read),
+        read,
     )
     db.executemany(
         "UPDATE devices SET name = ?2, site = ?3, role = ?4, critical = ?5, platform = ?7, model = ?8,"
@@ -179,7 +191,8 @@ def put(
     elif read:
         db.execute("UPDATE change_counters SET readings = readings + 1")
     _count(db, steps)
-    excepted_changes.note(db, [record[0] for part in (read, moved) for record in part if record[0] not in unaffected])
+    written = [row[0] for row in read] + [record.id for record in moved]
+    excepted_changes.note(db, [device for device in written if device not in unaffected])
     return {record[0] for part in (added, moved) for record in part}
 
 
@@ -196,7 +209,7 @@ def _seal(db: sqlite3.Connection, devices: Sequence[str]) -> None:
     """Seal the attributes of these devices that rules rest on."""
     db.execute(
         f"UPDATE devices SET seal = {DEVICE_SEAL} WHERE id IN (SELECT value FROM json_each(?))",  # noqa: S608
-        (json.dumps(devices),),
+        (json_list(devices),),
     )
 
 
@@ -241,7 +254,7 @@ def set_life(db: sqlite3.Connection, devices: Iterable[str], life: Life) -> None
 
 def named(db: sqlite3.Connection, devices: Iterable[str]) -> list[DeviceRow]:
     """The devices among these that exist, by id."""
-    listed = json.dumps(sorted(set(devices)))
+    listed = json_list(sorted(set(devices)))
     sql = f"SELECT {_COLUMNS} FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value"  # noqa: S608 - constants
     return list(map(_row, _plain(db, sql, (listed,))))
 
@@ -274,7 +287,7 @@ def find(
         source = "json_each(:profiles) AS p CROSS JOIN devices AS d ON d.profile = p.value"
     if without:
         parts += " AND d.id NOT IN (SELECT value FROM json_each(:without))"
-        values["without"] = json.dumps(sorted(without))
+        values["without"] = json_list(sorted(without))
     rows = _plain(
         db,
         f"SELECT {_COLUMNS} FROM {source}"  # noqa: S608 - the parts are constants of this module
@@ -316,7 +329,7 @@ def _where(
     if profiles is not None:
         column = "d.profile" if indexed else "+d.profile"  # with a plus, SQLite looks nothing up by it
         parts += f" AND {column} IN (SELECT value FROM json_each(:profiles))"  # noqa: S608
-        values["profiles"] = json.dumps(sorted(profiles))
+        values["profiles"] = json_list(sorted(profiles))
     else:
         parts += " AND +d.profile IS NOT NULL"
     for at, word in enumerate(where.words.lower().split()):
@@ -351,12 +364,12 @@ def placed(
     """(id, site, profile, edition, first read at) of the devices of these profiles, or of some, by profile and id."""
     cursor = db.cursor()
     cursor.row_factory = None  # plain tuples, as many are read
-    listed = json.dumps(sorted(profiles))
+    listed = json_list(sorted(profiles))
     columns, chosen = "d.id, d.site, d.profile, d.edition, d.added_at", "d.profile IN (SELECT value FROM json_each(?1))"
     if devices is not None:
         among = "json_each(?2) AS j CROSS JOIN devices AS d ON d.id = j.value"
         sql = f"SELECT {columns} FROM {among} WHERE {chosen} ORDER BY d.profile, d.id"  # noqa: S608 - constants
-        yield from cursor.execute(sql, (listed, json.dumps(list(devices))))
+        yield from cursor.execute(sql, (listed, json_list(devices)))
     else:
         sql = f"SELECT {columns} FROM devices AS d WHERE {chosen} ORDER BY d.profile, d.id"  # noqa: S608 - constants
         yield from cursor.execute(sql, (listed,))
@@ -364,7 +377,7 @@ def placed(
 
 def of_profiles(db: sqlite3.Connection, profiles: Iterable[int], site: str | None = None) -> Iterator[DeviceRow]:
     """The devices of these profiles, by profile and id; of one site if it is named."""
-    listed = json.dumps(sorted(profiles))
+    listed = json_list(sorted(profiles))
     rows = _plain(
         db,
         f"SELECT {_COLUMNS} FROM devices AS d"  # noqa: S608 - constants
@@ -379,7 +392,7 @@ def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:
     rows = db.execute(
         "SELECT d.id, last_read_at FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value"
         " WHERE last_read_at > ''",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
     return {row[0]: date.fromisoformat(row[1][:10]) for row in rows}
 
@@ -398,7 +411,7 @@ def silent_since(db: sqlite3.Connection, before: str) -> list[tuple[DeviceRow, s
 
 def unplaced(db: sqlite3.Connection, known: Mapping[str, Collection[str]]) -> list[tuple[DeviceRow, str]]:
     """The devices in service of no platform and release that is `known`, each with its newest reading's time, by id."""
-    pairs = json.dumps([[platform, release] for platform, releases in known.items() for release in releases])
+    pairs = json_list([[platform, release] for platform, releases in known.items() for release in releases])
     rows = _plain(
         db,
         f"SELECT {_COLUMNS}, d.last_read_at FROM devices AS d"  # noqa: S608 - constants
@@ -420,7 +433,7 @@ def ids_of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> list[str
     """The devices of these profiles."""
     rows = db.execute(
         "SELECT d.id FROM json_each(?) AS p CROSS JOIN devices AS d ON d.profile = p.value",
-        (json.dumps(list(profiles)),),
+        (json_list(profiles),),
     )
     return [row["id"] for row in rows]
 
@@ -428,18 +441,9 @@ def ids_of_profiles(db: sqlite3.Connection, profiles: Iterable[int]) -> list[str
 # ------------------------------------------------------------------ readings
 
 
-class KeptReading(NamedTuple):
-    """A reading as it is kept: `content` is the number of its content, `import_id` of the import that it came with.
-
-    `changed`: its device was new, or moved to another class or place with it.
-    """
-
-    device: str
-    source: str
-    taken_at: str
-    content: int
-    import_id: int | None
-    changed: bool = True
+KeptReading = tuple[str, str, str, int, int | None, bool]
+"""A reading as it is kept: device, source, time, number of its content, the import that it came with, if any; and
+whether its device was new, or moved to another class or place with it."""
 
 
 def add_readings(db: sqlite3.Connection, readings: Iterable[KeptReading]) -> None:
@@ -456,7 +460,7 @@ def contents_read(db: sqlite3.Connection, keys: Sequence[tuple[str, str, str]]) 
     rows = db.execute(
         "SELECT r.content FROM json_each(?) AS j CROSS JOIN readings AS r ON r.device = j.value ->> 0"
         " AND r.source = j.value ->> 1 AND r.taken_at = j.value ->> 2",
-        (json.dumps(keys),),
+        (json_list(keys),),
     )
     return [row[0] for row in rows]
 

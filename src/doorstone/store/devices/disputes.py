@@ -9,6 +9,8 @@ from typing import Any
 
 from msgspec import Struct
 
+from doorstone.store.json_lists import json_list
+
 
 class SettlementRow(Struct, frozen=True):
     id: int
@@ -44,7 +46,7 @@ def devices(db: sqlite3.Connection, among: Iterable[str]) -> set[str]:
     """The devices among these with a settled dispute."""
     rows = db.execute(
         "SELECT DISTINCT s.device FROM json_each(?) AS j CROSS JOIN settlements AS s ON s.device = j.value",
-        (json.dumps(list(among)),),
+        (json_list(among),),
     )
     return {row["device"] for row in rows}
 

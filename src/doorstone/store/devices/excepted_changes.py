@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable
+
+from doorstone.store.json_lists import json_list
 
 
 def note(db: sqlite3.Connection, devices: Iterable[str]) -> None:
     """Note the devices among these that an exception names: they were written or placed anew. The count goes up."""
-    listed = json.dumps(list(devices))
+    listed = json_list(devices)
     named = "SELECT DISTINCT x.device FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
     found = [row[0] for row in db.execute(named, (listed,))]
     if not found:
@@ -28,7 +29,7 @@ def named(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, bool]:
         "SELECT x.device, MAX(EXISTS (SELECT 1 FROM exception_conditions AS c WHERE c.exception = x.exception"
         " AND c.fact_condition <> '')) FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.device = j.value"
         " GROUP BY x.device",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
     return {device: bool(by_facts) for device, by_facts in rows}
 
@@ -42,7 +43,7 @@ def named_in(db: sqlite3.Connection, exceptions: Iterable[int]) -> list[str]:
     """The devices that these exceptions name, or named."""
     rows = db.execute(
         "SELECT DISTINCT x.device FROM json_each(?) AS j CROSS JOIN exception_devices AS x ON x.exception = j.value",
-        (json.dumps(list(exceptions)),),
+        (json_list(exceptions),),
     )
     return [row[0] for row in rows]
 

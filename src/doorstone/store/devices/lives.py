@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable
 from datetime import date
 from typing import NamedTuple
 
 from doorstone.core.devices.life import Life, LifeChange
+from doorstone.store.json_lists import json_list
 
 
 class LifeRow(NamedTuple):
@@ -44,7 +44,7 @@ def last(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, LifeRow]:
     rows = db.execute(
         "SELECT l.* FROM json_each(?) AS j CROSS JOIN device_lives AS l"
         " ON l.id = (SELECT MAX(id) FROM device_lives WHERE device = j.value)",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
     return {row["device"]: _row(row) for row in rows}
 

@@ -9,6 +9,8 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from doorstone.store.json_lists import json_list
+
 
 class ProfileRow(NamedTuple):
     """A profile in use: how many devices have it, of which model, running which release."""
@@ -90,7 +92,7 @@ def contents(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, dict[
 def content_texts(db: sqlite3.Connection, profiles: Iterable[int]) -> dict[int, str]:
     """Profile -> its content, as JSON."""
     rows = db.execute(
-        "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json.dumps(list(profiles)),)
+        "SELECT id, content FROM profiles WHERE id IN (SELECT value FROM json_each(?))", (json_list(profiles),)
     )
     return {row[0]: row[1] for row in rows}
 
@@ -101,7 +103,7 @@ def touch(db: sqlite3.Connection, devices: Iterable[str]) -> None:
     db.execute(
         "UPDATE profiles SET changed_at = (SELECT readings FROM change_counters) WHERE id IN"
         " (SELECT d.profile FROM json_each(?) AS j CROSS JOIN devices AS d ON d.id = j.value)",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
 
 
@@ -166,7 +168,7 @@ def by_site(
         " CROSS JOIN profile_locations AS l ON l.platform = :platform AND l.site = pairs.site AND l.role = pairs.role"
         " AND l.profile = j.value WHERE l.devices > 0 GROUP BY l.site, l.profile"
     )
-    return cursor.execute(sql, {"platform": platform, "profiles": json.dumps(sorted(profiles))}).fetchall()
+    return cursor.execute(sql, {"platform": platform, "profiles": json_list(sorted(profiles))}).fetchall()
 
 
 def sites_and_roles(db: sqlite3.Connection, platform: str) -> list[tuple[str, str]]:
@@ -215,7 +217,21 @@ def stamp(db: sqlite3.Connection) -> Stamp:
     return Stamp(*row)
 
 
+_READ_DAYS = """
+WITH RECURSIVE days (day) AS (
+    SELECT MIN(SUBSTR(last_read_at, 1, 10)) FROM devices
+    UNION ALL
+    SELECT (SELECT MIN(SUBSTR(last_read_at, 1, 10)) FROM devices WHERE SUBSTR(last_read_at, 1, 10) > days.day)
+    FROM days WHERE day IS NOT NULL
+)"""
+"""The days on which devices were read last, of which there are few, found one after the other in their index."""
+
+
 def fallen(db: sqlite3.Connection, day: str) -> list[str]:
     """Devices on which some word has aged out before `day`."""
-    rows = db.execute("SELECT id FROM devices WHERE stands_until IS NOT NULL AND stands_until < ? ORDER BY id", (day,))
+    rows = db.execute(
+        f"{_READ_DAYS} SELECT d.id FROM days CROSS JOIN devices AS d ON SUBSTR(d.last_read_at, 1, 10) = days.day"  # noqa: S608
+        " AND d.stands_until < ? ORDER BY d.id",
+        (day,),
+    )
     return [row["id"] for row in rows]

@@ -12,11 +12,13 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
+from json.encoder import encode_basestring_ascii
 from typing import Any, NamedTuple
 from zlib import crc32
 
 import msgspec
 
+from doorstone.store.json_lists import json_list
 from doorstone.store.readings import values
 
 _compact = json.JSONEncoder(separators=(",", ":")).encode
@@ -48,6 +50,8 @@ def more_of(
 
 def value_text(value: Any) -> str:
     """A value as it is numbered: JSON, the same for the same."""
+    if type(value) is str:
+        return encode_basestring_ascii(value)
     return repr(value) if type(value) is int else _compact(value)
 
 
@@ -70,7 +74,7 @@ def shape_number(db: sqlite3.Connection, facts: Sequence[str]) -> int:
 def any_holds(db: sqlite3.Connection, facts: Iterable[str]) -> bool:
     """Whether any content ever held one of these facts."""
     sql = "SELECT 1 FROM content_shapes, json_each(?) AS j WHERE INSTR(facts, '\"' || j.value || '\"') LIMIT 1"
-    return db.execute(sql, (json.dumps(sorted(facts)),)).fetchone() is not None
+    return db.execute(sql, (json_list(sorted(facts)),)).fetchone() is not None
 
 
 def shape_facts(db: sqlite3.Connection, shape: int) -> tuple[str, ...]:
@@ -91,7 +95,7 @@ def numbers_of(
     rows = cursor.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.digest = j.value",
-        (json.dumps(list(dict.fromkeys(wanted.values()))),),
+        (json_list(dict.fromkeys(wanted.values())),),
     )
     found = {content: number for number, *held in rows if (content := Content(*held)) in wanted}
     if uses:
@@ -127,7 +131,7 @@ def drop_unheld(db: sqlite3.Connection, numbers: Iterable[int]) -> None:
     db.execute(
         "DELETE FROM reading_contents WHERE id IN (SELECT value FROM json_each(?)) AND merged = 0 AND readings = 0"
         " AND id < (SELECT MAX(id) FROM reading_contents)",  # no number is given out twice: caches hold contents by it
-        (json.dumps(sorted(numbers)),),
+        (json_list(sorted(numbers)),),
     )
 
 
@@ -142,7 +146,8 @@ def digest(content: Content, numbers: Iterable[int]) -> int:
     The highest number is mostly that of a value that one device alone has: contents of devices that are read one after
     the other stand side by side in the index, and a part of an import writes few of its pages.
     """
-    return max(numbers, default=0) << 32 | crc32(content.codes + content.more.encode())
+    whole = content.codes + content.more.encode() if content.more else content.codes
+    return max(numbers, default=0) << 32 | crc32(whole)
 
 
 def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
@@ -152,7 +157,7 @@ def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:
     found = cursor.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.id = j.value",
-        (json.dumps(list(numbers)),),
+        (json_list(numbers),),
     )
     return {number: Content(shape, codes, more) for number, shape, codes, more in found}
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 
 from doorstone.core.readings.history import PastReading
+from doorstone.store.json_lists import json_list
 from doorstone.store.readings import contents, quiet
 from doorstone.store.readings.quiet import ToQuieten
 
@@ -28,7 +28,7 @@ def readings(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[P
     rows = db.execute(
         "SELECT r.device, r.source, r.taken_at, r.content, r.changed FROM json_each(?) AS j"
         " CROSS JOIN readings AS r ON r.device = j.value",
-        (json.dumps(devices),),
+        (json_list(devices),),
     )
     found: dict[str, list[PastReading]] = {}
     for device, source, taken_at, content, changed in rows:
@@ -48,7 +48,7 @@ def decided_at(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list
         " CROSS JOIN kits AS k ON k.id = x.kit"
         " UNION SELECT device, at FROM asked CROSS JOIN settlements USING (device)"
         " UNION SELECT device, ended_at FROM asked CROSS JOIN attempts USING (device)",
-        (json.dumps(devices),),
+        (json_list(devices),),
     )
     found: dict[str, list[str]] = {}
     for device, at in rows:

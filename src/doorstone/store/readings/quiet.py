@@ -6,13 +6,13 @@ for as long as the records.
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable, Sequence
 from datetime import date, datetime, timedelta
 from typing import NamedTuple
 
 from doorstone.core.readings.quiet import changed, changes_of
+from doorstone.store.json_lists import json_list
 from doorstone.store.readings import contents
 from doorstone.store.readings.contents import Content, codes_of, numbers_in
 
@@ -64,7 +64,7 @@ def quieten(db: sqlite3.Connection, readings: Sequence[ToQuieten]) -> list[ToQui
     bases = sorted({one.base for one in done})
     db.execute(
         "UPDATE reading_contents SET merged = 1 WHERE merged = 0 AND id IN (SELECT value FROM json_each(?))",
-        (json.dumps(bases),),
+        (json_list(bases),),
     )
     return done
 
@@ -96,7 +96,7 @@ def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> list[QuietRead
         " CROSS JOIN reading_devices AS d CROSS JOIN quiet_readings AS q ON q.day = days.day AND q.device = d.number"
         " CROSS JOIN reading_sources AS s ON s.number = q.source"
         " WHERE d.device IN (SELECT value FROM json_each(?))",
-        (json.dumps(list(devices)),),
+        (json_list(devices),),
     )
     return [QuietReading(row[0], row[1], _taken_at(row[2], row[3]), row[4], row[5]) for row in rows]
 

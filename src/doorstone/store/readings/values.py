@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterable, Sequence
+
+from doorstone.store.json_lists import json_list
 
 
 def numbers_of(db: sqlite3.Connection, pairs: Sequence[tuple[str, str]]) -> list[int]:
@@ -35,7 +36,7 @@ def _known(db: sqlite3.Connection, pairs: Iterable[tuple[str, str]]) -> dict[str
         rows = cursor.execute(
             "SELECT v.value, v.id FROM fact_names AS f CROSS JOIN json_each(?2) AS j"
             " CROSS JOIN fact_values AS v ON v.fact = f.id AND v.value = j.value WHERE f.name = ?1",
-            (fact, json.dumps(list(texts))),
+            (fact, json_list(texts)),
         )
         texts.update(rows)
     return found
@@ -45,7 +46,7 @@ def by_number(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, str]:
     """Number -> value as JSON text."""
     found = db.execute(
         "SELECT v.id, v.value FROM json_each(?) AS j CROSS JOIN fact_values AS v ON v.id = j.value",
-        (json.dumps(list(numbers)),),
+        (json_list(numbers),),
     )
     return {row[0]: row[1] for row in found}
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from difflib import get_close_matches
+from operator import attrgetter
 from typing import Any
 
-from doorstone.formats.reading_records import ImportProblem, ReadingRecord, about_values
+from doorstone.formats.reading_records import ImportProblem, ReadingColumns, about_values
+from doorstone.formats.readings import FilePart
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices.devices import NOTHING_REPORTED, GuardedAttributes
 from doorstone.store.readings.imports import ImportRow
@@ -17,58 +19,51 @@ EARLIEST = "1990-01-01T00:00:00"
 PLACED_BY = ("os.platform", "os.release", "os.edition")
 
 
-def sifted(
-    row: ImportRow, part: Iterable[ReadingRecord | ImportProblem], latest: str
-) -> tuple[list[ReadingRecord], list[ImportProblem]]:
-    """Records that may be taken over, and what is wrong with the others."""
-    records, problems = list[ReadingRecord](), list[ImportProblem]()
-    limited = row.narrow or row.only_device
-    for one in part:
-        if isinstance(one, ImportProblem):
-            problems.append(one)
-        elif (wrong := _in_time(one, latest) or (_not_allowed(row, one) if limited else None)) is None:
-            records.append(one)
-        else:
-            problems.append(wrong)
-    return records, problems
+def sifted(row: ImportRow, part: Iterable[FilePart], latest: str) -> tuple[list[ReadingColumns], list[ImportProblem]]:
+    """Readings that may be taken over, and what is wrong with the others."""
+    found, every = list[ReadingColumns](), list[ImportProblem]()
+    for readings, problems in part:
+        wrong = {
+            place: _out_of_time(readings.lines[place], at, latest)
+            for place, at in enumerate(readings.times)
+            if not EARLIEST <= at <= latest
+        }
+        if row.narrow or row.only_device:
+            wrong = _not_allowed(row, readings) | wrong
+        found.append(readings.without(wrong))
+        every += sorted([*problems, *wrong.values()], key=attrgetter("line"))
+    return found, every
 
 
-def _not_allowed(row: ImportRow, one: ReadingRecord) -> ImportProblem | None:
-    """A narrow token posts readings of its own device only, and never as an operator."""
-    if row.only_device and one.device != row.only_device:
-        message = f"This token may only post readings of {row.only_device}"
-        return ImportProblem(one.line, "device", message, f"Leave {one.device} out, or use another token")
-    if row.narrow and one.source in ("operator", "attempt"):
-        message = f"A token for readings cannot speak as {one.source}"
-        return ImportProblem(one.line, "source", message, "Use the collector's or a source of your own")
-    return None
+def _not_allowed(row: ImportRow, readings: ReadingColumns) -> dict[int, ImportProblem]:
+    """A narrow token posts readings of its own device only, and never as an operator. By the places of readings."""
+    wrong = {}
+    for place, (line, device, source) in enumerate(
+        zip(readings.lines, readings.devices, readings.sources, strict=True)
+    ):
+        if row.only_device and device != row.only_device:
+            message = f"This token may only post readings of {row.only_device}"
+            wrong[place] = ImportProblem(line, "device", message, f"Leave {device} out, or use another token")
+        elif row.narrow and source in ("operator", "attempt"):
+            message = f"A token for readings cannot speak as {source}"
+            wrong[place] = ImportProblem(line, "source", message, "Use the collector's or a source of your own")
+    return wrong
 
 
-def _in_time(one: ReadingRecord, latest: str) -> ImportProblem | None:
+def _out_of_time(line: int, taken_at: str, latest: str) -> ImportProblem:
     """The problem of a reading from the future or from before 1990. It would be believed for ever, or never."""
-    if EARLIEST <= one.taken_at <= latest:
-        return None
-    when = "in the future" if one.taken_at > latest else f"before {EARLIEST[:4]}"
-    return ImportProblem(
-        one.line, "taken_at", f"{one.taken_at} lies {when}", "Set the clock that gave it, and read again"
-    )
+    when = "in the future" if taken_at > latest else f"before {EARLIEST[:4]}"
+    return ImportProblem(line, "taken_at", f"{taken_at} lies {when}", "Set the clock that gave it, and read again")
 
 
 def nobody_knows(
-    context: Context, records: Iterable[ReadingRecord], noted: set[tuple[str, str, str]]
+    context: Context, part: Iterable[ReadingColumns], noted: set[tuple[str, str, str]]
 ) -> list[ImportProblem]:
     """Notes on platforms, releases and editions that no sheet knows, each once an import."""
     sheets = all_sheets(context)
     notes: list[ImportProblem] = []
-    looked: set[tuple[Any, ...]] = set()
-    for one in records:
-        content = one.content
-        named = id(content.table), content.numbers_of(PLACED_BY)
-        if named in looked:
-            continue
-        looked.add(named)
-        facts = content.facts
-        platform = str(facts.get("os.platform", ""))
+    for line, named in _named_first(part):
+        platform = named.get("os.platform", "")
         if not platform:
             continue
         sheet = sheets.get(platform)
@@ -77,44 +72,60 @@ def nobody_knows(
             known["os.release"] = [release.id for release in sheet.platform.releases]
             known["os.edition"] = sheet.platform.editions
         for fact, values in known.items():
-            value = str(facts.get(fact, ""))
+            value = named.get(fact, "")
             if value and value not in values and (platform, fact, value) not in noted:
                 noted.add((platform, fact, value))
                 near = get_close_matches(value, values, 1, 0.5)
                 hint = f"Is {near[0]} meant?" if near else f"Known: {', '.join(values) or 'none'}"
-                notes.append(ImportProblem(one.line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))
+                notes.append(ImportProblem(line, fact, f"No sheet knows {value!r}; it is kept as it is", hint))
     return notes
 
 
-def kept_as_they_are(context: Context, records: Iterable[ReadingRecord]) -> list[ImportProblem]:
+def _named_first(part: Iterable[ReadingColumns]) -> Iterator[tuple[int, dict[str, str]]]:
+    """What readings say of where a device belongs, each once, with the first line that says it."""
+    looked: set[tuple[Any, ...]] = set()
+    for readings in part:
+        table = readings.table
+        for line, shape, numbers in zip(readings.lines, readings.shapes, readings.numbers, strict=True):
+            named = tuple([numbers[at] if at >= 0 else -1 for at in table.places(shape, PLACED_BY)])
+            if (id(table), named) not in looked:
+                looked.add((id(table), named))
+                yield line, {fact: str(table.values[n][1]) for fact, n in zip(PLACED_BY, named, strict=True) if n >= 0}
+
+
+def kept_as_they_are(context: Context, part: Iterable[ReadingColumns]) -> list[ImportProblem]:
     """Notes on attributes that rules rest on and that a file says otherwise than they are; they stay as they are."""
     reported: dict[int, GuardedAttributes] = {}  # by the object that holds it, which many readings share
-    alike: dict[GuardedAttributes, list[ReadingRecord]] = {}
-    for one in records:
-        says = reported.get(id(one.about))
-        if says is None:
-            says = reported[id(one.about)] = _guarded(one)
-        alike.setdefault(says, []).append(one)
+    alike: dict[GuardedAttributes, list[tuple[int, str, Mapping[str, str]]]] = {}
+    for readings in part:
+        for line, device, about in zip(readings.lines, readings.devices, readings.abouts, strict=True):
+            says = reported.get(id(about))
+            if says is None:
+                says = reported[id(about)] = _guarded(about)
+            alike.setdefault(says, []).append((line, device, about))
     alike.pop(NOTHING_REPORTED, None)
     notes = []
     with context.database.read() as db:
         for says, mine in alike.items():
-            apart = device_store.otherwise(db, [one.device for one in mine], says)
-            notes += [note for one in mine if one.device in apart for note in _kept(one, says, apart[one.device])]
-    return sorted(notes, key=lambda note: note.line)
+            apart = device_store.otherwise(db, [device for _, device, _ in mine], says)
+            if apart:
+                notes += [note for one in mine if one[1] in apart for note in _kept(*one, says, apart[one[1]])]
+    return sorted(notes, key=attrgetter("line"))
 
 
-def _guarded(one: ReadingRecord) -> GuardedAttributes:
-    """What a reading says of the attributes that rules rest on."""
-    critical = about_values(one.about).get("critical")
-    return GuardedAttributes(one.about.get("site"), one.about.get("role"), None if critical is None else int(critical))
+def _guarded(about: Mapping[str, str]) -> GuardedAttributes:
+    """What is said of the attributes that rules rest on."""
+    critical = about_values(about).get("critical")
+    return GuardedAttributes(about.get("site"), about.get("role"), None if critical is None else int(critical))
 
 
-def _kept(one: ReadingRecord, says: GuardedAttributes, now: GuardedAttributes) -> Iterator[ImportProblem]:
+def _kept(
+    line: int, device: str, about: Mapping[str, str], says: GuardedAttributes, now: GuardedAttributes
+) -> Iterator[ImportProblem]:
     """A note for each attribute that a reading says otherwise."""
     for name, new, old in zip(GuardedAttributes._fields, says, now, strict=True):
         if new is not None and new != old:
             was = ("no", "yes")[int(old or 0)] if name == "critical" else f"{old or 'none'}"
-            message = f"{one.device} has {name} {was}, and keeps it; the file says {one.about[name]}"
-            hint = f"If the file is right, an approver changes it: doorstone device change {one.device} --{name}"
-            yield ImportProblem(one.line, name, message, hint)
+            message = f"{device} has {name} {was}, and keeps it; the file says {about[name]}"
+            hint = f"If the file is right, an approver changes it: doorstone device change {device} --{name}"
+            yield ImportProblem(line, name, message, hint)

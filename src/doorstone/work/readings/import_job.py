@@ -16,10 +16,9 @@ import sqlite3
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
 from datetime import timedelta
-from itertools import islice
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -29,8 +28,7 @@ from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.people import REPORTER
 from doorstone.core.sorting.counts import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
-from doorstone.formats.reading_records import ImportProblem, ReadingRecord
-from doorstone.formats.readings import FORMS, read_stream
+from doorstone.formats.readings import FORMS, FilePart, read_columns
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
 from doorstone.store.readings.contents import Content, codes_of, digest
@@ -42,9 +40,9 @@ from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingErro
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.readings import checks
 from doorstone.work.readings.record_files import unusable
-from doorstone.work.readings.spool import CheckedReading, ReadyReader, ReadyReading, ReadyWriter
+from doorstone.work.readings.spool import Block, CheckedReading, ReadyReader, ReadyWriter
 from doorstone.work.snapshot.class_cases import IngestCache
-from doorstone.work.snapshot.contents import ContentCache, NewReading, batches, current_contents
+from doorstone.work.snapshot.contents import ContentCache, NewReadings, batches, current_contents
 from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.settling_rules import all_specs
 from doorstone.work.snapshot.sheets import all_sheets
@@ -265,14 +263,14 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     asked: set[tuple[str, str, str]] = set()
     good = ReadyWriter(_file(context, row.id, "ready"))
     with _file(context, row.id, "raw").open("rb") as stream, closing(good):
-        found = read_stream(stream, row.form, all_specs(all_sheets(context)), _mapping(context, row.mapping))
+        found = read_columns(stream, row.form, all_specs(all_sheets(context)), _mapping(context, row.mapping))
         while part := _part(context, found):
             if halt():
                 raise HaltedError
-            records, problems = checks.sifted(row, part, latest)
-            notes = [] if row.may_decide else checks.kept_as_they_are(context, records)
-            notes += checks.nobody_knows(context, records, asked)
-            good.write(records)
+            readings, problems = checks.sifted(row, part, latest)
+            notes = [] if row.may_decide else checks.kept_as_they_are(context, readings)
+            notes += checks.nobody_knows(context, readings, asked)
+            good.write(readings)
             fatal = fatal or any(problem.fatal for problem in problems)
             with context.database.write() as db:
                 state = store.get(db, row.id)
@@ -285,7 +283,8 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
                 ]
                 store.add_problems(db, row.id, kept_lines + 1, lines)
                 kept_lines += len(lines)
-                checked, rejected = checked + len(records), rejected + len(problems)
+                checked += sum(len(some.lines) for some in readings)
+                rejected += len(problems)
                 store.keep_checked(db, row.id, min(stream.tell(), row.size), checked, rejected)
     with context.database.write() as db:
         store.keep_ready(db, row.id, good.digest())
@@ -297,11 +296,12 @@ def _check(context: Context, row: ImportRow, halt: Callable[[], bool]) -> bool:
     return True
 
 
-def _part(context: Context, found: Iterator[ReadingRecord | ImportProblem]) -> list[ReadingRecord | ImportProblem]:
-    """The next rows to check. Between parts of it, pages and writes go first."""
-    part: list[ReadingRecord | ImportProblem] = []
-    while len(part) < CHECKED and (some := list(islice(found, CHUNK))):
-        part += some
+def _part(context: Context, found: Iterator[FilePart]) -> list[FilePart]:
+    """The next rows to check. Between pieces of it, pages and writes go first."""
+    part, rows = list[FilePart](), 0
+    while rows < CHECKED and (some := next(found, None)) is not None:
+        part.append(some)
+        rows += len(some.readings.lines) + len(some.problems)
         context.write_priority.give_way_to_pages()
     return part
 
@@ -329,21 +329,20 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
     ready = ReadyReader(_file(context, row.id, "ready"))
     numbers = _SpoolNumbers(known.contents, ready)
     for block in ready.blocks(applied):
-        rest = iter(block.readings)
-        while part := list(islice(rest, CHUNK)):
+        held = len(block.devices)
+        for first in range(0, held, CHUNK):
             if halt():
                 raise HaltedError
             context.write_priority.give_way_to_pages()
             began = time.perf_counter()
+            last = min(first + CHUNK, held)
             with context.database.write() as db:
-                readings = [
-                    NewReading(one.device, one.source, one.taken_at, content, block.abouts[one.about], codes)
-                    for one, (content, codes) in zip(part, numbers.contents_of(db, part), strict=True)
-                ]
                 settler = Settler(context, db, known)
                 known = settler.known
-                counted = settler.ingest(readings, row.id, obeyed=row.may_decide)
-                store.keep_applied(db, row.id, len(part), counted.first, counted.added)
+                counted = settler.ingest_all(
+                    numbers.readings_of(db, block.part(first, last)), row.id, obeyed=row.may_decide
+                )
+                store.keep_applied(db, row.id, last - first, counted.first, counted.added)
             context.write_priority.rest(time.perf_counter() - began)
 
 
@@ -356,21 +355,29 @@ class _SpoolNumbers:
         self._values: list[int] = []
         self._shapes: list[int] = []
 
-    def contents_of(
-        self, db: sqlite3.Connection, readings: Sequence[ReadyReading]
-    ) -> Iterator[tuple[int, Sequence[int]]]:
-        """The number of each reading's content, and those of its values; what is new is kept."""
+    def readings_of(self, db: sqlite3.Connection, part: Block) -> NewReadings:
+        """The readings of a part of the block that was read last; contents and values that are new are kept."""
         ready = self._ready
         if self._table != ready.table:
             self._table, self._values, self._shapes = ready.table, [], []
         self._values += self._contents.new_value_numbers(db, ready.values[len(self._values) :])
         self._shapes += [self._contents.shape_number(db, names) for names in ready.shapes[len(self._shapes) :]]
-        shapes, number = self._shapes, self._values.__getitem__
-        codes = [list(map(number, one.values)) for one in readings]
-        made = [Content(shapes[one.shape], codes_of(mine), one.more) for one, mine in zip(readings, codes, strict=True)]
+        number = self._values.__getitem__
+        codes = [list(map(number, one)) for one in part.numbers]
+        more = [part.more.get(place, "") for place in range(len(codes))] if part.more else [""] * len(codes)
+        shapes = map(self._shapes.__getitem__, part.shape)
+        made = list(map(Content, shapes, map(codes_of, codes), more))
         digests = dict(zip(made, map(digest, made, codes), strict=True))
         numbers = self._contents.numbers_of(db, digests, Counter(made))
-        return zip(map(numbers.__getitem__, made), codes, strict=True)
+        return NewReadings(
+            part.devices,
+            part.sources,
+            part.times,
+            list(map(numbers.__getitem__, made)),
+            made,
+            codes,
+            list(map(part.abouts.__getitem__, part.about)),
+        )
 
 
 # ------------------------------------------------------------------- dry run

@@ -9,12 +9,14 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from itertools import islice
+from itertools import islice, repeat
 from typing import Any, NamedTuple, TypeVar
+
+from msgspec import Struct
 
 from doorstone.core.readings.source_content import ContentByTime, SourceContent, current_texts, drop_older, merge
 from doorstone.store.devices import devices as device_store
-from doorstone.store.devices.devices import KeptReading, Record
+from doorstone.store.devices.devices import Record
 from doorstone.store.readings import contents as store
 from doorstone.store.readings import values as value_store
 from doorstone.store.readings.contents import Content, numbers_in
@@ -31,17 +33,28 @@ CurrentContents = list[tuple[str, str, int]]
 
 
 class NewReading(NamedTuple):
-    """A reading to apply: `content` is the number of its content; `about` what it says of the device itself.
-
-    `codes` are the numbers of its values, where they are at hand.
-    """
+    """A reading to apply: `content` is the number of its content; `about` what it says of the device itself."""
 
     device: str
     source: str
     taken_at: str
     content: int
     about: Mapping[str, Any] | None = None
-    codes: Sequence[int] | None = None
+
+
+class NewReadings(Struct, frozen=True):
+    """Readings to apply, column by column: each is what stands at one place of all of them.
+
+    `numbers` are those of `contents`, `codes` those of their values; otherwise as in `NewReading`.
+    """
+
+    devices: Sequence[str]
+    sources: Sequence[str]
+    times: Sequence[str]
+    numbers: Sequence[int]
+    contents: Sequence[Content]
+    codes: Sequence[Sequence[int]]
+    abouts: Sequence[Mapping[str, Any]]
 
 
 class ContentCache:
@@ -156,6 +169,20 @@ class ContentCache:
         more = json.loads(content.more) if content.more else {}
         return SourceContent(facts, more.get("verdicts", {}), more.get("texts"))
 
+    def columns(self, db: sqlite3.Connection, readings: Sequence[NewReading]) -> NewReadings:
+        """Readings as columns."""
+        kept = self.kept(db, {new.content for new in readings})
+        contents = [kept[new.content] for new in readings]
+        return NewReadings(
+            [new.device for new in readings],
+            [new.source for new in readings],
+            [new.taken_at for new in readings],
+            [new.content for new in readings],
+            contents,
+            [numbers_in(content.codes) for content in contents],
+            [new.about or {} for new in readings],
+        )
+
     def by_source(self, db: sqlite3.Connection, current: CurrentContents) -> dict[str, ContentByTime]:
         """Source -> what it says now. The contents are shared: they are not to be changed."""
         by_source: dict[str, ContentByTime] = {}
@@ -241,36 +268,50 @@ def bounded(held: dict[_Key, _Value], most: int = MOST_HELD) -> dict[_Key, _Valu
 
 
 def current_contents(record: Record) -> CurrentContents:
-    text = record.current_contents
+    return contents_in(record.current_contents, record.last_read_at)
+
+
+def contents_in(text: str, last_read_at: str) -> CurrentContents:
+    """What `contents_text` has written."""
     if text[0] != "[":
-        source, _, number = text.partition(" ")
-        return [(source, record.last_read_at, int(number))]
+        source, number, *_ = text.split(" ")
+        return [(source, last_read_at, int(number))]
     return [(source, at, number) for source, at, number in json.loads(text)]
 
 
-def sole_word(record: Record) -> tuple[str, str, int] | None:
-    """What the one source of a device says, as in `current_contents`. None if there are several contents, or none."""
+class SoleWord(NamedTuple):
+    """What the one source of a device says. `shape` is that of its content; None where that is to be looked up."""
+
+    source: str
+    taken_at: str
+    content: int
+    shape: int | None
+
+
+def sole_word(record: Record) -> SoleWord | None:
+    """What the one source of a device says. None if there are several contents, or none."""
     text = record.current_contents
     if text[0] != "[":
-        source, _, number = text.partition(" ")
-        return source, record.last_read_at, int(number)
+        source, number, *shape = text.split(" ")
+        return SoleWord(source, record.last_read_at, int(number), int(shape[0]) if shape else None)
     current = current_contents(record)
-    return current[0] if len(current) == 1 else None
+    return SoleWord(*current[0], None) if len(current) == 1 else None
 
 
 def contents_text(current: CurrentContents, last_read_at: str) -> str:
     """What each source says of a device, whose newest reading is of `last_read_at`, as the row keeps it.
 
-    JSON, [[source, time, number of the content], ...]; where one alone speaks in the newest reading, "source number".
+    JSON, [[source, time, number of the content], ...]; where one alone speaks in the newest reading, "source number",
+    or as `word_text` has it.
     """
     if len(current) == 1 and current[0][1] == last_read_at:
-        return word_text(current[0][0], current[0][2])
+        return f"{current[0][0]} {current[0][2]}"
     return store.value_text(current)
 
 
-def word_text(source: str, content: int) -> str:
-    """As `contents_text`, where one source alone speaks in the newest reading."""
-    return f"{source} {content}"
+def word_text(source: str, content: int, shape: int) -> str:
+    """As `contents_text`, where one source alone speaks in the newest reading, and says facts only: their shape too."""
+    return f"{source} {content} {shape}"
 
 
 def guarded(about: Mapping[str, Any], record: Record | None, number: int | None, *, obeyed: bool) -> Mapping[str, Any]:
@@ -281,6 +322,11 @@ def guarded(about: Mapping[str, Any], record: Record | None, number: int | None,
     """
     if obeyed or record is None or (number is not None and record.last_import_id == number):
         return about
+    return without_guarded(about)
+
+
+def without_guarded(about: Mapping[str, Any]) -> Mapping[str, Any]:
+    """What anybody's reading may change of the device itself."""
     return {name: value for name, value in about.items() if name not in GUARDED}
 
 
@@ -300,7 +346,7 @@ def apply_readings(
     """
     reporting = []
     for new in readings:
-        device, source, taken_at, content, about, _ = new
+        device, source, taken_at, content, about = new
         held = now.get(device)
         if held is None:
             current = [(source, taken_at, content)]
@@ -325,7 +371,7 @@ def apply_readings(
 def keep(
     db: sqlite3.Connection,
     contents: ContentCache,
-    readings: Sequence[NewReading],
+    readings: NewReadings,
     now: Mapping[str, tuple[Record, CurrentContents]],
     reporting: Iterable[tuple[str, str]],
     number: int | None,
@@ -337,9 +383,19 @@ def keep(
     `changed` are the devices that are new or have moved; `held` are the rows as they were before.
     """
     last = {device: record.last_read_at for device, record in held.items()}
-    again = [(device, source, at) for device, source, at, *_ in readings if at <= last.get(device, "")]
-    store.release(db, device_store.contents_read(db, again))
-    device_store.add_readings(db, [KeptReading(*reading[:4], number, reading[0] in changed) for reading in readings])
+    keys = zip(readings.devices, readings.sources, readings.times, strict=True)
+    store.release(db, device_store.contents_read(db, [key for key in keys if key[2] <= last.get(key[0], "")]))
+    device_store.add_readings(
+        db,
+        zip(
+            readings.devices,
+            readings.sources,
+            readings.times,
+            readings.numbers,
+            repeat(number),
+            map(changed.__contains__, readings.devices),
+        ),
+    )
     for device, source in reporting:
         mine = contents.by_source(db, now[device][1]).get(source, {})
         device_store.keep_texts(db, device, source, current_texts(mine))

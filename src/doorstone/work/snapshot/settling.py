@@ -10,6 +10,7 @@ import sqlite3
 from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from datetime import date, datetime
+from operator import itemgetter
 from typing import Any, NamedTuple
 
 from msgspec.structs import replace
@@ -25,7 +26,7 @@ from doorstone.store import sorting as decision_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes, excepted_changes
 from doorstone.store.devices import profiles as store
-from doorstone.store.devices.devices import Record
+from doorstone.store.devices.devices import ReadRow, Record
 from doorstone.store.readings.contents import Content, numbers_in
 from doorstone.store.sorting import DecisionRow
 from doorstone.work.context.context import Context
@@ -37,23 +38,23 @@ from doorstone.work.snapshot.contents import (
     ContentCache,
     CurrentContents,
     NewReading,
+    NewReadings,
     apply_readings,
     batches,
     bounded,
+    contents_in,
     contents_text,
     current_contents,
-    guarded,
     held_of,
     keep,
     sole_word,
+    without_guarded,
     without_older,
     word_text,
 )
 from doorstone.work.snapshot.settling_rules import SettlingRules, settling_rules
 from doorstone.work.snapshot.sheets import Sheet, plain_text
 
-_NO_WORD = "", "", 0
-_NOTHING: Mapping[str, Any] = {}
 FEW_DEVICES = 10  # of which several sources speak: to settle so few takes less than to tell their cases
 
 
@@ -203,94 +204,118 @@ class Settler:
     def ingest(
         self, readings: Sequence[NewReading], number: int | None = None, *, obeyed: bool = True, changing: str = ""
     ) -> Counts:
+        """As `ingest_all`, of some readings."""
+        return self.ingest_all(self.known.contents.columns(self.db, readings), number, obeyed=obeyed, changing=changing)
+
+    def ingest_all(
+        self, readings: NewReadings, number: int | None = None, *, obeyed: bool = True, changing: str = ""
+    ) -> Counts:
         """Take readings in and place their devices anew; `number` is the import that they come with.
 
         Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before. A fact
         named in `changing` was changed when they were taken: no earlier word of any source on it counts any more.
         """
-        held = device_store.records(self.db, dict.fromkeys([reading.device for reading in readings]))
-        before = dict(held)
-        for new in readings if changing else ():
-            if row := before.get(new.device):
-                before[new.device] = without_older(self.db, self.known.contents, row, changing, new.taken_at)
-        rows, now, others = self._replaced(before, readings, number, obeyed)
-        replaced = len(rows)
-        merging = {new.device for new in others} & held.keys()
+        held = device_store.records(self.db, dict.fromkeys(readings.devices))
+        before = dict(held) if changing else held
+        for device, taken_at in zip(readings.devices, readings.times, strict=True) if changing else ():
+            if row := before.get(device):
+                before[device] = without_older(self.db, self.known.contents, row, changing, taken_at)
+        replaced = self._replaced(before, readings, number, obeyed)
+        now, merging = replaced.unsettled, {new.device for new in replaced.others} & held.keys()
         now.update({name: (before[name], current_contents(before[name])) for name in merging})
         self.known.contents.kept(self.db, {number for _, current in now.values() for _, _, number in current})
-        reporting = apply_readings(self.db, self.known.contents, others, now, self.at, number, obeyed)
-        rows += self._rows(held, list(now.values()))
-        unaffected = self._unaffected(before, rows[:replaced]) if not changing else set[str]()
-        changed = device_store.put(self.db, held, rows, unaffected)
+        reporting = apply_readings(self.db, self.known.contents, replaced.others, now, self.at, number, obeyed)
+        rows = replaced.settled + self._rows(held, list(now.values()))
+        unaffected = self._unaffected(before, replaced.read) if not changing else set[str]()
+        changed = device_store.put(self.db, held, rows, replaced.read, unaffected)
         keep(self.db, self.known.contents, readings, now, reporting, number, changed, held)
-        again = sum(row.last_import_id == number for row in held.values())
-        return Counts(len(rows), len(rows) - len(held), len(rows) - again)
+        devices = len(rows) + len(replaced.read)
+        again = sum([row.last_import_id == number for row in held.values()])
+        return Counts(devices, devices - len(held), devices - again)
 
     def _replaced(
-        self, held: Mapping[str, Record], readings: Sequence[NewReading], number: int | None, obeyed: bool
-    ) -> tuple[list[Record], dict[str, tuple[Record, CurrentContents]], list[NewReading]]:
-        """Rows of the devices whose current contents one reading replaces: it holds facts only, and every one known.
-
-        Those that are settled by the outcomes of their tests; those that are still to be settled; the other readings.
-        """
-        often = Counter([reading.device for reading in readings])
-        before = {device: word for device, record in held.items() if (word := sole_word(record)) is not None}
-        numbers = {reading.content for reading in readings}
-        kept = self.known.contents.kept(self.db, numbers.union([number for _, _, number in before.values()]))
-        covers = self.known.contents.covers_content
+        self, held: Mapping[str, Record], readings: NewReadings, number: int | None, obeyed: bool
+    ) -> _Replaced:
+        """Finds the devices whose current contents one reading replaces: it holds facts only, and every one known."""
+        found = _Replaced([], [], {}, [])
         alone = disputes.devices(self.db, held) | self.by.own
-        rows, now, others = list[Record](), dict[str, tuple[Record, CurrentContents]](), list[NewReading]()
-        for new in readings:
-            device, source, taken_at, content, about, _ = new
-            mine, record = kept[content], held.get(device)
-            replaces = often[device] == 1 and not mine.more
-            if replaces and record is not None:  # the one word on the device, if it holds every fact that this holds
-                speaker, at, was = before.get(device, _NO_WORD)
-                replaces = speaker == source and at <= taken_at and covers(self.db, mine, kept[was])
-            if not replaces:
-                others.append(new)
+        often = Counter(readings.devices) if len(set(readings.devices)) < len(readings.devices) else {}
+        abouts = {id(about): about for about in readings.abouts}
+        free = abouts if obeyed else {key: without_guarded(about) for key, about in abouts.items()}
+        rows = zip(
+            readings.devices, readings.sources, readings.times, readings.numbers, readings.contents, readings.codes,
+            readings.abouts, strict=True,
+        )  # fmt: skip
+        for device, source, taken_at, content_number, content, codes, about in rows:
+            record = held.get(device)
+            if (
+                content.more
+                or often.get(device, 1) > 1
+                or not (record is None or self._replaces(record, source, taken_at, content))
+            ):
+                found.others.append(NewReading(device, source, taken_at, content_number, about))
                 continue
-            standing = None if device in alone else self._standing_by_case(new, mine)
-            row = record or device_store.new_record(device, self.at)
-            own = guarded(about, record, number, obeyed=obeyed) if about else _NOTHING
-            made = _replaced_row(row, new, own, standing, number or row.last_import_id)
+            standing = None
+            if device not in alone:
+                standing = self._standing_by_case(device, source, taken_at, content_number, content, codes)
+            word, last = word_text(source, content_number, content.shape), taken_at
+            if record is not None and record.last_read_at > taken_at:
+                last = record.last_read_at
+                word = contents_text([(source, taken_at, content_number)], last)
+            new = record is None or (number is not None and record.last_import_id == number)
+            own = about if new else free[id(about)]
+            if record is not None and standing is not None and _stays(record, standing.place, own):
+                found.read.append((device, standing.until, word, number or record.last_import_id, last))
+                continue
+            row = _read_row(record or device_store.new_record(device, self.at), own, standing, word, number, last)
             if standing is not None:
-                rows.append(made)
+                found.settled.append(row)
             else:
-                now[device] = made, [new[1:4]]
-        return rows, now, others
+                found.unsettled[device] = row, [(source, taken_at, content_number)]
+        return found
 
-    def _standing_by_case(self, new: NewReading, content: Content) -> Standing | None:
+    def _replaces(self, record: Record, source: str, taken_at: str, content: Content) -> bool:
+        """Whether a reading of facts only replaces the one word on a device: of its source, and no fact is lost."""
+        word = sole_word(record)
+        if word is None or word.source != source or word.taken_at > taken_at:
+            return False
+        if word.shape == content.shape:
+            return True
+        contents = self.known.contents
+        return contents.covers_content(self.db, content, contents.kept(self.db, [word.content])[word.content])
+
+    def _standing_by_case(
+        self, device: str, source: str, taken_at: str, number: int, content: Content, codes: Sequence[int]
+    ) -> Standing | None:
         """How a device stands of which a reading alone speaks, by its case; None if it has none."""
-        source, day = new.source, new.taken_at[:10]
-        found = self._cases.find_case(source, day, content.shape, new.codes or numbers_in(content.codes))
+        found = self._cases.find_case(source, taken_at[:10], content.shape, codes)
         if found is None:
             return None
         standings, case = found
         standing = standings.get(case)
         if standing is None:
-            standing = self._standing(new.device, [(source, new.taken_at, new.content)], [content])
+            standing = self._standing(device, [(source, taken_at, number)], [content])
             bounded(standings)[case] = standing
         return standing
 
-    def _unaffected(self, held: Mapping[str, Record], rows: Sequence[Record]) -> set[str]:
-        """The devices among these rows on which nothing changed that an exception rests on.
+    def _unaffected(self, held: Mapping[str, Record], read: Sequence[ReadRow]) -> set[str]:
+        """The devices among these on which nothing changed that an exception rests on.
 
-        Each row comes of a reading that replaced the one reading of its device. An exception rests on the class, on the
-        values that tests look at, and on whether they still count; with a condition on facts, on every fact.
+        Each reading replaced the one reading of its device, which stays in its class and place. An exception rests on
+        the class, on the values that tests look at, and on whether they still count; with a condition on facts, on
+        every fact.
         """
-        known = [row for row in rows if row.id in held]
-        rests_on_facts = excepted_changes.named(self.db, [row.id for row in known])
+        rests_on_facts = excepted_changes.named(self.db, [row[0] for row in read])
         found = set[str]()
-        for row in known:
-            if rests_on_facts.get(row.id, True):
+        for device, _, word, _, last in read:
+            if rests_on_facts.get(device, True):
                 continue
-            words = [word for one in (held[row.id], row) if (word := sole_word(one)) is not None]
+            words = [*current_contents(held[device]), *contents_in(word, last)]
             kept = self.known.contents.kept(self.db, [number for _, _, number in words])
             tested = {self._cases.tested_values(kept[number]) for _, _, number in words}
             ages = {self.by.ages(source, at[:10]) for source, at, _ in words}
-            if len(tested) == len(ages) == 1 and held[row.id][:11] == row[:11]:
-                found.add(row.id)
+            if len(tested) == len(ages) == 1:
+                found.add(device)
         return found
 
     def _rows(self, held: Mapping[str, Record], now: Sequence[tuple[Record, CurrentContents]]) -> list[Record]:
@@ -410,22 +435,41 @@ class Settler:
         return self._numbers[key]
 
 
-def _replaced_row(
-    row: Record, new: NewReading, own: Mapping[str, Any], standing: Standing | None, last_import_id: int | None
+class _Replaced(NamedTuple):
+    """What readings made of devices of which they say everything that is known.
+
+    `read`: those that stay in their class and place; `settled`: rows of others that are settled by the outcomes of
+    their tests; `unsettled`: rows of those that are still to be settled. `others`: readings that replace nothing.
+    """
+
+    read: list[ReadRow]
+    settled: list[Record]
+    unsettled: dict[str, tuple[Record, CurrentContents]]
+    others: list[NewReading]
+
+
+_IN_PLACE = itemgetter(*map(Record._fields.index, Place._fields))
+
+
+def _stays(row: Record, place: Place, own: Mapping[str, Any]) -> bool:
+    """Whether a device in service is of this place already, and says of itself what it said."""
+    if _IN_PLACE(row) != place or row.life != Life.IN_SERVICE:
+        return False
+    return all(getattr(row, name) == value for name, value in own.items())
+
+
+def _read_row(
+    row: Record, own: Mapping[str, Any], standing: Standing | None, word: str, number: int | None, last: str
 ) -> Record:
     """The row of a device once a reading alone speaks of it. `own` is what it says of the device itself."""
-    device, source, taken_at, content, *_ = new
-    _, name, site, role, critical, added_at, *_ = row
-    place, until = standing or (Place(*row[6:11]), row.stands_until)
+    device, name, site, role, critical, added_at, *_ = row
+    place, until = standing or (Place(*_IN_PLACE(row)), row.stands_until)
     if row.life != Life.IN_SERVICE:
         place = place._replace(profile=None)
-    word, last = word_text(source, content), taken_at
-    if row.last_read_at > taken_at:
-        last = row.last_read_at
-        word = contents_text([(source, taken_at, content)], last)
     if own:
         name, site = own.get("name", name), own.get("site", site)
         role, critical = own.get("role", role), own.get("critical", critical)
+    last_import_id = number or row.last_import_id
     return Record(device, name, site, role, critical, added_at, *place, until, word, last_import_id, last, row.life)
 
 

@@ -57,7 +57,9 @@ def _batches(stream: BinaryIO) -> Iterator[list[bytes]]:
 
 def _rows(first: int, lines: Sequence[bytes]) -> Rows:
     whole = b"".join(lines)
-    spaced, odd = ([mark for mark in marks if mark in whole] for marks in (_SPACED, _NOT_PLAIN))
+    # Single bytes are found in a fraction of the time that two in a row take.
+    spaced = [mark for mark in _SPACED if mark[1:] in whole and mark in whole]
+    odd = [mark for mark in _NOT_PLAIN if mark in whole]
     rows, loads = Rows(), orjson.loads
     for number, line in enumerate(lines, first):
         data = None

@@ -36,10 +36,6 @@ class Content(msgspec.Struct, frozen=True, gc=False):
     def facts(self) -> dict[str, FactValue]:
         return self.table.facts(self.shape, self.numbers)
 
-    def numbers_of(self, names: tuple[str, ...]) -> tuple[int, ...]:
-        """The numbers of the values of some facts; -1 for one that it has not."""
-        return tuple([self.numbers[at] if at >= 0 else -1 for at in self.table.places(self.shape, names)])
-
 
 class ReadingRecord(msgspec.Struct, gc=False):
     """One reading of one device. `taken_at` is ISO 8601 in UTC; `about` is what the file says of the device itself."""

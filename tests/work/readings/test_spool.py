@@ -7,6 +7,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any, NamedTuple, cast
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,7 +15,7 @@ from hypothesis import strategies as st
 from doorstone.core.facts import BUILT_IN
 from doorstone.core.readings.value_table import ValueTable
 from doorstone.formats.reading_records import ReadingColumns, Rest
-from doorstone.work.readings.spool import ReadyReader, ReadyWriter
+from doorstone.work.readings.spool import ReadyReader, ReadyWriter, SpoiledError
 from doorstone.work.snapshot.contents import batches
 
 TIME = "2027-01-18T09:00:00"
@@ -116,3 +117,10 @@ def test_it_goes_on_from_anywhere_and_whenever_a_table_of_values_ends(
         {"memory.mib": str(memory), **({"cpu.cores": str(memory)} if cores else {})} for memory, cores, _ in drawn
     ]
     assert passed(tmp_path_factory.mktemp("part"), parts, after) == whole[after:]
+
+
+def test_a_spool_of_another_version_is_named(tmp_path: Path) -> None:
+    raw = msgspec.msgpack.encode([True, [["memory.mib", "8192"]], [["memory.mib"]], [{}], [["d1", "file", TIME, 0]]])
+    (tmp_path / "IM-0001.ready").write_bytes(len(raw).to_bytes(8, "big") + raw)
+    with pytest.raises(SpoiledError, match=r"IM-0001\.ready was written by another version of the service"):
+        list(ReadyReader(tmp_path / "IM-0001.ready").blocks())

@@ -8,9 +8,10 @@ once per distinct set of what it can see, and looked up for the rest.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from itertools import count, repeat
+from operator import itemgetter
 
 from doorstone.core.devices.classes import Classifier
 from doorstone.core.devices.profiles import view_of
@@ -152,28 +153,18 @@ class SortedProfile(Mapping[int, Sorted]):
         rows = zip(*(column[there:] for column in codes), strict=True) if codes else repeat((), len(place) - there)
         outcomes = list(map(numbers.__getitem__, rows))
         self._rows: list[tuple[int, ...]] = list(numbers)
-        self._known = [[finding.mark for finding in column] for column in known]
-        news = self._rows[known_rows:]
-        marks = [[column[code] for column, code in zip(self._known, row, strict=True)] for row in news]
-        reaches = [[reach(finding) for finding in column] for column in known]
-        levels, opens = ([[pair[part] for pair in column] for column in reaches] for part in (0, 1))
+        self._marks = [[finding.mark for finding in column] for column in known]
         self._sorted: dict[int, Sorted] = {}
-        states = [
-            state_of(
-                max([column[code] for column, code in zip(levels, row, strict=True)], default=0),
-                max([column[code] for column, code in zip(opens, row, strict=True)], default=0),
-            )  # the worst of the findings, or unsettled where an open one could be worse still
-            for row in news
-        ]
         self._outcome: list[int] = [*before._outcome, *outcomes] if before is not None else outcomes
-        self._marks: list[list[str]] = [*before._marks, *marks] if before is not None else marks
+        states = _states(known, self._rows[known_rows:])
         self._states: list[State] = [*before._states, *states] if before is not None else states
 
     def __getitem__(self, number: int) -> Sorted:
         outcome = self._outcome[self._place[number]]
         found = self._sorted.get(outcome)
         if found is None:
-            marks = {r.id: mark for r, mark in zip(self._requirements, self._marks[outcome], strict=True)}
+            row = zip(self._requirements, self._marks, self._rows[outcome], strict=True)
+            marks = {requirement.id: column[code] for requirement, column, code in row}
             found = self._sorted[outcome] = Sorted(self._states[outcome], marks)
         return found
 
@@ -185,7 +176,8 @@ class SortedProfile(Mapping[int, Sorted]):
 
     def with_any(self, marks: Collection[str]) -> set[int]:
         """The profiles with one of these marks."""
-        rows = [not frozenset(marks).isdisjoint(row) for row in self._marks]
+        wanted = [[mark in marks for mark in column] for column in self._marks]
+        rows = [any(map(list.__getitem__, wanted, row)) for row in self._rows]
         return {number for number, place in self._place.items() if rows[self._outcome[place]]}
 
     def state(self, number: int) -> State:
@@ -193,9 +185,10 @@ class SortedProfile(Mapping[int, Sorted]):
 
     def mark(self, number: int, requirement: str) -> str:
         """The mark of one requirement; met if the release does not ask for it."""
-        for known, mark in zip(self._requirements, self._marks[self._outcome[self._place[number]]], strict=True):
+        row = self._rows[self._outcome[self._place[number]]]
+        for known, column, code in zip(self._requirements, self._marks, row, strict=True):
             if known.id == requirement:
-                return mark
+                return column[code]
         return "met"
 
     def roll_up(self, release: str, sizes: Mapping[int, int]) -> RollUp:
@@ -204,29 +197,46 @@ class SortedProfile(Mapping[int, Sorted]):
         for number, devices in sizes.items():
             weights[self._outcome[self._place[number]]] += devices
         states: Counter[State] = Counter()
-        failing = [[mark not in NOT_FAILING for mark in column] for column in self._known]
-        names = [requirement.id for requirement in self._requirements]
-        together: Counter[tuple[str, ...]] = Counter()
-        sums = [[0] * len(column) for column in self._known]
-        for state, row, devices in zip(self._states, self._rows, weights, strict=True):
-            if devices:
-                states[state] += devices
-                lacking = []
-                for name, column, fails, code in zip(names, sums, failing, row, strict=True):
-                    column[code] += devices
-                    if fails[code]:
-                        lacking.append(name)
-                together[tuple(lacking)] += devices
-        del together[()]
-        counts: list[Counter[str]] = [Counter() for _ in names]
-        for count_of, marks, column in zip(counts, self._known, sums, strict=True):
-            for mark, devices in zip(marks, column, strict=True):
+        for state, devices in zip(self._states, weights, strict=True):
+            states[state] += devices
+        counts: list[Counter[str]] = [Counter() for _ in self._requirements]
+        lacking = list[Iterable[str]]()
+        by_requirement = zip(self._requirements, counts, self._marks, _columns(self._rows), strict=False)
+        for requirement, count_of, marks, codes in by_requirement:
+            sums = [0] * len(marks)
+            for code, devices in zip(codes, weights, strict=True):
+                sums[code] += devices
+            for mark, devices in zip(marks, sums, strict=True):
                 if devices:
                     count_of[mark] += devices
+            name_if_failing = ["" if mark in NOT_FAILING else requirement.id for mark in marks]
+            lacking.append(map(name_if_failing.__getitem__, codes))
+        together: Counter[tuple[str, ...]] = Counter()
+        for names, devices in zip(zip(*lacking, strict=True), weights, strict=False):
+            together[names] += devices
+        failing = {tuple(filter(None, names)): devices for names, devices in together.items() if devices}
+        failing.pop((), None)
         return RollUp(
             release,
             states.total(),
             {state.value: states[state] for state in State},
             tuple(RequirementCount(r.id, r.title, dict(n)) for r, n in zip(self._requirements, counts, strict=True)),
-            tuple(Combination(names, -less) for less, names in sorted((-n, names) for names, n in together.items())),
+            tuple(Combination(names, -less) for less, names in sorted((-n, names) for names, n in failing.items())),
         )
+
+
+def _columns(rows: Sequence[tuple[int, ...]]) -> list[tuple[int, ...]]:
+    """Per requirement, the number of each row's finding."""
+    return list(zip(*rows, strict=True))
+
+
+def _states(known: Sequence[Sequence[RequirementFinding]], rows: Sequence[tuple[int, ...]]) -> list[State]:
+    """The state of each row: the worst of its findings, or unsettled where an open one could be worse still."""
+    columns = list(zip(known, _columns(rows), strict=False))
+    if not columns:
+        return [state_of(0, 0)] * len(rows)
+    reaches = [list(map([reach(finding) for finding in column].__getitem__, codes)) for column, codes in columns]
+    levels, opens = ([map(itemgetter(part), column) for column in reaches] for part in (0, 1))
+    pairs = list(zip(map(max, repeat(0), *levels), map(max, repeat(0), *opens), strict=True))
+    of = {pair: state_of(*pair) for pair in set(pairs)}
+    return list(map(of.__getitem__, pairs))

@@ -40,7 +40,7 @@ from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingErro
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.readings import checks
 from doorstone.work.readings.record_files import unusable
-from doorstone.work.readings.spool import Block, CheckedReading, ReadyReader, ReadyWriter
+from doorstone.work.readings.spool import Block, CheckedReading, ReadyReader, ReadyWriter, SpoiledError
 from doorstone.work.snapshot.class_cases import IngestCache
 from doorstone.work.snapshot.contents import ContentCache, NewReadings, batches, current_contents
 from doorstone.work.snapshot.settling import Settler
@@ -189,10 +189,6 @@ def cancel(context: Context, actor: Actor, name: str) -> Import:
         store.move(db, found.row.id, "cancelled", why=f"cancelled by {actor.name}", ended_at=context.now())
         record(context, db, actor, "import cancelled", "import", name, {})
     return get_import(context, name)
-
-
-class SpoiledError(Exception):
-    """A file of an import changed or vanished on the disk."""
 
 
 class HaltedError(Exception):

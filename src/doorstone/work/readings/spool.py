@@ -132,6 +132,10 @@ def _more(part: Sequence[ReadingColumns], order: Sequence[int]) -> dict[int, str
     return {now: found[was] for now, was in enumerate(order) if was in found} if found else {}
 
 
+class SpoiledError(Exception):
+    """A file of an import changed or vanished on the disk, or another version of the service wrote it."""
+
+
 class ReadyReader:
     """Reads a spool. `values` and `shapes` are the tables of the block that was read last, `table` is their number."""
 
@@ -146,7 +150,10 @@ class ReadyReader:
         decode = msgspec.msgpack.Decoder(Block).decode
         with self._path.open("rb") as file:
             while size := file.read(_SIZE):
-                block = decode(file.read(int.from_bytes(size, "big")))
+                try:
+                    block = decode(file.read(int.from_bytes(size, "big")))
+                except msgspec.DecodeError as error:
+                    raise SpoiledError(f"{self._path.name} was written by another version of the service") from error
                 if block.fresh:
                     self.table, self.values, self.shapes = self.table + 1, [], []
                 self.values += block.values

@@ -320,9 +320,12 @@ def guarded(about: Mapping[str, Any], record: Record | None, number: int | None,
     Unless the import is `obeyed`, attributes that rules rest on stay as they are on a device that was known before
     import `number`.
     """
-    if obeyed or record is None or (number is not None and record.last_import_id == number):
-        return about
-    return without_guarded(about)
+    return about if obeyed or is_new_to(record, number) else without_guarded(about)
+
+
+def is_new_to(record: Record | None, number: int | None) -> bool:
+    """Whether a device was not known before import `number`, given its row."""
+    return record is None or (number is not None and record.last_import_id == number)
 
 
 def without_guarded(about: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -46,6 +46,7 @@ from doorstone.work.snapshot.contents import (
     contents_text,
     current_contents,
     held_of,
+    is_new_to,
     keep,
     sole_word,
     without_guarded,
@@ -262,8 +263,7 @@ class Settler:
             if record is not None and record.last_read_at > taken_at:
                 last = record.last_read_at
                 word = contents_text([(source, taken_at, content_number)], last)
-            new = record is None or (number is not None and record.last_import_id == number)
-            own = about if new else free[id(about)]
+            own = about if is_new_to(record, number) else free[id(about)]
             if record is not None and standing is not None and _stays(record, standing.place, own):
                 found.read.append((device, standing.until, word, number or record.last_import_id, last))
                 continue

@@ -40,32 +40,62 @@ def test_a_line_is_a_reading() -> None:
     assert record.about == {"name": "bench 4", "site": "Herbarium", "critical": "True"}
 
 
-@pytest.mark.parametrize(
-    ("text", "place", "message"),
-    [
-        (GOOD[:70], "column 71", "It is cut off"),
-        ("{nonsense}", "column 2", "Not JSON"),
-        ("[1]", "line", "Not an object"),
-        (line(device="a b"), "device", "'a b' is not a device id"),
-        (line(device=None), "device", "It is missing"),
-        (line(taken_at="yesterday"), "taken_at", "'yesterday' is not a time"),
-        (line(facts={"memory.mb": 1}), "memory.mb", "Unknown fact 'memory.mb'"),
-        (line(facts={"memory.mib": "8 Gbit"}), "memory.mib", "'Gbit' is not a unit of memory.mib"),
-        (line(facts={}), "facts", "The reading is empty"),
-        (line(facts=[]), "facts", "facts, verdicts and unread are objects"),
-        (line(verdicts={"security-chip": "perhaps"}), "verdict:security-chip", "'perhaps' is no verdict"),
-        (line(colour="green"), "colour", "Unknown key 'colour'"),
-        (GOOD.replace("8192", "NaN"), "line", "NaN is not a number"),
-        (GOOD.replace('"source"', '"device"'), "line", "a key stands twice"),
-        ("[" * 5000, "line", "nested too deep"),
-        (line(name="x" * 100_001), "line", "longer than 100,000 characters"),
-        ("", "file", "There is no reading in it"),
-    ],
-)
+BAD = [
+    (GOOD[:70], "column 71", "It is cut off"),
+    ("{nonsense}", "column 2", "Not JSON"),
+    ("[1]", "line", "Not an object"),
+    (line(device="a b"), "device", "'a b' is not a device id"),
+    (line(device=None), "device", "It is missing"),
+    (line(taken_at="yesterday"), "taken_at", "'yesterday' is not a time"),
+    (line(facts={"memory.mb": 1}), "memory.mb", "Unknown fact 'memory.mb'"),
+    (line(facts={"memory.mib": "8 Gbit"}), "memory.mib", "'Gbit' is not a unit of memory.mib"),
+    (line(facts={}), "facts", "The reading is empty"),
+    (line(facts=[]), "facts", "facts, verdicts and unread are objects"),
+    (line(verdicts={"security-chip": "perhaps"}), "verdict:security-chip", "'perhaps' is no verdict"),
+    (line(colour="green"), "colour", "Unknown key 'colour'"),
+    (GOOD.replace("8192", "NaN"), "line", "NaN is not a number"),
+    (GOOD.replace('"source"', '"device"'), "line", "a key stands twice"),
+    ("[" * 5000, "line", "nested too deep"),
+    (line(name="x" * 100_001), "line", "longer than 100,000 characters"),
+    ("", "file", "There is no reading in it"),
+]
+
+
+@pytest.mark.parametrize(("text", "place", "message"), BAD)
 def test_a_bad_line_is_named_with_its_place(text: str, place: str, message: str) -> None:
     number, where, what = only(read_text(text, "ndjson", SPECS))
     assert (number, where) == (1, place)
     assert message in what
+
+
+@pytest.mark.parametrize(("text", "place", "message"), [bad for bad in BAD if bad[0]])
+def test_a_bad_line_among_many_good_ones_is_named_as_it_is_alone(text: str, place: str, message: str) -> None:
+    good = [line(device=f"nbt-{number:04}", site="Herbarium") for number in range(1_300)]  # more than is read at once
+    first = read_text("\n".join(good), "ndjson", SPECS).records
+    parsed = read_text("\n".join([*good[:1_200], text, *good[1_200:]]), "ndjson", SPECS)
+    assert [(one.line, one.place) for one in parsed.problems] == [(1_201, place)]
+    assert message in parsed.problems[0].message
+    assert [(one.device, one.about, one.content.facts) for one in parsed.records] == [
+        (one.device, one.about, one.content.facts) for one in first
+    ]
+
+
+@pytest.mark.parametrize(
+    ("given", "kept"),
+    [
+        ("2027-01-18T09:30:00", "2027-01-18T09:30:00"),
+        ("2027-01-18 09:30:00", "2027-01-18T09:30:00"),
+        ("2027-01-18T09:30+01", "2027-01-18T08:30:00"),
+        ("2027-W03-1T09:30:00", "2027-01-18T09:30:00"),
+        ("2027-01-18T093000.0", "2027-01-18T09:30:00"),
+        ("2027-01-18T09:30:00.75", "2027-01-18T09:30:00"),
+        ("2027-01-18", "2027-01-18T00:00:00"),
+    ],
+)
+def test_a_time_is_kept_in_one_form_among_others_too(given: str, kept: str) -> None:
+    good = [line(device=f"nbt-{number:04}") for number in range(1_300)]  # more than is read at once
+    parsed = read_text("\n".join([*good, line(taken_at=given, device="odd")]), "ndjson", SPECS)
+    assert [one.taken_at for one in parsed.records] == [*["2027-01-11T08:00:00"] * 1_300, kept]
 
 
 def test_lines_are_counted_past_blank_ones_and_good_ones_are_kept_apart() -> None:

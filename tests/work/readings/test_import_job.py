@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import sqlite3
 import threading
 from typing import Any
 
@@ -166,6 +167,25 @@ def test_cancelled_before_or_while_it_is_checked_nothing_has_changed(context: Co
     assert (ids(context), spooled(context)) == ([], [])
     with pytest.raises(RefusedError, match="nothing to cancel"):
         import_job.cancel(context, PETRA, other)
+
+
+def test_while_people_ask_for_pages_readings_are_taken_over_in_smaller_steps(
+    context: Context, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    steps, kept = list[int](), import_job.store.keep_applied
+
+    def noted(db: sqlite3.Connection, number: int, applied: int, devices: int, added: int) -> None:
+        steps.append(applied)
+        kept(db, number, applied, devices, added)
+
+    monkeypatch.setattr(import_job.store, "keep_applied", noted)
+    monkeypatch.setattr("doorstone.work.context.write_priority.RECENT", 600.0)
+    import_job.run(context, received(context, fleet(1200, dict(GOOD))))
+    with context.write_priority.paging():
+        pass
+    done = import_job.run(context, received(context, fleet(1200, dict(CHIPLESS))))
+    assert steps == [1000, 200, 250, 250, 250, 250, 200]
+    assert (done.row.readings, done.row.devices, done.row.added) == (1200, 1200, 0)
 
 
 @pytest.mark.usefixtures("small_steps")

@@ -96,6 +96,11 @@ class WritePriority:
         """How many pages wait for a lane."""
         return len(self._pages.waiting)
 
+    @property
+    def asked(self) -> bool:
+        """Whether somebody asks for pages, or did a moment ago."""
+        return self._paging > 0 or time.monotonic() - self._paged < RECENT
+
     def give_way(self) -> None:
         """Wait, but not for long, while somebody else writes."""
         if self.writers and not getattr(self._mine, "writes", False):
@@ -104,8 +109,9 @@ class WritePriority:
 
     def rest(self, worked: float) -> None:
         """Rest after a part of an import that took `worked` seconds: as long again while people ask for pages."""
-        asked = time.monotonic() - self._paged < RECENT
-        time.sleep(min(worked, LONGEST_REST) if asked else 0.001)  # a moment, so that whoever waits to write goes first
+        time.sleep(
+            min(worked, LONGEST_REST) if self.asked else 0.001
+        )  # a moment, so that whoever waits to write goes first
 
     def give_way_to_pages(self) -> None:
         """Wait, but not for long, while somebody else writes or a page is worked out. A thread that writes does not

@@ -49,6 +49,7 @@ from doorstone.work.snapshot.sheets import all_sheets
 from doorstone.work.snapshot.snapshot import snapshot
 
 CHUNK = 1_000  # readings applied in one transaction
+BESIDE_PAGES = 250  # the same while people ask for pages: a page that comes meanwhile shares the interpreter with it
 CHECKED = 10_000  # readings checked between two looks at whether to go on
 MOST_PROBLEMS = 10_000
 A_DAY = timedelta(days=1)  # that a clock may be ahead
@@ -325,13 +326,13 @@ def _take_over(context: Context, row: ImportRow, halt: Callable[[], bool]) -> No
     ready = ReadyReader(_file(context, row.id, "ready"))
     numbers = _SpoolNumbers(known.contents, ready)
     for block in ready.blocks(applied):
-        held = len(block.devices)
-        for first in range(0, held, CHUNK):
+        last, held = 0, len(block.devices)
+        while last < held:
             if halt():
                 raise HaltedError
             context.write_priority.give_way_to_pages()
             began = time.perf_counter()
-            last = min(first + CHUNK, held)
+            first, last = last, min(last + (BESIDE_PAGES if context.write_priority.asked else CHUNK), held)
             with context.database.write() as db:
                 settler = Settler(context, db, known)
                 known = settler.known

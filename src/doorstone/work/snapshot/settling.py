@@ -458,7 +458,7 @@ def _by_place(own: Mapping[str, Any]) -> tuple[list[int], list[Any]]:
 
 
 def _stays(row: Record, place: Place, own: tuple[list[int], list[Any]]) -> bool:
-    """Whether a device in service is of this place already, and says of itself what it did before, as `_by_place` has it."""
+    """Whether a device in service is of this place already, and what it says of itself, as `_by_place` has it, too."""
     places, values = own
     return _IN_PLACE(row) == place and row.life == Life.IN_SERVICE and list(map(row.__getitem__, places)) == values
 

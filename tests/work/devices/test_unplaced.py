@@ -6,8 +6,10 @@ import pytest
 
 from doorstone.core.devices.unplaced import unplaced
 from doorstone.work.context.context import Context
+from doorstone.work.context.errors import MissingError
 from doorstone.work.devices.unplaced import list_unplaced
 from doorstone.work.due.due_list import due_list
+from doorstone.work.snapshot.snapshot import assess_device
 from tests.asking import line, read
 from tests.build import GOOD, tarn
 
@@ -47,3 +49,14 @@ def test_they_are_listed_and_due_until_a_reading_places_them(context: Context) -
     ]
     read(context, *(line(name, GOOD, at="2027-01-17T08:00:00") for name in ("d2", "d3", "d4", "d5")))
     assert list_unplaced(context) == []
+
+
+def test_asked_for_one_that_no_sheet_places_it_says_the_way_out(context: Context) -> None:
+    bare = {name: value for name, value in GOOD.items() if not name.startswith("os.")}
+    read(context, line("d1", GOOD), line("d2", {**GOOD, "os.platform": "tarm"}), line("d3", bare))
+    with pytest.raises(MissingError, match="The platform of d2 is tarm, which no sheet describes") as error:
+        assess_device(context, "d2")
+    assert error.value.hint == "Load the sheet of tarm, or read the device again if tarn is meant"
+    with pytest.raises(MissingError, match="No reading says which platform d3 has") as error:
+        assess_device(context, "d3")
+    assert error.value.hint == "Import a reading that holds os.platform"

@@ -15,6 +15,7 @@ from doorstone.core.attempts.override_results import NONE, OverrideResults
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import left_alone
 from doorstone.core.devices.profiles import view_of
+from doorstone.core.devices.unplaced import unplaced
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, shown
 from doorstone.core.facts import View
 from doorstone.core.forecast.device_forecast import Forecast
@@ -152,8 +153,11 @@ class Snapshot:
     def need_sheet(self, device: str) -> Sheet:
         sheet = self.sheet_of(device)
         if sheet is None:
-            name = self._record(device).platform or "unread"
-            raise MissingError(f"The platform of {device} is {name}, which no sheet describes", "Load its sheet first")
+            row = self._record(device)
+            found = unplaced(row.platform, row.running_release, {n: one.platform for n, one in self.sheets.items()})
+            assert found is not None
+            named = f"The platform of {device} is {row.platform}, which no sheet describes"
+            raise MissingError(named if row.platform else f"No reading says which platform {device} has", found.hint)
         return sheet
 
     def need_in_service(self, device: str) -> None:

@@ -131,7 +131,8 @@ def test_contents_count_their_readings_and_take_fewer_bytes(tmp_path: Path) -> N
         }  # fmt: skip
         found = [row[0] for row in db.execute("SELECT digest FROM reading_contents ORDER BY id")]
         assert [number >> 32 for number in found] == [300, 70000]
-        assert reading_contents.numbers_of(db, list(kept.values()), found) == [1, 2]
+        digests = dict(zip(kept.values(), found, strict=True))
+        assert reading_contents.numbers_of(db, digests, {}) == {kept[1]: 1, kept[2]: 2}
         rows = device_store.records(db, current)
         assert {name: [list(one) for one in current_contents(row)] for name, row in rows.items()} == current
         assert rows["d1"].current_contents == "file 1"

@@ -5,7 +5,6 @@ Lines are looked at many at a time: what calls for a closer look is mostly in no
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Iterator, Sequence
 from typing import Any, BinaryIO
@@ -35,35 +34,42 @@ def marked(stream: BinaryIO) -> bool:
 def line_rows(stream: BinaryIO) -> Iterator[Rows]:
     """The rows of a stream. A line that is blank is left out."""
     number = 0
-    for whole in _parts(stream):
-        lines = io.BytesIO(whole).readlines()
-        yield _rows(number + 1, lines, whole)
+    for lines in _batches(stream):
+        yield _rows(number + 1, lines)
         number += len(lines)
 
 
-def _parts(stream: BinaryIO) -> Iterator[bytes]:
-    """Whole lines together, of one that is too long only its beginning."""
-    while part := stream.read(_AT_ONCE):
-        if not part.endswith(b"\n"):
-            last = stream.readline(_LONGEST + 1)
-            part += last
-            if len(last) > _LONGEST and not last.endswith(b"\n"):
-                while (rest := stream.readline(MOST_LINE)) and not rest.endswith(b"\n"):
-                    pass
-        yield part
+def _batches(stream: BinaryIO) -> Iterator[list[bytes]]:
+    """The lines, of one that is too long only its beginning."""
+    lines, size = list[bytes](), 0
+    while line := stream.readline(_LONGEST + 1):
+        lines.append(line)
+        size += len(line)
+        if len(line) > _LONGEST and not line.endswith(b"\n"):
+            while (rest := stream.readline(MOST_LINE)) and not rest.endswith(b"\n"):
+                pass
+        if size >= _AT_ONCE:
+            yield lines
+            lines, size = [], 0
+    if lines:
+        yield lines
 
 
-def _rows(first: int, lines: Sequence[bytes], whole: bytes) -> Rows:
+def _rows(first: int, lines: Sequence[bytes]) -> Rows:
+    whole = b"".join(lines)
     # Single bytes are found in a fraction of the time that two in a row take.
     spaced = [mark for mark in _SPACED if mark[1:] in whole and mark in whole]
     odd = [mark for mark in _NOT_PLAIN if mark in whole]
-    held = _loaded(lines)
-    if not spaced and not odd and _every_key_once(held, whole) and max(map(len, lines)) <= MOST_LINE:
-        return Rows(list(range(first, first + len(held))), held)
-    rows = Rows()
-    for number, line, data in zip(range(first, first + len(lines)), lines, held, strict=True):
-        apart = len(line) > MOST_LINE or (spaced and _holds(line, spaced))
-        if type(data) is dict and not apart and _each_once(data, line):
+    rows, loads = Rows(), orjson.loads
+    for number, line in enumerate(lines, first):
+        data = None
+        if len(line) <= MOST_LINE and not (spaced and _holds(line, spaced)):
+            try:
+                data = loads(line)
+            except orjson.JSONDecodeError:
+                if line.isspace():
+                    continue
+        if type(data) is dict and _each_once(data, line):
             if odd and _holds(line, odd):
                 rows.odd.add(number)
         elif line.isspace():
@@ -76,31 +82,13 @@ def _rows(first: int, lines: Sequence[bytes], whole: bytes) -> Rows:
     return rows
 
 
-def _loaded(lines: Sequence[bytes]) -> list[Any]:
-    """What each line holds; None for one that cannot be read."""
-    found, rest = list[Any](), iter(lines)
-    while len(found) < len(lines):
-        try:
-            found.extend(map(orjson.loads, rest))
-        except orjson.JSONDecodeError:  # of the line that is gone from `rest`; those before it are found
-            found.append(None)
-    return found
-
-
-def _every_key_once(held: Sequence[Any], whole: bytes) -> bool:
-    """As `_each_once`, of all lines together: each line has as many marks as keys, or more."""
-    keys = 0
-    for data in held:
-        facts = data.get("facts") if type(data) is dict else None
-        if type(facts) is not dict:
-            return False
-        keys += len(data) + len(facts)
-    return keys == whole.count(b'":')
-
-
 def _each_once(data: dict[str, Any], line: bytes) -> bool:
     """Whether no key stands twice in an object: each `":` of its line ends a key, or stands behind a backslash."""
-    return line.count(b'":') == len(data) + sum([len(held) for held in data.values() if type(held) is dict])
+    marks = line.count(b'":')
+    facts = data.get("facts")
+    if type(facts) is dict and marks == len(data) + len(facts):  # most say nothing else
+        return True
+    return marks == len(data) + sum([len(held) for held in data.values() if type(held) is dict])
 
 
 def _holds(line: bytes, marks: Sequence[bytes]) -> bool:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from difflib import get_close_matches
-from itertools import repeat
 from operator import itemgetter
 from typing import Any
 
@@ -30,7 +29,6 @@ _AN_OBJECT = 'Write {"device": ..., "source": ..., "facts": {...}}'
 _OBJECTS, _FACTS = "facts, verdicts and unread are objects", 'Write "facts": {"memory.mib": 8192}'
 _NO_TEXT = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")  # control characters, halves of one
 _is_id = DEVICE_ID.fullmatch
-_COLUMNS = itemgetter(*ROW, "facts")
 _SECONDS = len("2027-01-18T09:30:00")
 
 
@@ -58,7 +56,6 @@ class RowReader:
     def __init__(self, specs: Mapping[str, FactSpec]) -> None:
         self.specs = specs
         self._table = ValueTable(specs)
-        self._layouts: set[tuple[str, ...]] = set()
         self._sources: set[str] = set()
         self._abouts: dict[tuple[Any, ...], dict[str, str]] = {}
 
@@ -66,53 +63,28 @@ class RowReader:
         """The readings of rows, and what is wrong with the others, by the row's number."""
         if len(self._table.values) > MOST_VALUES:
             self._table = ValueTable(self.specs)
-        frames = self._frames(rows)
-        wrong = [(number, one) for number, one in zip(rows.numbers, frames, strict=True) if isinstance(one, CellError)]
-        good = [frame for frame in frames if not isinstance(frame, CellError)]
-        if not good:
-            return ReadingColumns(self._table), wrong
-        refused = {number for number, _ in wrong}
-        lines = [number for number in rows.numbers if number not in refused] if refused else rows.numbers
-        devices, sources, times, abouts, facts, rest = map(list, zip(*good, strict=True))
-        found = ReadingColumns(self._table, lines, devices, sources, times, abouts)
-        if any(rest):
-            found.rest = {place: one for place, one in enumerate(rest) if one is not None}
+        found, wrong = ReadingColumns(self._table), list[tuple[int, CellError]]()
+        facts = list[Mapping[str, Any]]()
+        odd = rows.odd
+        for number, row in zip(rows.numbers, rows.held, strict=True):
+            try:
+                device, source, taken_at, about, held, rest = self._frame(row, number not in odd)
+            except CellError as error:
+                wrong.append((number, error))
+                continue
+            if rest is not None:
+                found.rest[len(facts)] = rest
+            found.lines.append(number)
+            found.devices.append(device)
+            found.sources.append(source)
+            found.times.append(taken_at)
+            found.abouts.append(about)
+            facts.append(held)
         coded = self._table.coded_all(facts)
         unread = {place for place, codes in enumerate(coded) if codes is None}
         wrong += [(found.lines[place], self._wrong_fact(facts[place])) for place in sorted(unread)]
         found.shapes, found.numbers = [(codes or _NONE)[0] for codes in coded], [(codes or _NONE)[1] for codes in coded]
         return found.without(unread), sorted(wrong, key=itemgetter(0))
-
-    def _frames(self, rows: Rows) -> list[_Frame | CellError]:
-        """Each row checked, or what is wrong with it. Those that are as most are checked together."""
-        held = rows.held
-        plain = [place for place, row in enumerate(held) if type(row) is dict and tuple(row) in self._layouts]
-        if rows.odd:
-            plain = [place for place in plain if rows.numbers[place] not in rows.odd]
-        together = self._alike([held[place] for place in plain]) if plain else None
-        if together is not None and len(together) == len(held):
-            return together
-        found = dict[int, _Frame | CellError](zip(plain, together, strict=True) if together is not None else ())
-        for place in (place for place in range(len(held)) if place not in found):
-            try:
-                found[place] = self._frame(held[place], rows.numbers[place] not in rows.odd)
-            except CellError as error:
-                found[place] = error
-        return [found[place] for place in range(len(held))]
-
-    def _alike(self, rows: Sequence[Mapping[str, Any]]) -> list[_Frame | CellError] | None:
-        """Rows of known layouts checked, column by column; None where one of them calls for a closer look."""
-        devices, sources, times, facts = zip(*map(_COLUMNS, rows), strict=True)
-        try:
-            as_kept = list(map(datetime.isoformat, map(datetime.fromisoformat, times)))
-            known = self._sources.issuperset(sources) and all(map(_is_id, devices))
-        except (TypeError, ValueError):
-            return None
-        if not known or as_kept != list(times) or set(map(len, times)) != {_SECONDS}:
-            return None
-        if set(map(type, facts)) != {dict} or not all(facts):
-            return None
-        return list(zip(devices, sources, times, map(self._about, rows), facts, repeat(None)))
 
     def _frame(self, row: Any, plain: bool) -> _Frame:
         if not isinstance(row, dict):
@@ -130,10 +102,7 @@ class RowReader:
             raise CellError("facts", _OBJECTS, _FACTS)
         if not facts and (rest is None or not (rest.verdicts or rest.texts is not None)):
             raise CellError("facts", "The reading is empty", "Give at least one fact, verdict or text")
-        about = self._about(row)
-        if rest is None and len(self._layouts) < MOST_ALIKE and {*ROW, "facts"} <= row.keys():
-            self._layouts.add(tuple(row))
-        return device, source, taken_at, about, facts, rest
+        return device, source, taken_at, self._about(row), facts, rest
 
     def _source(self, row: Mapping[str, Any]) -> str:
         found = row.get("source")
@@ -187,6 +156,8 @@ def _time(text: Any) -> str:
     """A time as it is kept: ISO 8601 in UTC, to the second."""
     try:
         found = datetime.fromisoformat(text)
+        if len(text) == _SECONDS and found.isoformat() == text:
+            return str(text)
         if found.tzinfo is not None:
             found = found.astimezone(UTC).replace(tzinfo=None)
     except (ValueError, OverflowError, TypeError) as error:

@@ -10,7 +10,7 @@ from array import array
 from collections.abc import Iterable, Iterator
 
 from doorstone.store.readings import values
-from doorstone.store.readings.contents import Content, codes_of, digests_of, numbers_in, shape_number, value_text
+from doorstone.store.readings.contents import Content, codes_of, digest, numbers_in, shape_number, value_text
 
 
 def migrating(connection: sqlite3.Connection) -> None:
@@ -72,10 +72,9 @@ def to_packed(db: sqlite3.Connection) -> None:
 def to_ordered_digests(db: sqlite3.Connection) -> None:
     """Schema 24: digests in whose order contents of devices stand that are read one after the other."""
     for part in _kept(db):
-        digests = digests_of([content for _, content in part], [numbers_in(content.codes) for _, content in part])
         db.executemany(
             "UPDATE reading_contents SET digest = ? WHERE id = ?",
-            [(digest, number) for digest, (number, _) in zip(digests, part, strict=True)],
+            [(digest(content, numbers_in(content.codes)), number) for number, content in part],
         )
     db.execute("CREATE INDEX reading_contents_digest ON reading_contents (digest)")
 

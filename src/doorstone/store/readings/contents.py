@@ -12,7 +12,6 @@ import json
 import sqlite3
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from itertools import repeat
 from json.encoder import encode_basestring_ascii
 from typing import Any, NamedTuple
 from zlib import crc32
@@ -85,51 +84,36 @@ def shape_facts(db: sqlite3.Connection, shape: int) -> tuple[str, ...]:
 
 
 def numbers_of(
-    db: sqlite3.Connection, contents: Sequence[Content], digests: Sequence[int], *, read: bool = False
-) -> list[int]:
-    """The number of each content, given with its digest; those that are new are kept. With `read`, each is held by one
-    more reading.
+    db: sqlite3.Connection, wanted: Mapping[Content, int], uses: Mapping[Content, int]
+) -> dict[Content, int]:
+    """The number of each content, given with its digest; those that are new are kept.
+
+    So many more readings as `uses` says hold each.
     """
     cursor = db.cursor()
     cursor.row_factory = None  # plain tuples, as many are read
     rows = cursor.execute(
         "SELECT c.id, c.shape, c.codes, c.more FROM json_each(?) AS j"
         " CROSS JOIN reading_contents AS c ON c.digest = j.value",
-        (json_list(dict.fromkeys(digests)),),
+        (json_list(dict.fromkeys(wanted.values())),),
     )
-    known = {Content(*held): number for number, *held in rows}
-    new = int(db.execute("SELECT COALESCE(MAX(id), 0) FROM reading_contents").fetchone()[0]) + 1
-    if known or len(set(digests)) < len(digests):
-        return _shared_numbers(db, contents, digests, known, new, read)
-    numbers = range(new, new + len(contents))
-    _add(db, numbers, digests, contents, repeat(int(read)))
-    return list(numbers)
-
-
-def _shared_numbers(
-    db: sqlite3.Connection, contents: Sequence[Content], digests: Sequence[int], known: Mapping[Content, int], new: int,
-    read: bool,
-) -> list[int]:  # fmt: skip
-    """As `numbers_of`, where some are `known` or stand for several readings. Numbers from `new` on are free."""
-    uses = Counter(contents) if read else Counter[Content]()
-    if read:
-        again = [(uses[content], number) for content, number in known.items() if content in uses]
+    found = {content: number for number, *held in rows if (content := Content(*held)) in wanted}
+    if uses:
+        again = [(uses[content], number) for content, number in found.items()]
         db.executemany("UPDATE reading_contents SET readings = readings + ? WHERE id = ?", again)
-    missing = {one: digest for one, digest in zip(contents, digests, strict=True) if one not in known}
-    numbers = {**known, **dict(zip(missing, range(new, new + len(missing)), strict=True))}
-    _add(db, map(numbers.__getitem__, missing), missing.values(), missing, map(uses.__getitem__, missing))
-    return list(map(numbers.__getitem__, contents))
-
-
-def _add(
-    db: sqlite3.Connection, numbers: Iterable[int], digests: Iterable[int], contents: Iterable[Content],
-    uses: Iterable[int],
-) -> None:  # fmt: skip
-    rows = zip(numbers, digests, contents, uses, strict=False)
-    db.executemany(
-        "INSERT INTO reading_contents (id, digest, shape, codes, more, merged, readings) VALUES (?, ?, ?, ?, ?, 0, ?)",
-        [(number, digest, *content, used) for number, digest, content, used in rows],
-    )
+    missing = [content for content in wanted if content not in found]
+    if missing:
+        first = int(db.execute("SELECT COALESCE(MAX(id), 0) FROM reading_contents").fetchone()[0]) + 1
+        db.executemany(
+            "INSERT INTO reading_contents (id, digest, shape, codes, more, merged, readings)"
+            " VALUES (?, ?, ?, ?, ?, 0, ?)",
+            [
+                (number, wanted[one], one.shape, one.codes, one.more, uses.get(one, 0))
+                for number, one in enumerate(missing, first)
+            ],
+        )
+        found.update({content: number for number, content in enumerate(missing, first)})
+    return found
 
 
 def release(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, int]:
@@ -156,17 +140,14 @@ def keep_merged(db: sqlite3.Connection, number: int) -> None:
     db.execute("UPDATE reading_contents SET merged = 1 WHERE id = ? AND merged = 0", (number,))
 
 
-def digests_of(contents: Iterable[Content], numbers: Iterable[Sequence[int]]) -> list[int]:
-    """What each content, given with the numbers of its values, is found by: the highest of these numbers, and a
-    checksum of all that it says.
+def digest(content: Content, numbers: Iterable[int]) -> int:
+    """What a content is found by: the highest of the numbers of its values, and a checksum of all that it says.
 
     The highest number is mostly that of a value that one device alone has: contents of devices that are read one after
     the other stand side by side in the index, and a part of an import writes few of its pages.
     """
-    return [
-        max(mine, default=0) << 32 | crc32(codes + more.encode() if more else codes)
-        for (_, codes, more), mine in zip(contents, numbers, strict=True)
-    ]
+    whole = content.codes + content.more.encode() if content.more else content.codes
+    return max(numbers, default=0) << 32 | crc32(whole)
 
 
 def rows(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, Content]:

@@ -31,7 +31,7 @@ from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
 from doorstone.formats.readings import FORMS, FilePart, read_columns
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
-from doorstone.store.readings.contents import Content, codes_of
+from doorstone.store.readings.contents import Content, codes_of, digest
 from doorstone.store.readings.imports import ImportRow, ProblemLine
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
@@ -364,11 +364,13 @@ class _SpoolNumbers:
         more = [part.more.get(place, "") for place in range(len(codes))] if part.more else [""] * len(codes)
         shapes = map(self._shapes.__getitem__, part.shape)
         made = list(map(Content, shapes, map(codes_of, codes), more))
+        digests = dict(zip(made, map(digest, made, codes), strict=True))
+        numbers = self._contents.numbers_of(db, digests, Counter(made))
         return NewReadings(
             part.devices,
             part.sources,
             part.times,
-            self._contents.numbers_of(db, made, codes, read=True),
+            list(map(numbers.__getitem__, made)),
             made,
             codes,
             list(map(part.abouts.__getitem__, part.about)),

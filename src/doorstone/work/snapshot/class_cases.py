@@ -19,7 +19,7 @@ from doorstone.core.devices.profiles import content_of_facts
 from doorstone.core.facts import FIX, dump
 from doorstone.core.readings.settle import source_of
 from doorstone.store.readings.contents import Content, numbers_in
-from doorstone.work.snapshot.contents import MOST_VALUES, ContentCache, CurrentContents, NewReadings, bounded
+from doorstone.work.snapshot.contents import MOST_VALUES, ContentCache, CurrentContents, bounded
 from doorstone.work.snapshot.settling_rules import SettlingRules
 
 NOTHING_ELSE: list[Any] = [[], [], ""]
@@ -157,32 +157,27 @@ class ClassCases:
         self.by = by
         self.known = known
 
-    def find_cases(self, readings: NewReadings) -> list[tuple[dict[SightCase, Standing], SightCase] | None]:
-        """For each reading the case of a device of which it alone speaks, if it holds facts only, and the standings in
-        which to look it up. None where no sheet describes the device.
+    def find_case(
+        self, source: str, day: str, shape: int, codes: Sequence[int]
+    ) -> tuple[dict[SightCase, Standing], SightCase] | None:
+        """The case of a device with one reading, which holds facts only, and the standings in which to look it up.
+
+        None if no sheet describes the device.
         """
-        found = list[tuple[dict[SightCase, Standing], SightCase] | None]()
-        platforms, sights = self.known.platforms, self.known.sights
-        rows = zip(readings.contents, readings.codes, readings.sources, readings.times, strict=True)
-        for (shape, _, _), codes, source, taken_at in rows:
-            at = platforms.get(shape)
-            if at is None:
-                at = self._platform_at(shape)
-            if at < 0:
-                found.append(None)
-                continue
-            key = shape, codes[at], source, taken_at[:10]
-            sight = sights.get(key) or self._sight(*key)
-            if sight.standings is None:
-                found.append(None)
-                continue
-            try:
-                letters = tuple(map(sight.outcomes.__getitem__, sight.tested(codes)))
-            except KeyError:
-                every = self._outcomes(sight.outcomes, sight.picks, codes)
-                letters = tuple([every[i] for i in sight.present])
-            found.append((sight.standings, (letters, sight.others(codes))))
-        return found
+        at = self.known.platforms.get(shape)
+        if at is None:
+            at = self._platform_at(shape)
+        if at < 0:
+            return None
+        key = (shape, codes[at], source, day)
+        sight = self.known.sights.get(key) or self._sight(*key)
+        if sight.standings is None:
+            return None
+        try:
+            return sight.standings, (tuple(map(sight.outcomes.__getitem__, sight.tested(codes))), sight.others(codes))
+        except KeyError:
+            letters = self._outcomes(sight.outcomes, sight.picks, codes)
+            return sight.standings, (tuple([letters[i] for i in sight.present]), sight.others(codes))
 
     def tested_values(self, content: Content) -> Hashable:
         """The numbers of the values of a content that tests look at, or that are part of a class as they are."""

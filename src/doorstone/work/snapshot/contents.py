@@ -98,14 +98,14 @@ class ContentCache:
         return number
 
     def numbers_of(
-        self, db: sqlite3.Connection, contents: Sequence[Content], codes: Sequence[Sequence[int]], *, read: bool = False
-    ) -> list[int]:
-        """The number of each content, given with the numbers of its values; those that are new are kept.
+        self, db: sqlite3.Connection, digests: Mapping[Content, int], uses: Mapping[Content, int] | None = None
+    ) -> dict[Content, int]:
+        """The numbers of contents, each given with its digest; those that are new are kept.
 
-        With `read`, each is held by one more reading.
+        `uses`: how many more readings hold each.
         """
-        found = store.numbers_of(db, contents, store.digests_of(contents, codes), read=read)
-        bounded(self._kept).update(zip(found, contents, strict=True))
+        found = store.numbers_of(db, digests, uses or {})
+        bounded(self._kept).update({number: content for content, number in found.items()})
         return found
 
     def number_of(self, db: sqlite3.Connection, facts: Mapping[str, Any], more: str = "") -> int:
@@ -116,7 +116,7 @@ class ContentCache:
         names = tuple(sorted(facts))
         numbers = self.value_numbers(db, [(name, store.value_text(facts[name])) for name in names])
         content = Content(self.shape_number(db, names), store.codes_of(numbers), more)
-        (number,) = self.numbers_of(db, [content], [numbers])
+        number = self.numbers_of(db, {content: store.digest(content, numbers)})[content]
         store.keep_merged(db, number)
         return number
 

@@ -243,39 +243,31 @@ class Settler:
         often = Counter(readings.devices) if len(set(readings.devices)) < len(readings.devices) else {}
         abouts = {id(about): about for about in readings.abouts}
         free = abouts if obeyed else {key: without_guarded(about) for key, about in abouts.items()}
-        says = {id(about): _by_place(about) for about in (*abouts.values(), *free.values())}
         rows = zip(
-            readings.devices, readings.sources, readings.times, readings.numbers, readings.contents, readings.abouts,
-            self._cases.find_cases(readings), strict=True,
+            readings.devices, readings.sources, readings.times, readings.numbers, readings.contents, readings.codes,
+            readings.abouts, strict=True,
         )  # fmt: skip
-        for device, source, taken_at, content_number, content, about, case in rows:
+        for device, source, taken_at, content_number, content, codes, about in rows:
             record = held.get(device)
             if (
                 content.more
-                or (often and often[device] > 1)
+                or often.get(device, 1) > 1
                 or not (record is None or self._replaces(record, source, taken_at, content))
             ):
                 found.others.append(NewReading(device, source, taken_at, content_number, about))
                 continue
             standing = None
-            if case is not None and device not in alone:
-                standings, key = case
-                standing = standings.get(key)
-                if standing is None:
-                    standing = self._standing(device, [(source, taken_at, content_number)], [content])
-                    bounded(standings)[key] = standing
+            if device not in alone:
+                standing = self._standing_by_case(device, source, taken_at, content_number, content, codes)
             word, last = word_text(source, content_number, content.shape), taken_at
-            if record is None:
-                own, row = about, device_store.new_record(device, self.at)
-            else:
-                own, row = about if is_new_to(record, number) else free[id(about)], record
-                if row.last_read_at > taken_at:
-                    last = row.last_read_at
-                    word = contents_text([(source, taken_at, content_number)], last)
-                if standing is not None and _stays(row, standing.place, says[id(own)]):
-                    found.read.append((device, standing.until, word, number or row.last_import_id, last))
-                    continue
-            row = _read_row(row, own, standing, word, number, last)
+            if record is not None and record.last_read_at > taken_at:
+                last = record.last_read_at
+                word = contents_text([(source, taken_at, content_number)], last)
+            own = about if is_new_to(record, number) else free[id(about)]
+            if record is not None and standing is not None and _stays(record, standing.place, own):
+                found.read.append((device, standing.until, word, number or record.last_import_id, last))
+                continue
+            row = _read_row(record or device_store.new_record(device, self.at), own, standing, word, number, last)
             if standing is not None:
                 found.settled.append(row)
             else:
@@ -284,20 +276,27 @@ class Settler:
 
     def _replaces(self, record: Record, source: str, taken_at: str, content: Content) -> bool:
         """Whether a reading of facts only replaces the one word on a device: of its source, and no fact is lost."""
-        words = record.current_contents.split(" ")
-        if len(words) == 3:  # as `word_text` has it: most do
-            by, number, shape = words
-            if by != source or record.last_read_at > taken_at:
-                return False
-            if int(shape) == content.shape:
-                return True
-        else:
-            word = sole_word(record)
-            if word is None or word.source != source or word.taken_at > taken_at:
-                return False
-            number = str(word.content)
+        word = sole_word(record)
+        if word is None or word.source != source or word.taken_at > taken_at:
+            return False
+        if word.shape == content.shape:
+            return True
         contents = self.known.contents
-        return contents.covers_content(self.db, content, contents.kept(self.db, [int(number)])[int(number)])
+        return contents.covers_content(self.db, content, contents.kept(self.db, [word.content])[word.content])
+
+    def _standing_by_case(
+        self, device: str, source: str, taken_at: str, number: int, content: Content, codes: Sequence[int]
+    ) -> Standing | None:
+        """How a device stands of which a reading alone speaks, by its case; None if it has none."""
+        found = self._cases.find_case(source, taken_at[:10], content.shape, codes)
+        if found is None:
+            return None
+        standings, case = found
+        standing = standings.get(case)
+        if standing is None:
+            standing = self._standing(device, [(source, taken_at, number)], [content])
+            bounded(standings)[case] = standing
+        return standing
 
     def _unaffected(self, held: Mapping[str, Record], read: Sequence[ReadRow]) -> set[str]:
         """The devices among these on which nothing changed that an exception rests on.
@@ -452,15 +451,11 @@ class _Replaced(NamedTuple):
 _IN_PLACE = itemgetter(*map(Record._fields.index, Place._fields))
 
 
-def _by_place(own: Mapping[str, Any]) -> tuple[list[int], list[Any]]:
-    """What is said of a device itself: places in the row, and what stands there."""
-    return [Record._fields.index(name) for name in own], list(own.values())
-
-
-def _stays(row: Record, place: Place, own: tuple[list[int], list[Any]]) -> bool:
-    """Whether a device in service is of this place already, and what it says of itself, as `_by_place` has it, too."""
-    places, values = own
-    return _IN_PLACE(row) == place and row.life == Life.IN_SERVICE and list(map(row.__getitem__, places)) == values
+def _stays(row: Record, place: Place, own: Mapping[str, Any]) -> bool:
+    """Whether a device in service is of this place already, and says of itself what it said."""
+    if _IN_PLACE(row) != place or row.life != Life.IN_SERVICE:
+        return False
+    return all(getattr(row, name) == value for name, value in own.items())
 
 
 def _read_row(

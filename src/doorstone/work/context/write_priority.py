@@ -109,9 +109,8 @@ class WritePriority:
 
     def rest(self, worked: float) -> None:
         """Rest after a part of an import that took `worked` seconds: as long again while people ask for pages."""
-        time.sleep(
-            min(worked, LONGEST_REST) if self.asked else 0.001
-        )  # a moment, so that whoever waits to write goes first
+        a_moment = 0.001  # so that whoever waits to write goes first
+        time.sleep(min(worked, LONGEST_REST) if self.asked else a_moment)
 
     def give_way_to_pages(self) -> None:
         """Wait, but not for long, while somebody else writes or a page is worked out. A thread that writes does not

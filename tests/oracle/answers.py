@@ -198,15 +198,15 @@ class Ways:
             for name, mark in marks.items()
             if mark == "fixable" and name in named and self._sort(name, release) == "installer-check"
         }
-        found = [self._way(release, given, both, usable)]
+        found = self._on_each_route(release, given, both, usable)
         if both:
-            found.append(self._way(release, given, set(), usable))
-        return [way for way in found if way is not None]
+            found += self._on_each_route(release, given, set(), usable)
+        return found
 
     def _sort(self, name: str, release: World) -> str:
         return sort_at(self.world, next(r for r in self.world["requirements"] if r["id"] == name), release["id"])
 
-    def _way(self, release: World, given: Facts, kept: set[str], usable: list[World]) -> World | None:
+    def _on_each_route(self, release: World, given: Facts, kept: set[str], usable: list[World]) -> list[World]:
         now, by_hand = dict(given), False
         seen = [dict(given)]
         while True:
@@ -228,26 +228,28 @@ class Ways:
             now = then
             by_hand = True
         if state in ("unsettled", "floored"):
-            return None
+            return []
         if any(self._sort(one["id"], release) != "installer-check" for one in to_fix):
-            return None
+            return []
         known = {name: values[0] for name, values in said.items()}
         checks = {n for n, mark in marks.items() if mark not in ("met", "unread", "disputed")}
         way = {"release": release, "given": now, "by_hand": by_hand, "clean": False, "checks": checks}
         if not checks:
-            return {**way, "permits": [range(-FOREVER, FOREVER)]}
+            free = {**way, "permits": [range(-FOREVER, FOREVER)]}
+            return [free, {**free, "by_hand": True, "clean": True}]
+        found = []
         names = {name for e in usable for name in e["requirements"]}
         for route in ("in-place", "clean"):
             if choice(self.world, release["id"], route, known, checks, names | checks) is not None:
                 standing = [e for e in usable if not e["doubt"]]
                 bars = any(mark in ("unread", "disputed") for mark in marks.values())
                 days = [] if bars else [d for d in range(0, 400) if all(covered(c, standing, d) for c in checks)]
-                return {**way, "by_hand": True, "clean": route == "clean", "permits": days}
-        return None
+                found.append({**way, "by_hand": True, "clean": route == "clean", "permits": days})
+        return found
 
 
 def forecast(world: World, device: World, approved: bool) -> tuple[Any, ...]:
-    """Last serviced day, days without servicing, moves by hand, moves, and the releases; over every chain.
+    """Last serviced day, clean installs, days without servicing, moves by hand, moves, releases; over every chain.
 
     None instead of a last day if no day is serviced.
     """
@@ -256,23 +258,29 @@ def forecast(world: World, device: World, approved: bool) -> tuple[Any, ...]:
     start = world["releases"][order.index(device["runs"])]
     horizon = max(0, *(one["ends"] + 1 for one in world["releases"]))
     marks = sorted_device(world, start["id"], ways.said)[1]
-    needed = {one["id"] for one in asked_at(world, start["id"]) if marks[one["id"]] == "installer-check"}
+    unknown = ("unread", "disputed")
+    needed = {
+        one["id"]
+        for one in asked_at(world, start["id"])
+        if marks[one["id"]] == "installer-check"
+        or (marks[one["id"]] in unknown and sort_at(world, one, start["id"]) == "installer-check")
+    }
     own = [
         e
         for e in device["exceptions"]
         if e["state"] == "approved" and not e["doubt"] and reached(world, start, device, e)
     ]
     stays = [d <= start["ends"] and (not approved or all(covered(c, own, d) for c in needed)) for d in range(horizon)]
-    best: Any = (0, 0, 0, 0, ())
+    best: Any = (0, 0, 0, 0, 0, ())
 
-    def judge(lost: list[int], serviced: list[bool], hands: int, moves: tuple[int, ...]) -> None:
+    def judge(lost: list[int], serviced: list[bool], cleans: int, hands: int, moves: tuple[int, ...]) -> None:
         nonlocal best
         for last in reversed(range(horizon)):
             if serviced[last] and lost[last] < FOREVER:
-                best = min(best, (-(last + 1), lost[last], hands, len(moves), moves))
+                best = min(best, (-(last + 1), cleans, lost[last], hands, len(moves), moves))
                 return
 
-    def go(at: int, given: Facts, lost: list[int], hands: int, moves: tuple[int, ...]) -> None:
+    def go(at: int, given: Facts, lost: list[int], cleans: int, hands: int, moves: tuple[int, ...]) -> None:
         """`lost[d]`: the fewest days without servicing before day d, if the device is here on day d."""
         here = order[at]
         for there in range(at + 1, len(order)):
@@ -290,14 +298,14 @@ def forecast(world: World, device: World, approved: bool) -> tuple[Any, ...]:
                     arrived.append(min(stay, lost[d] if can[d] else FOREVER))
                 if min(arrived) >= FOREVER:
                     continue
-                more = hands + way["by_hand"] + (not way["by_hand"] and way["clean"])
-                judge(arrived, counts, more, (*moves, there))
-                go(there, way["given"], arrived, more, (*moves, there))
+                more = cleans + way["clean"], hands + way["by_hand"]
+                judge(arrived, counts, *more, (*moves, there))
+                go(there, way["given"], arrived, *more, (*moves, there))
 
     if not horizon:
-        return (None, 0, 0, 0, ())
+        return (None, 0, 0, 0, 0, ())
     first = [sum(not ok for ok in stays[:d]) for d in range(horizon)]
-    judge(first, stays, 0, ())
-    go(order.index(start["id"]), {}, first, 0, ())
-    last, gap, hands, count, moves = best
-    return (-last - 1 if last else None, gap, hands, count, tuple(order[at] for at in moves))
+    judge(first, stays, 0, 0, ())
+    go(order.index(start["id"]), {}, first, 0, 0, ())
+    last, cleans, gap, hands, count, moves = best
+    return (-last - 1 if last else None, gap, cleans, hands, count, tuple(order[at] for at in moves))

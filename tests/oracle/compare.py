@@ -112,7 +112,8 @@ def as_answer(line: UpgradePath) -> tuple[Any, ...]:
     runway = (line.runway - worlds.TODAY).days if line.runway else None
     gap = sum(span.days for span in line.gaps)
     moves = tuple(move.release for move in line.moves)
-    return runway, gap, sum(move.by_hand for move in line.moves), len(moves), moves
+    cleans = sum(move.route is Route.CLEAN for move in line.moves)
+    return runway, gap, cleans, sum(move.by_hand for move in line.moves), len(moves), moves
 
 
 def run(seconds: float, first: int, least: int = 0, shown: bool = True) -> Tally:

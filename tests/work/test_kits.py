@@ -22,12 +22,16 @@ from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError
+from doorstone.work.due.due_list import due_list
 from doorstone.work.exceptions import decisions
+from doorstone.work.fixes import done as fixes_done
+from doorstone.work.fixes.done import NewFixResult
 from doorstone.work.kits import kits
 from doorstone.work.ledger import entries as ledger
-from doorstone.work.platforms import revisions
+from doorstone.work.platforms import revisions, tasks
+from doorstone.work.platforms.impact import sheet_impact
 from doorstone.work.snapshot.kit_standing import KitStanding
-from tests.asking import ADMIN, ANSELM, PETRA, D, changed_sheet, granted, line, on, read
+from tests.asking import ADMIN, ANSELM, CHIP, PETRA, D, changed_sheet, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 
 SMALL = {**GOOD, "disk.system_gib": 29}
@@ -165,7 +169,7 @@ def test_a_kit_ends_with_the_first_of_its_exceptions(context: Context) -> None:
     [
         ("revoke", "EX-0001 is revoked"),
         ("stale", "EX-0001 is stale for d2"),
-        ("sheet", "it was made of revision 1 of the sheet, which is at 2"),
+        ("sheet", "override small-disk has other arguments"),
         ("lapse", "EX-0001 is lapsed"),
     ],
 )
@@ -185,7 +189,7 @@ def test_what_it_rests_on_has_changed_so_it_is_no_longer_handed_out_and_flagged_
     elif event == "stale":
         read(context, line("d2", {**SMALL, "disk.system_gib": 58}, "2027-01-17T08:00:00"))
     elif event == "sheet":
-        revisions.load_sheet(context, ADMIN, *changed_sheet("minutes = 15", "minutes = 20"), "tarn.toml")
+        revisions.load_sheet(context, ADMIN, *changed_sheet('"--layout", "small"', '"--layout", "tiny"'), "tarn.toml")
     else:
         later = on(context, "2027-10-01")
     assert reason in kits.get_kit(later, kit.id).standing.reasons
@@ -320,3 +324,89 @@ def test_a_case_of_more_devices_than_a_kit_may_serve_is_split(context: Context) 
     made, others = kits.make_each(context, PETRA, KitOptions(names, "9.1"))
     assert [(len(kit.row.devices), kit.row.devices[0]) for kit in made] == [(500, "d000"), (1, "d500")]
     assert others == []
+
+
+# --------------------------------------------------------------- a changed sheet
+
+
+def load(context: Context, old: str = "", new: str = "") -> None:
+    tasks.load_with_tasks(context, ADMIN, *changed_sheet(old, new), "tarn.toml")
+
+
+def test_a_kit_outlives_a_sheet_that_changes_nothing_in_it_and_comes_back_with_the_earlier_one(
+    context: Context,
+) -> None:
+    read(context, line("d1", SMALL), line("d2", CHIPLESS))
+    granted(context, "d1", requirements=("storage",))
+    kit = make(context, "d1")
+    load(context, "minutes = 15", "minutes = 20")
+    assert kits.get_kit(context, kit.id).standing.reasons == ()
+    other = changed_sheet('"--layout", "small"', '"--layout", "tiny"')
+    (named,) = sheet_impact(context, *other, "tarn.toml").kits
+    reason = "override small-disk has other arguments"
+    assert (named.id, named.devices, named.words) == (kit.id, ("d1",), (reason,))
+    tasks.load_with_tasks(context, ADMIN, *other, "tarn.toml")
+    assert kits.get_kit(context, kit.id).standing.reasons == (reason,)
+    with pytest.raises(RefusedError):
+        kits.kit_archive(context, kit.id)
+    (task,) = [one for one in tasks.list_tasks(context, "open") if one.row.kind == "make-anew"]
+    assert task.row.object == kit.id
+    assert task.id in {item.object for item in due_list(context)}
+    load(context)
+    assert kits.get_kit(context, kit.id).standing.reasons == ()
+    assert [one.row.state for one in tasks.list_tasks(context) if one.id == task.id] == ["done"]
+
+
+def test_the_earlier_sheet_ends_staleness_and_closes_its_task(context: Context) -> None:
+    read(context, line("d1", SMALL))
+    granted(context, "d1", requirements=("storage",))
+    kit = make(context, "d1")
+    asks = 'fact = "disk.system_gib", at_least = 60'
+    other = changed_sheet(asks, 'fact = "disk.system_gib", at_least = 62')
+    found = sheet_impact(context, *other, "tarn.toml")
+    assert [(one.id, one.restored) for one in found.exceptions] == [("EX-0001", False)]
+    assert [one.words for one in found.kits] == [("EX-0001 is stale for d1",)]
+    tasks.load_with_tasks(context, ADMIN, *other, "tarn.toml")
+    assert kits.get_kit(context, kit.id).standing.reasons == ("EX-0001 is stale for d1",)
+    assert {one.row.kind for one in tasks.list_tasks(context, "open")} >= {"look-again", "make-anew"}
+    back = sheet_impact(context, *changed_sheet("", ""), "tarn.toml")
+    assert [(one.id, one.words, one.restored) for one in back.exceptions] == [
+        ("EX-0001", ("the approval applies again",), True)
+    ]
+    load(context)
+    assert kits.get_kit(context, kit.id).standing.reasons == ()
+    assert not {one.row.kind for one in tasks.list_tasks(context, "open")} & {"look-again", "make-anew"}
+
+
+def test_a_condition_in_another_order_changes_nothing(context: Context) -> None:
+    read(context, line("d1", {**SMALL, **CHIPLESS, "disk.system_gib": 29}))
+    granted(context, "d1", requirements=("storage", *CHIP))
+    first, second = '{ fact = "tpm.version", at_least_version = "2.0" }', '{ fact = "tpm.state", is = "on" }'
+    text, _ = changed_sheet(first, first)
+    between = text[text.index(first) + len(first) : text.index(second)]
+    found = sheet_impact(context, *changed_sheet(first + between + second, second + between + first), "tarn.toml")
+    assert (found.changes, found.exceptions, found.moves, found.runways) == ((), (), (), ())
+
+
+def test_a_runbook_asks_for_a_fix_that_no_reading_has_confirmed(context: Context) -> None:
+    read(context, line("d1", {**SMALL, "tpm.state": "off"}))
+    granted(context, "d1", requirements=("storage",))
+    fixes_done.record_fix(context, PETRA, "d1", NewFixResult("Switch the security chip on in firmware set-up"))
+    runbook = files(context, make(context, "d1").id)["runbook.md"].decode()
+    assert "d1: tpm.state is on, recorded as fixed on 2027-01-18. No reading has confirmed it: check it." in runbook
+    read(context, line("d1", {"tpm.state": "on"}, at="2027-01-18T20:00:00"))
+    assert "recorded as fixed" not in files(context, make(context, "d1").id)["runbook.md"].decode()
+
+
+def test_a_runbook_names_the_steps_that_will_be_due_and_no_others(context: Context) -> None:
+    facts = {**SMALL, "disk.encrypted": False, "care.applications": ["seed register"]}
+    read(context, line("d1", facts), line("d2", {**facts, "care.applications": []}))
+    granted(context, "d1", "d2", requirements=("storage",))
+    after = files(context, make(context, "d1", "d2").id)["runbook.md"].decode().split("After\n")[1]
+    assert "**Blocking.** seed register works (d1)." in after
+    assert "The disk is still encrypted" not in after
+    assert "removing it ends rollback" in after
+    wiped = kits.make_kit(context, PETRA, "d1", "9.1", "clean", "nothing")
+    after = files(context, wiped.id)["runbook.md"].decode().split("After\n")[1]
+    assert "ends rollback" not in after
+    assert "where they were" not in after

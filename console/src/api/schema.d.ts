@@ -2883,6 +2883,11 @@ export interface components {
             devices: string[];
             /** Words */
             words: string[];
+            /**
+             * Restored
+             * @description Whether it is a stale approval that would apply again
+             */
+            restored: boolean;
         };
         /**
          * ApprovalResponse
@@ -4130,7 +4135,7 @@ export interface components {
          * DueKind
          * @enum {string}
          */
-        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
+        DueKind: "request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "reading-expired" | "reading-expires" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check";
         /**
          * DueList
          * @description What is due, the most costly to be late with first.
@@ -22233,7 +22238,7 @@ export interface operations {
                 /** @description Only what concerns the caller */
                 mine?: boolean;
                 /** @description Only this kind, such as drift or uncovered */
-                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check") | null;
+                kind?: ("request-waits" | "answer-waits" | "second-look" | "owner-left" | "review" | "lapse" | "condition" | "follow-up" | "rollback-ends" | "servicing-ends" | "kit-expires" | "media-link-ends" | "uncovered" | "floor-runs" | "floor-found" | "refused" | "failure-unmatched" | "fix-not-seen" | "drift" | "went-back" | "release-late" | "reading-expired" | "reading-expires" | "not-heard-from" | "sheet-task" | "unplaced" | "look-again" | "read-after-retired" | "data-not-wiped" | "standing-differs" | "check") | null;
             };
             header?: never;
             path?: never;

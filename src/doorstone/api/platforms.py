@@ -99,6 +99,7 @@ class AffectedResponse(ApiModel):
     id: str
     devices: list[str]
     words: list[str]
+    restored: bool = Field(description="Whether it is a stale approval that would apply again")
 
 
 class ImpactResponse(ApiModel):

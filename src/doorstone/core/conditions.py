@@ -203,6 +203,20 @@ def in_full(condition: Condition) -> str:
     return f"{words} ({', '.join(lacking)})" if lacking else words
 
 
+def order_free(condition: Condition) -> Any:
+    """The data of a condition with the parts of `all` and `any` sorted, and without tolerances.
+
+    Two conditions that ask the same in another order are equal in this form.
+    """
+    if isinstance(condition, Leaf):
+        data = {name: value for name, value in condition.data().items() if name != "tolerance"}
+        return {name: sorted(value) if isinstance(value, list) else value for name, value in data.items()}
+    if isinstance(condition, Not):
+        return {"not": order_free(condition.part)}
+    word = "all" if isinstance(condition, All) else "any"
+    return {word: sorted((order_free(part) for part in condition.parts), key=repr)}
+
+
 class _Parts(Struct, frozen=True, dict=True):
     """What `all` and `any` share: their parts, and what those look at."""
 

@@ -90,6 +90,12 @@ def follow_ups(
     return tuple(sorted(steps, key=lambda s: (not s.blocking, s.kind is StepKind.ROLLBACK, order.index(s.kind))))
 
 
+def applications_on(view: View) -> tuple[str, ...]:
+    """The applications that the organisation depends on and that run on the device, by name."""
+    named = view.value("care.applications")
+    return tuple(sorted(named)) if isinstance(named, frozenset) else ()
+
+
 STEP_STATES = ("done", "failed", "skipped")
 ANSWERS = ("as-before", "slower", "faster")
 """What is said of how a device runs after its upgrade."""

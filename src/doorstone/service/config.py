@@ -111,6 +111,9 @@ class Config(BaseSettings):
     check_every_days: int = Field(60, ge=1, description="Days after which an observation is too old to tell")
     stay_days: int = Field(180, ge=0, description="Days of servicing left from which staying is recommended")
     silent_days: int = Field(45, ge=1, description="Days without any reading after which a device is asked about")
+    reread_days: int = Field(
+        7, ge=0, description="Days before a reading expires from which the device is due to be read"
+    )
     keep_changed_days: int = Field(
         365, ge=1, description="Days for which a reading that moved an answer is kept; decisions keep what they rest on"
     )
@@ -126,6 +129,7 @@ class Config(BaseSettings):
     cost_hour: Decimal = Field(Decimal("42.00"), ge=0, description="An hour of a technician's work")
     cost_move_minutes: int = Field(30, ge=0, description="Minutes for a move that is offered")
     cost_by_hand_minutes: int = Field(110, ge=0, description="Minutes for a move by exception, by hand")
+    cost_data_minutes: int = Field(90, ge=0, description="Minutes to save and restore data at a clean install")
     cost_check_minutes: int = Field(10, ge=0, description="Minutes to look whether updates arrive")
     cost_extended_per_month: Decimal = Field(
         Decimal("5.50"), ge=0, description="Paid servicing of a device for a month"
@@ -203,6 +207,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
         check_every_days=config.check_every_days,
         stay_days=config.stay_days,
         silent_days=config.silent_days,
+        reread_days=config.reread_days,
         retention=Retention(
             config.keep_changed_days, config.keep_unchanged_days, config.keep_delivery_days, config.keep_receipt_days
         ),
@@ -219,6 +224,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
             config.cost_replacement_months,
             config.cost_slower_per_month,
             tuple(Price(day, price) for day, price in sorted(config.cost_replacement_prices.items())),
+            config.cost_data_minutes,
         ),
         risk=RiskTable(
             config.risk_critical,

@@ -51,6 +51,12 @@ def revisions(db: sqlite3.Connection, platform: str) -> list[SheetRow]:
     return [_sheet(row) for row in rows]
 
 
+def revision(db: sqlite3.Connection, platform: str, number: int) -> SheetRow | None:
+    """One revision of a platform."""
+    row = db.execute("SELECT * FROM sheets WHERE platform = ? AND revision = ?", (platform, number)).fetchone()
+    return _sheet(row) if row else None
+
+
 def _sheet(row: sqlite3.Row) -> SheetRow:
     return SheetRow(**{**dict(row), "lists": json.loads(row["lists"])})
 

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
 from doorstone.core.attempts.success_rates import Rate, rates_by
 from doorstone.core.facts import View
-from doorstone.core.followups import follow_ups
+from doorstone.core.followups import applications_on, follow_ups
 from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.store import attempts as store
 from doorstone.store import followups as followup_store
@@ -216,7 +216,6 @@ def begin(
     known = {o.id: o for o in platform.overrides}
     used = [known[name] for name in kit.overrides if name in known] if kit else []
     row = platform.models.get(view.text("machine.model"))
-    applications = view.value("care.applications")
     steps = follow_ups(
         platform,
         view,
@@ -224,7 +223,7 @@ def begin(
         platform.release(str(values["release"])).rollback_days,
         used,
         row.patches if row and any(o.loader or "model-listed" in o.covers for o in used) else (),
-        sorted(applications) if isinstance(applications, frozenset) else (),
+        applications_on(view),
         kit.sets if kit else (),
         str(values["carry_over"]),
     )

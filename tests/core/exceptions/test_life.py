@@ -139,7 +139,12 @@ def test_situation_40_a_device_read_again_with_another_disk_is_stale() -> None:
     assert stale_because(before, again) == ["storage: disk.system_gib was 29 GiB, is 58 GiB"]
     gone = seen(view(GOOD))
     assert stale_because(before, gone)[0] == "storage: finding was unmet, is met"
-    asked = {**before["storage"], "asks": "disk.free_gib at least 10 GiB", "measured": {"disk.free_gib": "20 GiB"}}
+    asked = {
+        **before["storage"],
+        "asks": "disk.free_gib at least 10 GiB",
+        "rule": "",
+        "measured": {"disk.free_gib": "20 GiB"},
+    }
     assert stale_because(before, {"storage": asked}) == [
         f"storage: the sheet asked for {before['storage']['asks']}, now for disk.free_gib at least 10 GiB"
     ]

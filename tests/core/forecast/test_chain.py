@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from datetime import date
+from decimal import Decimal
 from typing import Any
 
 import pytest
 from msgspec.structs import replace
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms
+from doorstone.core.forecast.costs import CostModel, ways_of
+from doorstone.core.forecast.course import course
 from doorstone.core.forecast.device_forecast import Forecast, UpgradePath, Way, forecast
 from doorstone.core.platforms.platform import Platform, Route
 from doorstone.formats.sheet import read_sheet
@@ -66,6 +69,11 @@ def gaps(line: UpgradePath) -> list[tuple[str, str, int]]:
 
 
 FIRST = release("1", "2022-03-01", "2027-06-30")
+NO_CLEAN = (
+    '[[gate]]\nid = "anew"\ntitle = "Set up anew"\ncondition = { fact = "cpu.cores", at_least = 64 }\n'
+    'severity = "stop"\nroutes = ["clean"]\ntodo = "Upgrade in place."\n'
+)
+"""A gate that closes the clean route to a device with few cores."""
 CHIP = '{ fact = "tpm.version", at_least_version = "2.0" }'
 UEFI = '{ fact = "firmware.mode", is = "uefi" }'
 TO_UEFI = (
@@ -251,7 +259,7 @@ def test_what_ends_a_line_is_never_an_empty_list() -> None:
 
 
 def test_a_path_that_is_cut_names_the_stop_that_cuts_it() -> None:
-    platform = sheet(FIRST, *TO_3, asks("cpu", "2", '{ fact = "cpu.cores", at_least = 4 }', "floor").replace(
+    platform = sheet(FIRST, *TO_3, NO_CLEAN, asks("cpu", "2", '{ fact = "cpu.cores", at_least = 4 }', "floor").replace(
         'from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'))  # fmt: skip
     line = ahead(platform, "2027-01-18", {"cpu.cores": 2}).technical
     assert (line.ended_kind, line.ended_by) == ("floored", "floor at 2: CPU")
@@ -277,6 +285,56 @@ def test_a_clean_install_may_come_from_any_release() -> None:
     platform = sheet(FIRST, *TO_3, asks("chip", "2", CHIP), lifts("grace", "chip", '"clean"'))
     line = ahead(platform, "2027-01-18", {"tpm.version": "1.2"}).technical
     assert [(m.release, m.route) for m in line.moves] == [("3", Route.CLEAN)]  # though 3 names only 2
+
+
+CUT_AT_2 = asks("cpu", "2", '{ fact = "cpu.cores", at_least = 4 }', "floor").replace(
+    'from = "2"\nenforced', 'from = "2"\nuntil = "3"\nenforced'
+)
+"""A floor at 2 that no longer applies at 3."""
+PATH = (
+    release("1", "2020-01-01", "2026-08-22"),
+    release("2", "2024-01-01", "2028-06-30", "1"),
+    release("3", "2026-09-01", "2029-09-26", "2"),
+)
+
+
+def test_case_9_a_clean_install_goes_round_a_floor_on_the_path() -> None:
+    found = ahead(sheet(*PATH, CUT_AT_2), "2026-10-01", {"cpu.cores": 2})
+    for line in (found.technical, found.approved):
+        assert line.runway == D("2029-09-26")
+        assert [(m.release, m.route, m.by_hand) for m in line.moves] == [("3", Route.CLEAN, True)]
+    way = course("3", found, D("2026-10-01"))
+    assert (way.way, way.why) == (
+        "take",
+        "Every requirement of 3 is met, but no upgrade leads there from 1: install it anew by hand, and save and "
+        "restore the data on the device",
+    )
+    lines = {line.what: line.total for line in ways_of(found, found, D("2026-10-01"), CostModel())[1].lines}
+    # 110 minutes are 1.83 hours and 90 are 1.5, at 42.00 an hour.
+    assert lines == {"Moves by hand": Decimal("76.86"), "Saving and restoring data": Decimal("63.00")}
+
+
+@pytest.mark.parametrize("routes", ['"clean"', '"in-place", "clean"', '"in-place"'])
+def test_case_10_another_route_of_its_override_keeps_the_runway(routes: str) -> None:
+    platform = sheet(*PATH, CUT_AT_2, asks("chip", "3", CHIP), lifts("grace", "chip", routes))
+    line = ahead(platform, "2026-10-01", {"cpu.cores": 2, "tpm.version": "1.2"}).technical
+    if "clean" in routes:
+        assert (line.runway, [m.route for m in line.moves]) == (D("2029-09-26"), [Route.CLEAN])
+        assert line.moves[0].way is Way.BY_EXCEPTION
+    else:
+        assert (line.runway, line.ended_by) == (None, "floor at 2: CPU")
+
+
+def test_upgrades_in_place_are_preferred_where_the_runway_is_the_same() -> None:
+    # In place over 2, which comes in April: 31 days without servicing. A clean install of 3 today would leave none.
+    platform = sheet(
+        release("1", "2020-01-01", "2027-02-28"),
+        release("2", "2027-04-01", "2027-12-31", "1"),
+        release("3", "2027-01-01", "2029-06-30", "2"),
+    )
+    found = ahead(platform, "2027-01-18", {})
+    assert [(m.release, m.route) for m in found.technical.moves] == [("2", Route.OFFERED), ("3", Route.OFFERED)]
+    assert gaps(found.technical) == [("2027-03-01", "2027-03-31", 31)]
 
 
 # ------------------------------------------------------------- days at the edge

@@ -212,7 +212,7 @@ def test_a_device_past_everything_has_no_runway() -> None:
         ({"cpu__model": "Quern Q3-410"}, "except", "2027-02-28"),
         ({"cpu__features": []}, "retire", "2027-02-28"),
         ({"cpu__features": [], "os__edition": "estate"}, "stay", "2027-08-31"),  # 225 days of servicing left
-        ({"os__release": "9.1"}, "stay", "2029-06-30"),
+        ({"os__release": "9.1"}, "stay", "2027-11-30"),
         ({"tpm__version": "1.2", "os__release": "9.1"}, "stay", "2027-11-30"),
     ],
 )

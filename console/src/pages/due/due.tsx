@@ -26,6 +26,8 @@ const KINDS: Record<DueKind, string> = {
   "went-back": "Decide",
   "release-late": "Correct the sheet",
   "not-heard-from": "Read again",
+  "reading-expired": "Read again",
+  "reading-expires": "Read again",
   unplaced: "Place it",
   "sheet-task": "Work it off",
   "look-again": "Bring back or retire",

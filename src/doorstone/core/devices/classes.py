@@ -17,7 +17,7 @@ from itertools import product
 from typing import Any
 
 from doorstone.core.conditions import Condition, Leaf, Outcome
-from doorstone.core.facts import FactValue, dump
+from doorstone.core.facts import FactSpec, FactValue, dump
 from doorstone.core.platforms.platform import Platform, Route
 
 WORDS = ("machine.model", "os.edition", "os.release")
@@ -58,14 +58,15 @@ class Classifier:
                 for name, value in fix.gives.items():
                     self._given.setdefault(name, []).append(value)
         tests = [_described(leaf) for leaf in leaves]
+        settled = [_settled_by(self._specs[name]) for name in sorted(self.names) if name in self._specs]
         given = (
             {name: [dump(value) for value in values] for name, values in sorted(self._given.items())}
             if self._pairs
             else {}
         )
         self._given_to_pairs = json.dumps(given)
-        self.basis = hashlib.sha256(json.dumps([platform.id, sorted(tests), given]).encode()).hexdigest()
-        """A digest of the tests: classes of two sheets are the same if it is."""
+        self.basis = hashlib.sha256(json.dumps([platform.id, sorted(tests), given, settled]).encode()).hexdigest()
+        """A digest of the tests and of how their facts are settled: classes of two sheets are the same if it is."""
         self._known: dict[tuple[str, str], str] = {}
 
     def of(self, content: Mapping[str, Any]) -> str:
@@ -167,8 +168,12 @@ def _described(leaf: Leaf) -> str:
     """All that the outcome of a test depends on, beside the value."""
     operand = dump(leaf.operand) if not isinstance(leaf.operand, frozenset | tuple | list | set) else None
     listed = sorted(str(dump(one)) for one in leaf.operand) if operand is None else operand
-    spec = leaf.spec
-    return json.dumps([leaf.fact, leaf.op, listed, leaf.tolerance, spec.type.value, spec.unit, spec.tolerance])
+    return json.dumps([leaf.fact, leaf.op, listed, leaf.tolerance])
+
+
+def _settled_by(spec: FactSpec) -> list[Any]:
+    """Everything in the declaration of a fact that decides which of its values are believed."""
+    return [spec.name, spec.type.value, spec.unit, spec.lasting, spec.tolerance, list(spec.choices)]
 
 
 def _conditions(platform: Platform) -> Iterator[Condition]:

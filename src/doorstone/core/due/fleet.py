@@ -94,6 +94,24 @@ def silence_due(site: str, devices: Sequence[DueDevice], last: date, silent_days
     return _due(DueKind.SILENT, last + timedelta(days=silent_days + 1), devices, words, HANDS, site)
 
 
+def expiring_due(site: str, devices: Sequence[DueDevice], last: date) -> Due:
+    """Devices of a site whose state rests on readings that expire soon, the first of them after the day `last`."""
+    words = (
+        f"{names(devices)}: readings at {site or 'no site'} expire after {last}; read the "
+        f"{'device' if len(devices) == 1 else 'devices'} again by then, or the state becomes unsettled"
+    )
+    return _due(DueKind.EXPIRING, last, devices, words, HANDS, site)
+
+
+def expired_due(platform: str, site: str, devices: Sequence[DueDevice], since: date) -> Due:
+    """Devices of a site that are unsettled because readings have expired, the first of them since a day."""
+    words = (
+        f"{names(devices)}: readings at {site or 'no site'} expired, the first on {since}; the state is unsettled "
+        f"until the {'device is' if len(devices) == 1 else 'devices are'} read again"
+    )
+    return _due(DueKind.EXPIRED, since, devices, words, HANDS, f"{platform} {site}")
+
+
 def unplaced_due(reason: str, value: str, devices: Sequence[DueDevice], hint: str, since: date) -> Due:
     """Devices that no sheet places, for the same reason and value."""
     what = f"{reason.replace('-', ' ')} {value}".strip()

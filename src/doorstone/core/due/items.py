@@ -36,6 +36,8 @@ class DueKind(StrEnum):
     DRIFT = "drift"
     WENT_BACK = "went-back"
     LATE = "release-late"
+    EXPIRED = "reading-expired"
+    EXPIRING = "reading-expires"
     SILENT = "not-heard-from"
     TASK = "sheet-task"
     UNPLACED = "unplaced"
@@ -75,6 +77,7 @@ COSTS: Mapping[DueKind, LateCost] = {
     ),
     **dict.fromkeys(
         (DueKind.REVIEW, DueKind.UNMATCHED, DueKind.FIX_NOT_SEEN, DueKind.DRIFT, DueKind.LATE, DueKind.SILENT,
+         DueKind.EXPIRED, DueKind.EXPIRING,
          DueKind.UNPLACED, DueKind.SURPRISE, DueKind.CHECK, DueKind.READ_AGAIN),
         LateCost.UNKNOWN,
     ),

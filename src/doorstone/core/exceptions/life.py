@@ -6,6 +6,7 @@ In: an exception, a person, an assessment, a day. Out: the next state, or an err
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from datetime import date, timedelta
 from enum import StrEnum
@@ -13,6 +14,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from doorstone.core.conditions import order_free
 from doorstone.core.errors import MoveRefusedError
 from doorstone.core.facts import FactError, FactSpec, FactValue, dump
 from doorstone.core.people import covers
@@ -273,6 +275,7 @@ def shown(
         names = [leaf.fact for leaf in finding.leaves]
         data[finding.requirement.id] = {
             "asks": str(finding.requirement.condition),
+            "rule": json.dumps(order_free(finding.requirement.condition), sort_keys=True),
             "finding": finding.finding.value,
             "sort": finding.sort.value if finding.sort else None,
             "measured": {name: specs[name].show(values[name]) if name in values else None for name in names},
@@ -295,15 +298,23 @@ def stale_because(
         if new is None:
             changes.append(f"{name} is no longer asked for")
             continue
-        if old.get("asks", new["asks"]) != new["asks"]:
+        if _asks_otherwise(old, new):
             changes.append(f"{name}: the sheet asked for {old['asks']}, now for {new['asks']}")
-        for word in ("finding", "sort"):
-            if old[word] != new[word]:
-                changes.append(f"{name}: {word} was {old[word]}, is {new[word]}")
+        if old["finding"] != new["finding"]:
+            changes.append(f"{name}: finding was {old['finding']}, is {new['finding']}")
+        if old["sort"] and new["sort"] and old["sort"] != new["sort"]:  # what is met has no sort
+            changes.append(f"{name}: sort was {old['sort']}, is {new['sort']}")
         for fact, value in old["measured"].items():
             if fact in new["measured"] and new["measured"][fact] != value and not _close(specs or {}, fact, old, new):
                 changes.append(f"{name}: {fact} was {value or 'unread'}, is {new['measured'][fact] or 'unread'}")
     return changes
+
+
+def _asks_otherwise(old: Mapping[str, Any], new: Mapping[str, Any]) -> bool:
+    """Whether the requirement asks for something else. Another order of the same parts asks for the same."""
+    if "rule" in old and "rule" in new:
+        return bool(old["rule"] != new["rule"])
+    return bool(old.get("asks", new["asks"]) != new["asks"])
 
 
 def _close(specs: Mapping[str, FactSpec], fact: str, old: Mapping[str, Any], new: Mapping[str, Any]) -> bool:

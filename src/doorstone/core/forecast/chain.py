@@ -6,8 +6,8 @@ which each move is made, and the days that no release serviced.
 A device is at one place at a time. A day counts as serviced when the place at which the device spends it counts that
 day. Between two days on which anything changes all days are alike, so a move need only be tried on the first of them:
 the search goes from one such stretch to the next and keeps, for every place, the best way to be there. Less is better,
-compared left to right: last serviced day (latest first), days without servicing from today through it, moves by hand,
-moves, releases (earliest first).
+compared left to right: last serviced day (latest first), clean installs (they lose what is on the device), days without
+servicing from today through it, moves by hand, moves, releases (earliest first).
 """
 
 from __future__ import annotations
@@ -25,13 +25,15 @@ class Place(Struct, frozen=True):
     """A release as a device is on it. A place is reached only from places before it.
 
     `order` is the release's place in the sheet; `entry` are the days on which one may move there, `serviced` those
-    that count while there; `by_hand` whether the move takes an exception, a fix or a clean install.
+    that count while there; `by_hand` whether the move takes an exception, a fix or a clean install, `clean` whether it
+    is a clean install.
     """
 
     order: int
     entry: tuple[Span, ...]
     serviced: tuple[Span, ...]
     by_hand: bool = False
+    clean: bool = False
 
 
 class Chain(Struct, frozen=True):
@@ -47,13 +49,13 @@ class Chain(Struct, frozen=True):
     gaps: tuple[Span, ...]
 
 
-_Cost = tuple[int, int, int, tuple[int, ...], tuple[int, ...]]  # gap, by hand, moves, releases, places
+_Cost = tuple[int, int, int, int, tuple[int, ...], tuple[int, ...]]  # clean, gap, by hand, moves, releases, places
 
 
 def best_chain(places: Sequence[Place], moves: Mapping[int, Sequence[int]], today: date) -> Chain:
     """The best chain from place 0. `moves` maps a place to those that may come next, each a later number."""
     stretches = _stretches(places, today)
-    best: dict[int, _Cost] = {0: (0, 0, 0, (), (0,))}
+    best: dict[int, _Cost] = {0: (0, 0, 0, 0, (), (0,))}
     ended: tuple[int, _Cost] | None = None
     for at, stretch in enumerate(stretches):
         for here in range(len(places)):
@@ -62,22 +64,23 @@ def best_chain(places: Sequence[Place], moves: Mapping[int, Sequence[int]], toda
         serviced = [here for here in best if _held(places[here].serviced, stretch.first)]
         if serviced:
             ended = at, min(best[here] for here in serviced)
-        for here, (gap, *rest) in best.items():
+        for here, (clean, gap, *rest) in best.items():
             if here not in serviced:
-                best[here] = (gap + stretch.days, *rest)  # type: ignore[assignment]
+                best[here] = (clean, gap + stretch.days, *rest)  # type: ignore[assignment]
     if ended is None:
         return Chain((0,), (), None, ())
-    chain = ended[1][4]
+    chain = ended[1][5]
     windows, gaps = _days([places[here] for here in chain], stretches[: ended[0] + 1])
     return Chain(chain, windows, stretches[ended[0]].last, gaps)
 
 
 def _move_on(best: dict[int, _Cost], here: int, places: Sequence[Place], following: Iterable[int], day: date) -> None:
-    gap, hands, moves, order, chain = best[here]
+    clean, gap, hands, moves, order, chain = best[here]
     for there in following:
         place = places[there]
         if _held(place.entry, day):
-            cost = (gap, hands + place.by_hand, moves + 1, (*order, place.order), (*chain, there))
+            releases = (*order, place.order)
+            cost = (clean + place.clean, gap, hands + place.by_hand, moves + 1, releases, (*chain, there))
             if there not in best or cost < best[there]:
                 best[there] = cost
 

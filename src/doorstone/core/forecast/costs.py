@@ -52,6 +52,7 @@ class CostModel(Struct, frozen=True):
     replacement_months: int = 48
     slower_per_month: Decimal = Decimal("3.00")
     prices: tuple[Price, ...] = ()
+    data_minutes: int = 90
 
     def price_on(self, day: date) -> Decimal:
         """What a new device costs on a day, by the price list; without one, `replacement_price`."""
@@ -221,6 +222,8 @@ class _Prices(Struct, frozen=True):
             found.append(_labour("Moves that are offered", offered * model.move_minutes, model))
         if by_hand:
             found.append(_labour("Moves by hand", len(by_hand) * model.by_hand_minutes, model))
+            if clean := sum(move.route is Route.CLEAN for move in by_hand):
+                found.append(_labour("Saving and restoring data", clean * model.data_minutes, model))
             excepted = [move for move in by_hand if move.way is Way.BY_EXCEPTION]
             days = (line.runway - excepted[0].first).days if line.runway and excepted else 0
             checks = days // model.check_every_days

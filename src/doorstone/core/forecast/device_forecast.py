@@ -21,7 +21,7 @@ from doorstone.core.facts import View
 from doorstone.core.forecast.chain import Place, best_chain
 from doorstone.core.forecast.reach import Answers, Given, ReachableRelease, Way, in_force_spans, own_answers, ways_to
 from doorstone.core.platforms.platform import Fix, Platform, Release, Route, Sort
-from doorstone.core.sorting.assessment import Decision
+from doorstone.core.sorting.assessment import Decision, Finding
 
 LAST_RELEASE = "last-release"
 """The kind of an end that is the end of the sheet, no fault of the device."""
@@ -84,8 +84,7 @@ def forecast(
     edition = edition_of(platform, view)
     asked = answers or own_answers(platform, device, view, decisions, experience)
     inputs = _Inputs(platform, view, edition, current, asked, tuple(exceptions))
-    later = platform.releases[platform.index(current.id) + 1 :]
-    reaches = tuple(inputs.ways(release.id, ())[0] for release in later)
+    reaches = _reaches(inputs)
     if unread := _edition_unread(platform, edition):
         nothing = UpgradePath((), None, (), unread, Way.UNKNOWN.value)
         return Forecast(current.id, None, None, reaches, nothing, nothing, unread)
@@ -127,6 +126,24 @@ class _Inputs(Struct, frozen=True):
 
     def ends(self, release: str) -> date | None:
         return self.platform.release(release).servicing_ends.get(self.edition)
+
+
+def _reaches(inputs: _Inputs) -> tuple[ReachableRelease, ...]:
+    """How each later release is reached: in place if a chain of upgrades leads there, else by a clean install."""
+    platform = inputs.platform
+    linked = {inputs.current.id}
+    reaches = []
+    for release in platform.releases[platform.index(inputs.current.id) + 1 :]:
+        ways = inputs.ways(release.id, ())
+        if linked & set(release.upgrade_from):
+            reaches.append(ways[0])
+            if any(reach.possible and not reach.data_lost for reach in ways):
+                linked.add(release.id)
+        else:
+            reaches.append(next((reach for reach in ways if reach.data_lost), ways[0]))
+            if reaches[-1].data_lost:
+                linked.add(release.id)
+    return tuple(reaches)
 
 
 class _Node(Struct, frozen=True):
@@ -209,9 +226,9 @@ def _here(inputs: _Inputs, approved_only: bool) -> tuple[Span, ...]:
 
 
 def _needed_here(inputs: _Inputs) -> list[str]:
-    """The checks for which today's release takes an exception."""
-    found = inputs.answers.assess(inputs.current.id, ()).unmet()
-    return [f.requirement.id for f in found if f.sort is Sort.CHECK and not f.fixes]
+    """The checks for which today's release takes an exception. A check that is unread or disputed may be unmet."""
+    findings = inputs.answers.assess(inputs.current.id, ()).findings
+    return [f.requirement.id for f in findings if f.sort is Sort.CHECK and f.finding is not Finding.MET and not f.fixes]
 
 
 def _place(inputs: _Inputs, reach: ReachableRelease, release: Release, approved_only: bool) -> Place | None:
@@ -226,7 +243,7 @@ def _place(inputs: _Inputs, reach: ReachableRelease, release: Release, approved_
         if not entry:
             return None
     serviced = [span for span in serviced if span.first <= span.last]
-    return Place(inputs.platform.index(release.id), tuple(entry), tuple(serviced), reach.by_hand)
+    return Place(inputs.platform.index(release.id), tuple(entry), tuple(serviced), reach.by_hand, reach.data_lost)
 
 
 def _ended_by(inputs: _Inputs, last: _Node, runway: date | None, approved_only: bool) -> tuple[str, str]:
@@ -241,13 +258,19 @@ def _ended_by(inputs: _Inputs, last: _Node, runway: date | None, approved_only: 
         )
         return "lapse", f"exception {' and '.join(lapsing) or 'cover'} lapses on {runway}"
     platform = inputs.platform
+    beyond = runway or inputs.view.as_of - DAY
     for release in platform.releases[platform.index(inputs.current.id) + 1 :]:
         further = inputs.ends(release.id)
-        if further is None or further < release.published or (runway is not None and further <= runway):
+        if further is None or further < release.published or further <= beyond:
             continue
         if release.id == last.release:
             continue
         return _why_not_further(inputs, last, release, runway, approved_only)
+    if runway is None and ends is not None and ends < inputs.view.as_of:
+        return LAST_RELEASE, f"servicing of {last.release} ended on {ends}, and no later release is serviced"
+    if approved_only and runway is None and (unnamed := _needed_here(inputs)):
+        titles = ", ".join(platform.requirement(name).title for name in unnamed)
+        return "not-approved", f"{inputs.current.id} needs an exception in force for {titles}"
     serviced = [known.id for known in platform.releases if known.servicing_ends]
     return LAST_RELEASE, f"{serviced[-1] if serviced else last.release} is the last release of the sheet"
 

@@ -1,7 +1,8 @@
 """How a device gets to one release: offered, by exception, after a fix, by a clean install; or why it does not.
 
-In: a platform, the device's view, the facts that earlier fixes have given, exceptions. Out: the ways, the first one
-being the way that a kit would take: what an exception names is excepted, whatever else has a fix is fixed first.
+In: a platform, the device's view, the facts that earlier fixes have given, exceptions. Out: the ways, in place before
+clean. The first is the way that a kit would take: what an exception names is excepted, whatever else has a fix is
+fixed first.
 """
 
 from __future__ import annotations
@@ -141,9 +142,9 @@ def ways_to(
     named = {name for e in standing for name in e.requirements}
     fixable = [f for f in assessment.unmet() if f.fixes]
     excepted = {f.requirement.id for f in fixable if f.sort is Sort.CHECK and f.requirement.id in named}
-    found = [_way(platform, view, answers, assessment, given, exceptions, excepted)]
+    found = _ways(platform, view, answers, assessment, given, exceptions, excepted)
     if excepted:
-        found.append(_way(platform, view, answers, assessment, given, exceptions, set()))
+        found += _ways(platform, view, answers, assessment, given, exceptions, set())
         found.sort(key=lambda reach: not reach.possible)
     return tuple(found)
 
@@ -157,7 +158,7 @@ def _closed(assessment: Assessment, given: Given) -> ReachableRelease:
     return ReachableRelease(release, Way.FLOORED, state, Route.IN_PLACE, why=why, given=given)
 
 
-def _way(
+def _ways(
     platform: Platform,
     view: View,
     answers: Answers,
@@ -165,8 +166,10 @@ def _way(
     given: Given,
     exceptions: Sequence[ExceptionTerms],
     excepted: set[str],
-) -> ReachableRelease:
-    """The way on which `excepted` is not fixed although it could be, and everything else that has a fix is."""
+) -> list[ReachableRelease]:
+    """The ways on which `excepted` is not fixed although it could be, and everything else that has a fix is: in place,
+    then by a clean install. One that is not possible, if none is.
+    """
     release, state = before.release, before.state
     now, steps, fixed, made = before, list[Fix](), list[str](), dict(given)
     seen = {given}
@@ -190,21 +193,33 @@ def _way(
         lacking = now.unmet()
     after: Given = tuple(sorted(made.items()))
     if now.state in (State.UNSETTLED, State.FLOORED):
-        return replace(_closed(now, given), state=state)
+        return [replace(_closed(now, given), state=state)]
     values = {**view.values(), **made}
-    route = open_route(platform, values, view)
-    if route is Route.CLEAN:
-        after = _set_up_anew(after, values)
-    plain = ReachableRelease(release, Way.OFFERED, state, route, (), tuple(fixed), steps=tuple(steps), given=after)
+    plain = ReachableRelease(
+        release, Way.OFFERED, state, Route.OFFERED, (), tuple(fixed), steps=tuple(steps), given=after
+    )
     undone = [f for f in lacking if f.fixes and f.requirement.id not in excepted]
     if any(f.sort is not Sort.CHECK for f in undone):
         why = f"the fixes of {' and '.join(f.requirement.title for f in undone)} undo one another at {release}"
-        return ReachableRelease(release, Way.FLOORED, state, Route.IN_PLACE, why=why, given=given)
+        return [ReachableRelease(release, Way.FLOORED, state, Route.IN_PLACE, why=why, given=given)]
     checks = tuple([f.requirement.id for f in lacking])
-    if not checks:
-        way = Way.AFTER_FIX if steps else (Way.CLEAN if route is Route.CLEAN else Way.OFFERED)
-        return replace(plain, way=way)
-    return _by_exception(platform, view, answers, now, plain, checks, exceptions)
+    routes = [route for route in (Route.IN_PLACE, Route.CLEAN) if _open(platform, route, values, view)]
+    if not routes:
+        why = f"no route to {release} is open to this device"
+        return [replace(plain, way=Way.NO_OVERRIDE, route=Route.IN_PLACE, checks=checks, why=why, steps=())]
+    if checks:
+        return _by_exception(platform, view, answers, now, plain, checks, exceptions, routes)
+    return [
+        replace(plain, way=Way.AFTER_FIX if steps else Way.OFFERED)
+        if route is Route.IN_PLACE
+        else _clean(replace(plain, way=Way.AFTER_FIX if steps else Way.CLEAN), values)
+        for route in routes
+    ]
+
+
+def _clean(reach: ReachableRelease, values: Mapping[str, FactValue]) -> ReachableRelease:
+    """The same way by a clean install."""
+    return replace(reach, route=Route.CLEAN, given=_set_up_anew(reach.given, values))
 
 
 def _set_up_anew(given: Given, values: Mapping[str, FactValue]) -> Given:
@@ -213,11 +228,6 @@ def _set_up_anew(given: Given, values: Mapping[str, FactValue]) -> Given:
     return (
         tuple(sorted({**dict(given), "os.arch": arch}.items())) if arch is not None and "os.arch" in values else given
     )
-
-
-def open_route(platform: Platform, values: Mapping[str, FactValue], view: View) -> Route:
-    """Offered, or clean where the device cannot take any release in place (another word size): nothing is offered."""
-    return Route.OFFERED if _open(platform, Route.IN_PLACE, values, view) else Route.CLEAN
 
 
 def _open(platform: Platform, route: Route, values: Mapping[str, FactValue], view: View) -> bool:
@@ -232,8 +242,9 @@ def _by_exception(
     plain: ReachableRelease,
     checks: tuple[str, ...],
     exceptions: Sequence[ExceptionTerms],
-) -> ReachableRelease:
-    """The way by exception: in place before clean, as a clean install loses what is on the device."""
+    routes: Sequence[Route],
+) -> list[ReachableRelease]:
+    """The ways by exception, one for each open route on which overrides cover every check."""
     release = now.release
     values = {**view.values(), **dict(plain.given)}
     fitting = [
@@ -242,29 +253,27 @@ def _by_exception(
         if e.reaches(platform, release) and e.requirements & set(checks) and e.in_force(max(view.as_of, e.start))
     ]
     named = {name for e in fitting for name in e.requirements}
-    first: Choice | None = None
-    for route in (Route.IN_PLACE, Route.CLEAN):
-        if not _open(platform, route, values, view):
-            continue
-        choice = answers.choose(release, route, values, checks, named | set(checks))
+    choices = {route: answers.choose(release, route, values, checks, named | set(checks)) for route in routes}
+    if all(choice.best is None for choice in choices.values()):
+        why = _uncovered_words(platform, release, choices[routes[0]])
+        return [replace(plain, way=Way.NO_OVERRIDE, route=Route.IN_PLACE, checks=checks, why=why, steps=())]
+    approved, why_not = _approved(checks, fitting, now.unknown)
+    permitted = replace(
+        plain,
+        way=Way.BY_EXCEPTION,
+        route=Route.IN_PLACE,
+        checks=checks,
+        exceptions=tuple(sorted(e.id for e in fitting)),
+        missing=tuple(c for c in checks if c not in named),
+        approved=approved,
+        not_approved=why_not,
+    )
+    found = []
+    for route, choice in choices.items():
         if choice.best is not None:
-            approved, why_not = _approved(checks, fitting, now.unknown)
-            return replace(
-                plain,
-                way=Way.BY_EXCEPTION,
-                route=route,
-                given=_set_up_anew(plain.given, values) if route is Route.CLEAN else plain.given,
-                checks=checks,
-                overrides=choice.best.ids,
-                warnings=choice.best.warnings,
-                exceptions=tuple(sorted(e.id for e in fitting)),
-                missing=tuple(c for c in checks if c not in named),
-                approved=approved,
-                not_approved=why_not,
-            )
-        first = first or choice
-    why = _uncovered_words(platform, release, first) if first else f"no route to {release} is open to this device"
-    return replace(plain, way=Way.NO_OVERRIDE, route=Route.IN_PLACE, checks=checks, why=why, steps=())
+            reach = replace(permitted, overrides=choice.best.ids, warnings=choice.best.warnings)
+            found.append(_clean(reach, values) if route is Route.CLEAN else reach)
+    return found
 
 
 def _uncovered_words(platform: Platform, release: str, choice: Choice) -> str:

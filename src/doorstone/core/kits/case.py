@@ -23,6 +23,23 @@ class KitException(Struct, frozen=True):
     acknowledged_by: str
 
 
+class KitStep(Struct, frozen=True):
+    """What has to be done or checked on `devices` after the upgrade; on every device of the kit if there are none."""
+
+    title: str
+    todo: str
+    blocking: bool = False
+    devices: tuple[str, ...] = ()
+
+
+class UnprovedFix(Struct, frozen=True):
+    """A fix that was recorded as done on a device, and that no reading has shown since: the facts as it gives them."""
+
+    device: str
+    facts: str
+    done_on: date
+
+
 class KitCase(Struct, frozen=True):
     """Everything a kit is made of. `carry_over` is everything, files or nothing."""
 
@@ -43,6 +60,8 @@ class KitCase(Struct, frozen=True):
     media: Media | None = None
     sets: tuple[SettingsSet, ...] = ()
     machines: tuple[tuple[str, str, str], ...] = ()  # device, name, serial number
+    steps: tuple[KitStep, ...] = ()
+    unproved: tuple[UnprovedFix, ...] = ()
 
     @property
     def expires(self) -> date | None:

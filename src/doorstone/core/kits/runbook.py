@@ -89,6 +89,10 @@ def _gate_lines(case: KitCase) -> list[str]:
         missed = next((g for g in held if g.result != "holds"), None)
         todo = f". {missed.gate.todo}{waived}" if missed else ""
         lines.append(f"- [ ] {known.title}: {_found(held)}{todo}")
+    lines += [
+        f"- [ ] {fix.device}: {fix.facts}, recorded as fixed on {fix.done_on}. No reading has confirmed it: check it."
+        for fix in case.unproved
+    ]
     return lines or ["This platform sets no gate for this route."]
 
 
@@ -185,18 +189,17 @@ def _accept_lines(case: KitCase) -> list[str]:
 
 
 def _after_lines(case: KitCase, areas: Mapping[KitTarget, Sequence[KitFileChange]]) -> list[str]:
+    """What follows the upgrade: the steps that Door Stone will track, and the kit's scripts that carry them out."""
     lines = []
     if LOADER in areas:
         lines += [
             "**Blocking.** Run `sh loader-apply`: without the loader on the internal disk the device starts only with "
             "the stick in. Then start it once without the stick."
         ]
-    lines += [f"{'**Blocking.** ' if f.blocking else ''}{f.title}. {f.todo}" for f in case.platform.followups]
-    lines += [f"Put in the patch for this model: {patch}." for patch in case.patches]
-    if MEDIA in areas:
-        lines += ["Remove the working copy of the media."]
-    for wanted in case.sets:
-        lines += [f"{wanted.title}{f': {wanted.why}' if wanted.why else ''}"]
+    for step in case.steps:
+        where = f" ({', '.join(step.devices)})" if step.devices else ""
+        lines.append(f"{'**Blocking.** ' if step.blocking else ''}{step.title}{where}. {step.todo}")
+    lines += [f"{wanted.title}: {wanted.why}" for wanted in case.sets if wanted.why]
     if AFTER in areas:
         lines += ["Run `sh after-apply`, then `sh after-verify`: every setting must be `right`."]
     return _boxes(lines) or ["Nothing further."]

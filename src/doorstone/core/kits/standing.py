@@ -1,6 +1,7 @@
-"""Whether a kit may still be used, and why not: a changed sheet, exception, device, gate or media.
+"""Whether a kit is still valid, and why not: a changed sheet, exception, device, gate or media.
 
-In: what the kit was made of, and how that stands today. Out: the reasons, none while the kit stands.
+In: what the kit was made of, and the same today or by a sheet that might be loaded. Out: the reasons, none while the
+kit is valid.
 """
 
 from __future__ import annotations
@@ -12,14 +13,25 @@ from msgspec import Struct
 
 from doorstone.core.exceptions.life import ExceptionState
 from doorstone.core.kits.gates import GateResult
+from doorstone.core.platforms.platform import Gate, Platform, Route
 from doorstone.core.sorting.assessment import Assessment
+
+MADE_OF = (
+    "title", "kind", "covers", "routes", "needs", "restart", "lasting", "cautions", "expect", "settings", "arguments",
+    "files", "loader",
+)  # fmt: skip
+"""Attributes of an override that are in a kit, or that decide whether it works there."""
 
 
 class KitBasis(Struct, frozen=True):
-    """What a kit was made of. `waived` are the gates of which somebody has waived the warning."""
+    """What a kit was made of. `waived` are the gates whose warning was waived, `models` those of its devices."""
 
     devices: Sequence[str]
-    sheet_revision: int
+    release: str
+    route: Route
+    overrides: Sequence[str]
+    sets: Sequence[str]
+    models: Collection[str]
     exceptions: Sequence[str]
     media: str
     waived: Collection[str]
@@ -42,15 +54,72 @@ class KitDevice(Struct, frozen=True):
     gates: Sequence[GateResult]
 
 
+def sheet_changes(kit: KitBasis, before: Platform, after: Platform) -> Iterator[str]:
+    """What of a kit that was made by the sheet `before` is otherwise in the sheet `after`, by name.
+
+    A kit does not depend on anything else in a sheet: other overrides, other releases, weights or costs.
+    """
+    if not after.has(kit.release):
+        yield f"release {kit.release} is no longer in the sheet"
+        return
+    was, now = before.release(kit.release), after.release(kit.release)
+    if was.notice != now.notice:
+        yield "the vendor's notice to accept has another text"
+    if was.rollback_days != now.rollback_days:
+        yield f"rollback is possible for {now.rollback_days} days, was {was.rollback_days}"
+    yield from _overrides_changed(kit, before, after)
+    if before.store != after.store or before.name != after.name:
+        yield "the platform keeps settings in another way"
+    yield from _parts_changed("gate", _gates(before, kit.route), _gates(after, kit.route))
+    yield from _parts_changed("follow-up", {f.id: f for f in before.followups}, {f.id: f for f in after.followups})
+    sets = [{s.id: s for s in platform.sets if s.id in kit.sets} for platform in (before, after)]
+    yield from _parts_changed("settings set", *sets)
+    for model in sorted(kit.models):
+        patches = [side.models[model].patches if model in side.models else () for side in (before, after)]
+        if patches[0] != patches[1]:
+            was_named, now_named = (", ".join(side) or "none" for side in patches)
+            yield f"the patches for {model} are {now_named}, were {was_named}"
+
+
+def _overrides_changed(kit: KitBasis, before: Platform, after: Platform) -> Iterator[str]:
+    old, new = ({o.id: o for o in platform.overrides} for platform in (before, after))
+    for name in kit.overrides:
+        if name not in new:
+            yield f"override {name} is no longer in the sheet"
+            continue
+        was, now = old.get(name), new[name]
+        if not after.in_span(kit.release, now.since, now.until):
+            yield f"override {name} does not work on {kit.release}"
+        if parts := [part for part in MADE_OF if was is None or getattr(was, part) != getattr(now, part)]:
+            yield f"override {name} has other {', '.join(parts)}"
+        if against := sorted(now.conflicts & set(kit.overrides)):
+            yield f"override {name} conflicts with {', '.join(against)}"
+
+
+def _gates(platform: Platform, route: Route) -> dict[str, Gate]:
+    return {gate.id: gate for gate in platform.gates if route in gate.routes}
+
+
+def _parts_changed(kind: str, before: Mapping[str, object], after: Mapping[str, object]) -> Iterator[str]:
+    """Each part that was added, removed or changed; and another order of the parts."""
+    for name in dict.fromkeys([*before, *after]):
+        if before.get(name) != after.get(name):
+            word = (
+                "was added" if name not in before else "is no longer in the sheet" if name not in after else "differs"
+            )
+            yield f"{kind} {name} {word}"
+    kept = [[name for name in side if name in before and name in after] for side in (before, after)]
+    if kept[0] != kept[1]:
+        yield f"the {kind}s have another order"
+
+
 def permission_ended(
-    kit: KitBasis, revision: int | None, exceptions: Mapping[str, HeldException], withdrawn: str, as_of: date
+    kit: KitBasis, exceptions: Mapping[str, HeldException], withdrawn: str, as_of: date
 ) -> Iterator[str]:
-    """Why the kit no longer stands, its devices aside. `revision` is that of the sheet in force, None without one.
+    """Why the kit is no longer valid, whatever the sheet says and its devices are.
 
     `withdrawn` says why its media was withdrawn; empty if it was not.
     """
-    if revision is not None and revision != kit.sheet_revision:
-        yield f"it was made of revision {kit.sheet_revision} of the sheet, which is at {revision}"
     for name in kit.exceptions:
         held = exceptions[name]
         if held.state is not ExceptionState.APPROVED:
@@ -69,7 +138,7 @@ def last_day(expiries: Iterator[date | None]) -> date | None:
 
 
 def device_changed(kit: KitBasis, device: KitDevice, excepted: Collection[str]) -> Iterator[str]:
-    """What of a device's findings and gates does not allow the kit today. `excepted` are named by its exceptions."""
+    """Which findings and gates of a device do not allow the kit. `excepted` are named by the kit's exceptions."""
     for finding in device.assessment.findings:
         if finding.mark != "met" and finding.requirement.id not in excepted:
             yield f"{device.id}: {finding.requirement.title} is {finding.mark} now"

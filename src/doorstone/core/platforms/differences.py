@@ -13,7 +13,7 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import asdict
 
-from doorstone.core.conditions import in_full
+from doorstone.core.conditions import in_full, order_free
 from doorstone.core.facts import BUILT_IN, FactSpec
 from doorstone.core.platforms.platform import MediaFile, Override, Platform, Requirement, Setting, Sort
 
@@ -196,6 +196,8 @@ def _by_release(
     found: dict[tuple[str, str], list[str]] = {}
     for release in releases:
         pair = aspect(old, was[release], release), aspect(new, now[release], release)
+        if aspect is _condition_words and _same_in_another_order(was[release], now[release]):
+            continue
         if pair[0] != pair[1]:
             found.setdefault(pair, []).append(release)
     for (before, after), where in found.items():
@@ -205,8 +207,18 @@ def _by_release(
         yield Change(kind, name, f"{_at(where)}: {after}, was {' '.join(before.split(' ')[shared:])}")
 
 
+def _same_in_another_order(was: Requirement, now: Requirement) -> bool:
+    """Whether two conditions differ in nothing but the order of their parts."""
+    one, other = was.condition, now.condition
+    tolerances = [sorted((leaf.fact, leaf.op, leaf.tolerance) for leaf in side.leaves()) for side in (one, other)]
+    return order_free(one) == order_free(other) and tolerances[0] == tolerances[1]
+
+
 def _fixes(name: str, was: Requirement, now: Requirement) -> Iterator[Change]:
     before, after = {f.title: f for f in was.fixes}, {f.title: f for f in now.fixes}
+    orders = [[title for title in side if title in before and title in after] for side in (before, after)]
+    if orders[0] != orders[1]:
+        yield Change("fix", name, f"the order of fixes is {'; '.join(orders[1])}, was {'; '.join(orders[0])}")
     for title in dict.fromkeys([*after, *before]):
         one, other = before.get(title), after.get(title)
         if one is None or other is None:

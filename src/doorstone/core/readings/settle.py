@@ -167,6 +167,13 @@ def spans(
     return frozenset(span for span in days if span is not None)
 
 
+def expired_on(sources: Mapping[str, Source], specs: Mapping[str, FactSpec], name: str, aged: Candidate) -> date | None:
+    """The first day on which a value of the fact `name` no longer counted; None if it does not age."""
+    source = source_of(sources, aged.source)
+    days = source.lasting_days if specs[name].lasting else source.passing_days
+    return None if days is None else aged.taken_at.date() + timedelta(days=days + 1)
+
+
 def stands_until(words: Iterable[tuple[date, frozenset[int]]], as_of: date) -> date | None:
     """The last day on which none of the words has aged out, given as day of reading and `spans`; None if none does."""
     last = [read + timedelta(days=span) for read, days in words for span in days]

@@ -37,8 +37,8 @@ class Policy(Struct, frozen=True):
     """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks.
 
     `two_approvers` is none, critical or all; `required` are fields that a request must have: conditions, attachment.
-    A device is asked about after `silent_days` without a reading. `ahead_days` before a review or a lapse it is due; a
-    request waits for `decide_days` before it is overdue.
+    A device is asked about after `silent_days` without a reading, and `reread_days` before a reading expires.
+    `ahead_days` before a review or a lapse it is due; a request waits for `decide_days` before it is overdue.
     """
 
     most_days: int = 365
@@ -50,6 +50,7 @@ class Policy(Struct, frozen=True):
     check_every_days: int = 60
     stay_days: int = 180
     silent_days: int = 45
+    reread_days: int = 7
     retention: Retention = field(default_factory=Retention)
     costs: CostModel = field(default_factory=CostModel)
     risk: RiskTable = field(default_factory=RiskTable)

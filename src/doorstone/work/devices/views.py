@@ -22,6 +22,7 @@ from doorstone.store.devices.devices import DeviceRow, ReadingRow
 from doorstone.store.devices.lives import LifeRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
+from doorstone.work.snapshot.progress import progress_of
 from doorstone.work.snapshot.sheets import check_requirement, get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
 
@@ -149,7 +150,7 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
         tuple(r.id for r in platform.releases),
         tuple(facts),
         tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
-        course(release, ahead, context.today(), context.policy.stay_days) if ahead else None,
+        course(release, ahead, context.today(), context.policy.stay_days, progress_of(now, device)) if ahead else None,
     )
 
 

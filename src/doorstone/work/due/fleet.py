@@ -32,6 +32,7 @@ from doorstone.store.devices import lives as life_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
+from doorstone.work.due.ageing import ageing_items
 from doorstone.work.snapshot.failure_messages import list_messages
 from doorstone.work.snapshot.running import RunningSummary, summaries
 from doorstone.work.snapshot.snapshot import Snapshot
@@ -56,6 +57,7 @@ def fleet_items(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iter
     yield from _lives(db, ahead)
     yield from _tasks(db, now)
     yield from _silent(context, db, now)
+    yield from ageing_items(context, db, now)
     yield from _unplaced(db, now)
 
 

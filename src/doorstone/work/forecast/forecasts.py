@@ -16,6 +16,7 @@ from doorstone.core.sorting.counts import RollUp
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import MissingError
 from doorstone.work.snapshot.locations import devices_by_site
+from doorstone.work.snapshot.progress import progress_of
 from doorstone.work.snapshot.roll_up import fleet_roll_up
 from doorstone.work.snapshot.settling import decisions_of
 from doorstone.work.snapshot.sheets import get_sheet, need_release
@@ -48,7 +49,7 @@ def device_forecast(context: Context, device: str, release: str = "") -> DeviceF
             f"{device} runs release {runs}, which the sheet does not know", "Read it, or add the release"
         )
     edition = edition_of(platform, now.view(device))
-    way = course(release, ahead, now.today, context.policy.stay_days)
+    way = course(release, ahead, now.today, context.policy.stay_days, progress_of(now, device))
     return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
 
 

@@ -6,7 +6,7 @@ import hashlib
 import io
 import sqlite3
 import zipfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
 
 from msgspec import Struct
@@ -15,7 +15,9 @@ from msgspec.structs import replace
 from doorstone.core.conditions import Outcome
 from doorstone.core.devices.life import left_alone
 from doorstone.core.exceptions.life import ExceptionTerms
-from doorstone.core.kits.case import KitCase, KitException
+from doorstone.core.facts import FIX
+from doorstone.core.followups import StepKind, applications_on, follow_ups
+from doorstone.core.kits.case import KitCase, KitException, KitStep, UnprovedFix
 from doorstone.core.kits.check import kit_differences
 from doorstone.core.kits.files import archive, kit_refusals, render
 from doorstone.core.kits.gates import GateResult, check_gates
@@ -293,7 +295,39 @@ def _kit_case(
         found[0].media,
         settings_sets(platform, wanted.sets),
         tuple((one.device, now.device(one.device).name, now.view(one.device).text("machine.serial")) for one in found),
+        _kit_steps(now, platform, release, wanted, found),
+        tuple(fix for one in found for fix in _unproved(now, one.device)),
     )
+
+
+def _kit_steps(
+    now: Snapshot, platform: Platform, release: str, wanted: KitOptions, found: Sequence[_DeviceCase]
+) -> tuple[KitStep, ...]:
+    """What will be to do after the upgrade, each step once, with its devices where it is not to do on all of them."""
+    days = platform.release(release).rollback_days
+    devices: dict[tuple[str, str, bool], list[str]] = {}
+    for one in found:
+        view = now.view(one.device)
+        steps = follow_ups(
+            platform, view, now.today, days, one.chosen.overrides, one.patches, applications_on(view), wanted.sets,
+            wanted.carry_over,
+        )  # fmt: skip
+        for step in steps:
+            if step.kind is not StepKind.LOADER:  # the runbook says how, with the kit's own script
+                devices.setdefault((step.title, step.todo, step.blocking), []).append(one.device)
+    return tuple(
+        KitStep(*step, devices=() if len(named) == len(found) else tuple(named)) for step, named in devices.items()
+    )
+
+
+def _unproved(now: Snapshot, device: str) -> Iterator[UnprovedFix]:
+    """Facts that are believed because a fix was recorded, not because they were read, by the day of the fix."""
+    believed = [(name, settled.believed) for name, settled in now.view(device).facts.items()]
+    days: dict[date, list[str]] = {}
+    for name, word in believed:
+        if word.source == FIX:
+            days.setdefault(word.taken_at.date(), []).append(f"{name} is {now.specs[name].show(word.value)}")
+    yield from (UnprovedFix(device, ", ".join(facts), day) for day, facts in sorted(days.items()))
 
 
 def _kit_exception(row: ExceptionRow) -> KitException:

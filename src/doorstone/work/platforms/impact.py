@@ -7,7 +7,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
 from datetime import date
 from decimal import Decimal
-from typing import NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted, shown, stale_because
 from doorstone.core.forecast.costs import WayPrices
 from doorstone.core.platforms.differences import Change, differences
-from doorstone.core.platforms.impact import foretell_alike, kit_objections, releases_lost
+from doorstone.core.platforms.impact import foretell_alike, releases_lost
 from doorstone.core.platforms.platform import Platform
 from doorstone.core.sorting.assessment import Assessment, findings_of, with_exceptions
 from doorstone.core.sorting.rules_basis import rules_basis
@@ -25,16 +25,19 @@ from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import profiles as profile_store
 from doorstone.store.exceptions import exceptions as exception_store
+from doorstone.store.exceptions.exceptions import CHANGED
 from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.store.platforms import SheetRow
 from doorstone.store.readings import failure_messages
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.platforms.both_sheets import BothSheets, Case
-from doorstone.work.platforms.revisions import digest_of, parse_sheet
+from doorstone.work.platforms.revisions import check_stored_values, digest_of, parse_sheet
+from doorstone.work.snapshot.kit_standing import kit_standings, objections_by
 from doorstone.work.snapshot.settling import roll
 from doorstone.work.snapshot.sheets import get_sheet, sheet_of
 from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.staleness import has_served
 from doorstone.work.snapshot.standings import assessments
 
 Key = TypeVar("Key")
@@ -75,11 +78,15 @@ class CostMove(Struct, frozen=True):
 
 
 class Affected(Struct, frozen=True):
-    """An exception, a kit or an override that the change touches: which, on which devices, and how."""
+    """An exception, a kit or an override that the change touches: which, on which devices, and how.
+
+    `restored`: an approval that is stale today and would apply again.
+    """
 
     id: str
     devices: tuple[str, ...]
     words: tuple[str, ...]
+    restored: bool = False
 
 
 class Impact(Struct, frozen=True):
@@ -106,6 +113,7 @@ def sheet_impact(context: Context, text: str, lists: Mapping[str, str], name: st
     """What loading this sheet would change: words, states, runways, costs, exceptions, kits. Nothing is loaded."""
     platform = parse_sheet(text, lists, name)
     with context.database.read() as db:
+        check_stored_values(context, db, platform)
         before = store.newest(db, platform.id)
         reported = [r for r in failure_messages.reported(db) if r.platform == platform.id]
     if before is None:
@@ -133,7 +141,7 @@ def sheet_impact(context: Context, text: str, lists: Mapping[str, str], name: st
         runways,
         costs,
         touched,
-        tuple(_kits(context, old, new)),
+        tuple(_kits(context, old, new, touched)),
         tuple(_relying(context, old, new)),
     )
 
@@ -147,11 +155,19 @@ class _Held(NamedTuple):
 
 def _held(context: Context, old: Platform, touched: Iterable[Affected]) -> dict[str, _Held]:
     """Every device with an approved exception, and its exceptions before and after."""
-    doubted = {(device, one.id): "; ".join(one.words) for one in touched for device in one.devices}
+    every = list(touched)
+    doubted = {(d, one.id): "; ".join(one.words) for one in every if not one.restored for d in one.devices}
+    restored = {(device, one.id) for one in every if one.restored for device in one.devices}
     with context.database.read() as db:
         devices = exception_store.excepted_devices(db, old.id)
     return {
-        device: _Held(mine, tuple(replace(e, doubt=e.doubt or doubted.get((device, e.id), "")) for e in mine))
+        device: _Held(
+            mine,
+            tuple(
+                replace(e, doubt="" if (device, e.id) in restored else e.doubt or doubted.get((device, e.id), ""))
+                for e in mine
+            ),
+        )
         for device, mine in snapshot(context).held(devices).items()
     }
 
@@ -281,32 +297,15 @@ def _add(moving: _Moving, case: Case, excepted_devices: Iterable[str], *, whole:
 
 
 def _exceptions(context: Context, both: BothSheets, old: Platform) -> Iterable[Affected]:
-    """Exceptions, asked for or approved, that rest on what the new sheet says otherwise, each with its devices."""
+    """Requests and approvals that rest on what the new sheet says otherwise, and stale approvals that it restores.
+
+    An approval is compared with the new sheet, not the loaded sheet with the new one: what was shown to the approver
+    decides. Left out are devices for which the exception has served, and those that are not in service.
+    """
     now, new = snapshot(context), both.after.platform
-    decisions = now.decisions_for(old)
     with context.database.read() as db:
         rows = [row for row in exception_store.every(db) if row.platform == old.id]
-    known: dict[tuple[Case, str, tuple[str, ...]], list[str]] = {}
-
-    def because(device: str, row: ExceptionRow) -> list[str]:
-        """What changes for one device; of a class, values as one of its devices has them: both sheets read the same."""
-        case, asked = both.excepted.get(device), tuple(row.requirements)
-        if case is None or old.specs != new.specs:
-            view = now.view(device)
-            both_ways = [
-                shown(findings_of(sheet, row.release, view, decisions, device, asked), view.values(), sheet.specs)
-                for sheet in (old, new)
-            ]
-            return stale_because(*both_ways)
-        key = case, row.release, asked
-        if key not in known:
-            before = assessments(context, old, decisions, row.release, [case.before])[case.before]
-            findings = before, both.after.assessment(case.after, row.release)
-            known[key] = stale_because(
-                *(shown([f for f in side.findings if f.requirement.id in asked], {}, new.specs) for side in findings)
-            )
-        return known[key]
-
+    because = _Because(context, both, old)
     for row in rows:
         if row.state not in (ExceptionState.REQUESTED, ExceptionState.APPROVED):
             continue
@@ -314,24 +313,71 @@ def _exceptions(context: Context, both: BothSheets, old: Platform) -> Iterable[A
         if not new.has(row.release):
             yield Affected(name, tuple(row.devices), (f"release {row.release} is no longer in the sheet",))
             continue
+        stale = now.doubts(row.id) if row.state == ExceptionState.APPROVED else {}
         words: Counter[str] = Counter()
-        devices = []
-        for device in row.devices:
-            if found := because(device, row):
+        devices, restored = [], []
+        for device in [one for one in row.devices if not has_served(now, one, row.release)]:
+            if device in stale:
+                if not because.since_approval(device, row):
+                    restored.append(device)
+            elif found := because.since_today(device, row):
                 devices.append(device)
                 words.update(found)
         if devices:
             yield Affected(name, tuple(devices), tuple(words))
+        if restored:
+            yield Affected(name, tuple(restored), ("the approval applies again",), restored=True)
 
 
-def _kits(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:
-    """Kits that would no longer be what the sheet says, each with every device that it is for."""
+class _Because:
+    """What a sheet would change about exceptions. Devices of one class, with the same values, are asked about once."""
+
+    def __init__(self, context: Context, both: BothSheets, old: Platform) -> None:
+        self._context, self._both, self._old, self._new = context, both, old, both.after.platform
+        self._now = snapshot(context)
+        self._decisions = self._now.decisions_for(old)
+        self._known: dict[tuple[Case, str, tuple[str, ...]], list[str]] = {}
+
+    def since_today(self, device: str, row: ExceptionRow) -> list[str]:
+        """What the new sheet says otherwise than the loaded one of what an exception names on a device."""
+        case, asked = self._both.excepted.get(device), tuple(row.requirements)
+        if case is None or self._old.specs != self._new.specs:
+            return stale_because(*(self._shown(sheet, device, row) for sheet in (self._old, self._new)))
+        key = case, row.release, asked
+        if key not in self._known:
+            before = assessments(self._context, self._old, self._decisions, row.release, [case.before])[case.before]
+            sides = before, self._both.after.assessment(case.after, row.release)
+            self._known[key] = stale_because(
+                *(shown([f for f in side.findings if f.requirement.id in asked], {}, self._new.specs) for side in sides)
+            )
+        return self._known[key]
+
+    def since_approval(self, device: str, row: ExceptionRow) -> list[str]:
+        """What the new sheet says otherwise than what was approved of a device."""
+        with self._context.database.read() as db:
+            approved = exception_store.approved_shown(db, [device]).get(row.id, {}).get(device, {})
+        wanted = {name: part for name, part in approved.items() if name in row.requirements}
+        found = stale_because(wanted, self._shown(self._new, device, row), self._new.specs)
+        return [str(approved[CHANGED]), *found] if CHANGED in approved else found
+
+    def _shown(self, sheet: Platform, device: str, row: ExceptionRow) -> dict[str, Any]:
+        view = self._now.view(device)
+        findings = findings_of(sheet, row.release, view, self._decisions, device, row.requirements)
+        return shown(findings, view.values(), sheet.specs)
+
+
+def _kits(context: Context, old: Platform, new: Platform, touched: Iterable[Affected]) -> Iterable[Affected]:
+    """Kits that are valid today and would not be by the new sheet, each with every device that it is for."""
     with context.database.read() as db:
         rows = [row for row in kit_store.every(db, None) if row.platform == old.id]
+    valid = kit_standings(context, rows)
+    stale_for: dict[str, set[str]] = {}
+    for one in touched:
+        if not one.restored:
+            stale_for.setdefault(one.id, set()).update(one.devices)
     for row in rows:
-        words = tuple(kit_objections(old, new, row.release, row.overrides, row.sets))
-        if words:
-            yield Affected(id_of("KT", row.id), tuple(sorted(row.devices)), words)
+        if not valid[row.id].reasons and (words := objections_by(context, row, new, stale_for)):
+            yield Affected(id_of("KT", row.id), tuple(sorted(row.devices)), tuple(words))
 
 
 def _relying(context: Context, old: Platform, new: Platform) -> Iterable[Affected]:

@@ -10,6 +10,8 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from doorstone.core.devices.classes import Classifier
+from doorstone.core.facts import BUILT_IN, FactSpec
+from doorstone.core.platforms.declared_facts import unfit_values
 from doorstone.core.platforms.differences import Change, differences
 from doorstone.core.platforms.platform import Platform
 from doorstone.formats.sheet import SheetError, read_sheet
@@ -17,6 +19,7 @@ from doorstone.store import platforms as store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes
 from doorstone.store.devices import profiles as profile_store
+from doorstone.store.readings import values as value_store
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.context import Context
@@ -75,6 +78,7 @@ def load_sheet(
             )
         if before is not None and before.sha256 == digest:
             return _report(platform, before.revision, changed=False)
+        check_stored_values(context, db, platform)
         old = all_sheets(context).get(platform.id)
         revision = store.add(db, platform.id, digest, text, lists, context.now(), actor.name)
         new = all_sheets(context)[platform.id]
@@ -83,6 +87,34 @@ def load_sheet(
         body = {"revision": revision, "sha256": digest}
         record(context, db, actor, "sheet loaded", "sheet", platform.id, body)
     return _report(platform, revision, changed=True)
+
+
+def check_stored_values(context: Context, db: sqlite3.Connection, platform: Platform) -> None:
+    """Raise `BadInputError` for each declared fact whose stored values the sheet would give another meaning.
+
+    A fact is compared with its declaration in the sheets of other platforms, and in the latest revision of this
+    platform that declares it: values outlive the declaration under which they were read.
+    """
+    errors = []
+    for name, spec in platform.specs.items():
+        if name not in BUILT_IN and (before := _declared_before(context, db, platform.id, spec)) is not None:
+            values = [json.loads(text) for text in value_store.of_fact(db, name)]
+            if found := unfit_values(before, spec, values):
+                errors.append(ErrorEntry(f"fact {name}", *found))
+    if errors:
+        raise BadInputError("The sheet would change what stored values mean", "Correct each fact, then load it", errors)
+
+
+def _declared_before(context: Context, db: sqlite3.Connection, platform: str, spec: FactSpec) -> FactSpec | None:
+    """The declaration under which values of a fact were read, if it differs from `spec`."""
+    sheets = all_sheets(context)
+    others = [one.platform.specs.get(spec.name) for name, one in sheets.items() if name != platform]
+    mine = sheets[platform].platform.specs.get(spec.name) if platform in sheets else None
+    if mine is None and value_store.of_fact(db, spec.name):
+        for row in reversed(store.revisions(db, platform)):
+            if (mine := sheet_of(row, []).platform.specs.get(spec.name)) is not None:
+                break
+    return next((before for before in (mine, *others) if before is not None and before != spec), None)
 
 
 def _perhaps_elsewhere(context: Context, db: sqlite3.Connection, old: Sheet | None, new: Sheet) -> list[str]:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 
-from doorstone.core.platforms.tasks import NewTask, TaskState, Touched, check_task_change, tasks_of
+from doorstone.core.platforms.tasks import NewTask, TaskKind, TaskState, Touched, check_task_change, tasks_of
 from doorstone.store import kits as kit_store
 from doorstone.store import people as people_store
 from doorstone.store import platforms as store
@@ -19,6 +19,9 @@ from doorstone.work.context.errors import BadInputError, MissingError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.platforms.impact import Affected, Impact, sheet_impact
 from doorstone.work.platforms.revisions import LoadReport, load_sheet
+from doorstone.work.snapshot.approvals import stale_devices
+from doorstone.work.snapshot.kit_standing import kit_standings
+from doorstone.work.snapshot.snapshot import snapshot
 
 
 class Task(Struct, frozen=True):
@@ -35,6 +38,7 @@ def load_with_tasks(
         report = load_sheet(context, actor, text, lists, name, seen)
         if report.changed and impact.revision:
             keep_tasks(context, actor, impact, report.revision)
+            close_settled_tasks(context, actor, impact.platform)
     return report
 
 
@@ -56,6 +60,27 @@ def keep_tasks(context: Context, actor: Actor, impact: Impact, revision: int) ->
             }
             number = store.add_task(db, values)
             record(context, db, actor, "task made", "task", id_of("TS", number), values)
+
+
+def close_settled_tasks(context: Context, actor: Actor, platform: str) -> None:
+    """Close open tasks that a sheet has settled: the approval applies again, or the kit is valid again."""
+    now = snapshot(context)
+    with context.database.write() as db:
+        for row in store.tasks(db, "open", platform):
+            if row.kind == TaskKind.EXCEPTION:
+                held = exception_store.get(db, number_of("EX", row.object))
+                settled = held is not None and not stale_devices(held, now).keys() & set(row.devices)
+                note = f"Closed by Door Stone: {row.object} applies again by the sheet that was loaded"
+            elif row.kind == TaskKind.KIT:
+                kit = kit_store.get(db, number_of("KT", row.object))
+                settled = kit is not None and not kit_standings(context, [kit])[kit.id].reasons
+                note = f"Closed by Door Stone: {row.object} is valid again by the sheet that was loaded"
+            else:
+                continue
+            if settled:
+                store.change_task(db, row.id, TaskState.DONE, row.owner, note, actor.name, context.now())
+                body = {"state": TaskState.DONE, "owner": row.owner, "note": note}
+                record(context, db, actor, "task done", "task", id_of("TS", row.id), body, devices=row.devices)
 
 
 def _tasks(context: Context, actor: Actor, impact: Impact) -> Iterator[NewTask]:
@@ -81,9 +106,10 @@ def _tasks(context: Context, actor: Actor, impact: Impact) -> Iterator[NewTask]:
         for move in impact.runways
         if move.was is not None and (move.becomes is None or move.becomes < move.was)
     ]  # fmt: skip
+    stale = [one for one in impact.exceptions if not one.restored]
     yield from tasks_of(
-        impact.platform, owned(impact.exceptions, exceptions), owned(impact.kits, kits), owned(impact.relying, {}),
-        moves, runways, actor.name,
+        impact.platform, owned(stale, exceptions), owned(impact.kits, kits), owned(impact.relying, {}), moves, runways,
+        actor.name,
     )  # fmt: skip
 
 

@@ -68,7 +68,7 @@ class Snapshot:
         self.context = context
         self.today: date = context.today()
         with context.database.read() as db:
-            self._by = settling_rules(context, db)
+            self._by = self.rules = settling_rules(context, db)
             self.sheets, self.specs = self._by.sheets, self._by.specs
             self._decisions = {name: decisions_of(context, db, name) for name in self.sheets}
         self._terms: dict[int, ExceptionTerms] = {}

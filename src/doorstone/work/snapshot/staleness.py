@@ -78,6 +78,13 @@ def stale_reasons(
     return changed
 
 
+def has_served(now: ApprovalBasis, device: str, release: str) -> bool:
+    """Whether nobody has to reconfirm an approval for a device: it runs a later release, or is not in service."""
+    return any(
+        not row.in_service or _past(now, row, release) for row in now.rows([device]) if row.platform in now.sheets
+    )
+
+
 def _past(now: ApprovalBasis, device: DeviceRow, release: str) -> bool:
     platform = now.sheets[device.platform].platform
     return platform.has(device.running_release) and platform.index(device.running_release) > platform.index(release)

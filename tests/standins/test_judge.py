@@ -315,7 +315,7 @@ def test_situations_25_and_26_the_loader_moves_from_the_stick_to_the_disk(tmp_pa
     assert tree(target.root) == before
     runbook = (folder / "runbook.md").read_text()
     assert "- [ ] **Blocking.** Run `sh loader-apply`" in runbook
-    assert "- [ ] Put in the patch for this model: scanner bridge 2." in runbook
+    assert "- [ ] **Blocking.** Put in the patch for this model: scanner bridge 2." in runbook
 
 
 @pytest.mark.process

@@ -17,6 +17,7 @@ from msgspec.structs import replace
 
 from doorstone.core.kits.check import kit_faults
 from doorstone.core.kits.options import KitOptions
+from doorstone.core.media import Media, Need, fitting, shared_media
 from doorstone.formats.signature import fits, new_key, public_key, sign
 from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
@@ -410,3 +411,16 @@ def test_a_runbook_names_the_steps_that_will_be_due_and_no_others(context: Conte
     after = files(context, wiped.id)["runbook.md"].decode().split("After\n")[1]
     assert "ends rollback" not in after
     assert "where they were" not in after
+
+
+def test_media_are_chosen_for_the_group_so_that_one_kit_serves_it() -> None:
+    def one(name: str, *editions: str) -> Media:
+        return Media(name, "tarn", "9.1", "9.1", editions, "en", "x86-64", 10**9, "0" * 64, True, "", "gpt", 8, None)
+
+    media = [one("MD-0001", "a", "b"), one("MD-0002", "b", "c"), one("MD-0003", "a", "c")]
+    needs = [Need("d1", "", "a", "en", "x86-64"), Need("d2", "", "b", "en", "x86-64")]
+    # The newest that fits each device alone: MD-0003 and MD-0002. MD-0001 serves both.
+    assert [getattr(fitting(media, "9.1", need, D("2027-01-18")), "id", "") for need in needs] == ["MD-0003", "MD-0002"]
+    shared = shared_media(media, "9.1", needs, D("2027-01-18"))
+    assert {device: found.id for device, found in shared.items()} == {"d1": "MD-0001", "d2": "MD-0001"}
+    assert shared_media(media, "9.2", needs, D("2027-01-18")) == {}

@@ -139,7 +139,7 @@ class KitBatchResponse(ApiModel):
 
 
 class KitCasesResponse(ApiModel):
-    """How devices split into the fewest kits, and why some can have none yet."""
+    """The kits that devices need, one for each distinct set of needs, and why some devices can have none yet."""
 
     cases: list[SharedCaseResponse]
     refused: list[ErrorEntry]

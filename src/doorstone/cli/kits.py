@@ -169,7 +169,7 @@ def cases(
     route: RouteOption = RouteChoice.IN_PLACE,
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Show how devices split into the fewest kits, and why some can have none yet."""
+    """Show which kits devices need, one for each distinct set of needs, and why some can have none yet."""
     carry = CarryOver.NOTHING if route is RouteChoice.CLEAN else CarryOver.EVERYTHING
     with client(context) as service:
         request = KitBatchRequest(
@@ -187,7 +187,7 @@ def make(
     context: typer.Context,
     device: DevicesArgument = None,
     selection: SelectionOption = "",
-    each: Annotated[bool, typer.Option("--each", help="Make the fewest kits for devices of several cases.")] = False,
+    each: Annotated[bool, typer.Option("--each", help="Make one kit for each distinct set of needs.")] = False,
     release: ReleaseOption = "",
     route: RouteOption = RouteChoice.IN_PLACE,
     carry_over: Annotated[CarryOver | None, typer.Option(help="What set-up keeps.")] = None,

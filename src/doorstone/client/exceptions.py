@@ -70,7 +70,7 @@ class ExceptionCalls(Transport):
         return self._create(ExceptionResponse, "/exceptions", request)
 
     def request_each(self, request: ExceptionRequest) -> ExceptionBatchResponse:
-        """Request for each device the checks that it needs, in the fewest exceptions; all of them or none.
+        """Request what each device needs: one exception for each distinct set of needs; all of them or none.
 
         With `dry_run` set, what would be requested. Raises `RefusedError` if there is nothing to request.
         """

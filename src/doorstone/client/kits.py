@@ -61,7 +61,7 @@ class KitCalls(Transport):
         return self._get(KitList, "/kits", device=device).items
 
     def make_kits(self, request: KitBatchRequest) -> KitBatchResponse:
-        """Make the fewest kits for many devices. Raises `RefusedError` if none of them can have one."""
+        """Make one kit for each distinct set of needs. Raises `RefusedError` if none of them can have one."""
         return self._create(KitBatchResponse, "/kits/each", request)
 
     def make_kit(self, request: KitRequest) -> KitDetail:
@@ -81,7 +81,7 @@ class KitCalls(Transport):
         return self._get(RouteList, f"/devices/{device}/routes", release=release).items
 
     def kit_cases(self, request: KitBatchRequest) -> KitCasesResponse:
-        """How devices split into the fewest kits; nothing is made."""
+        """The kits that devices need, one for each distinct set of needs. Nothing is made."""
         return self._made(KitCasesResponse, "POST", "/kits/cases", request)
 
     def kit_differences(self, one: str, other: str) -> list[KitDifferenceResponse]:

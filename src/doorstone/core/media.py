@@ -173,6 +173,21 @@ def media_plan(
     return MediaPlan(release, tuple(sorted(made, key=lambda use: use.media.id)), _together(mismatches))
 
 
+def shared_media(media: Sequence[Media], release: str, needs: Iterable[Need], today: date) -> dict[str, Media]:
+    """Device -> its media, so that these devices together need the fewest. Devices that none serves are left out."""
+    groups: dict[tuple[str, str], list[Need]] = {}
+    for need in needs:
+        groups.setdefault((need.language, need.arch), []).append(need)
+    found = {}
+    for (language, arch), members in groups.items():
+        here = [m for m in media if m.release == release and m.language == language and m.arch == arch]
+        covered = _fewest(here, {need.edition for need in members}, today)
+        for need in members:
+            if (one := next((m for m in covered if need.edition in m.editions), None)) is not None:
+                found[need.device] = one
+    return found
+
+
 def _fewest(media: Sequence[Media], editions: set[str], today: date) -> tuple[Media, ...]:
     """The fewest media with as many of the editions as can be had, the best first."""
     useful: list[Media] = []

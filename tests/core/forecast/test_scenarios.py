@@ -230,7 +230,14 @@ def test_a_plan_worked_by_hand() -> None:
     assert (found.cost, found.tenths, found.bound) == (400, 170, 170)
     assert plan(groups, 0).tenths == 30
     part = plan(groups, 150)
-    assert (part.cost, part.tenths, part.bound) == (100, 80, 105)
+    assert (part.cost, part.tenths, part.proved) == (100, 80, True)
+
+
+def test_a_plan_takes_the_cheaper_way_where_the_better_one_costs_too_much() -> None:
+    ways = (Option("stay", 0, 0), Option("fix", 6600, 300), Option("except", 7014, 310))
+    found = plan([Group("a", 1, ways)], 6900)
+    assert [(c.option.way, c.devices) for c in found.chosen] == [("fix", 1)]
+    assert (found.cost, found.tenths, found.bound) == (6600, 300, 300)
 
 
 options = st.lists(
@@ -240,7 +247,7 @@ groups_of = st.lists(st.tuples(st.integers(1, 2), options, st.integers(0, 20)), 
 
 
 @given(groups_of, st.integers(0, 60))
-def test_a_plan_fits_its_budget_and_its_bound_holds(made: Sequence[Any], budget: int) -> None:
+def test_a_plan_is_the_best_of_all_choices_and_the_cheapest_of_these(made: Sequence[Any], budget: int) -> None:
     groups = [Group(at, count, (Option("stay", 0, base), *more)) for at, (count, more, base) in enumerate(made)]
     found = plan(groups, budget)
     best = 0
@@ -249,7 +256,13 @@ def test_a_plan_fits_its_budget_and_its_bound_holds(made: Sequence[Any], budget:
         if sum(o.cost for o in chosen) <= budget:
             best = max(best, sum(o.tenths for o in chosen))
     assert found.cost <= budget
-    assert found.tenths <= best <= found.bound
+    assert found.tenths == best == found.bound
+    cheapest = min(
+        sum(o.cost for o in chosen)
+        for chosen in product(*(group.options for group in each))
+        if sum(o.tenths for o in chosen) == best and sum(o.cost for o in chosen) <= budget
+    )
+    assert found.cost == cheapest
     assert sum(c.devices for c in found.chosen) == len(each)
     assert plans(groups, [0, budget, 2 * budget]) == [plan(groups, amount) for amount in (0, budget, 2 * budget)]
 

@@ -200,7 +200,7 @@ function Form({ start, title }: { start: Start; title: string }) {
             <legend className="sr-only">What is requested</legend>
             {(
               [
-                ["", "For each device what it needs, in the fewest exceptions"],
+                ["", "What each device needs: one exception for each distinct set of needs"],
                 ["same", "The same requirements for all, as ticked"],
               ] as const
             ).map(([value, words]) => (

@@ -1,4 +1,4 @@
-// Kits for many devices: how they split into cases is seen first, then the fewest kits are made.
+// Kits for many devices: how they split into cases is seen first, then one kit is made for each distinct set of needs.
 import { useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";

@@ -82,7 +82,8 @@ def request(
         list[str] | None, typer.Option("--requirement", "-q", help="Requirement id; repeat for more.")
     ] = None,
     each: Annotated[
-        bool, typer.Option("--each", help="Request for each device what it needs, in the fewest exceptions.")
+        bool,
+        typer.Option("--each", help="Request what each device needs: one exception for each distinct set of needs."),
     ] = False,
     device: DeviceOption = None,
     selection: Annotated[str, typer.Option(help="A saved selection whose devices come on top.")] = "",

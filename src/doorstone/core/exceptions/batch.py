@@ -1,4 +1,4 @@
-"""Requests for many devices at once: what to ask of each, and the fewest requests that ask for exactly that.
+"""Requests for many devices at once: what to ask of each, in one request for each distinct set of needs.
 
 In: assessments, and what is permitted or requested already. Out: groups of devices with the same checks, and refusals.
 """
@@ -88,7 +88,7 @@ def _wanted(one: RequestedDevice, named: Mapping[str, str], only: Collection[str
 
 
 def group(wanted: Mapping[str, Collection[str]], most: int) -> list[RequestGroup]:
-    """The fewest requests of at most so many devices: one per distinct set of requirements, the largest first."""
+    """One request for each distinct set of requirements, of at most so many devices, the largest first."""
     found: dict[tuple[str, ...], list[str]] = {}
     for device, names in wanted.items():
         found.setdefault(tuple(sorted(names)), []).append(device)

@@ -1,15 +1,23 @@
 """Plans for budgets: which way each device takes so that the money buys the most serviced device-months.
 
 In: per group of like devices its number and its ways (cost in cents, months in tenths), budgets. Out: a `Plan` for
-each: the choice, what it costs and gives, and the most that any choice could give: the optimum of the linear
-relaxation, as in P. Sinha and A. A. Zoltners, "The multiple-choice knapsack problem", Operations Research 27 (1979).
+each: the choice, what it costs and gives, and the most that any choice could give.
+
+This is the multiple-choice knapsack problem. It is solved exactly, as an integer program: so many devices of each group
+take each way. Of the plans that give the most, one with the least cost is taken. If the solver reaches its limit of
+nodes before it has proved a plan, the plan is the best one found, and `bound` says how far it may be from the best.
 """
 
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Sequence
+from typing import Any
 
 from msgspec import Struct
+
+MOST_NODES = 20_000
+"""Nodes of the search after which the best plan found is taken. A count, not a time: the same input, the same plan."""
+MOST_SECONDS = 5.0
 
 
 class Option(Struct, frozen=True):
@@ -42,14 +50,10 @@ class Plan(Struct, frozen=True):
     tenths: int
     bound: int
 
-
-class _Step(Struct, frozen=True):
-    """From one option of a group to the next better one on its hull."""
-
-    group: int
-    at: int
-    cost: int
-    gain: int
+    @property
+    def proved(self) -> bool:
+        """Whether no other plan within the budget gives more."""
+        return self.tenths == self.bound
 
 
 def plan(groups: Sequence[Group], budget: int) -> Plan:
@@ -59,66 +63,95 @@ def plan(groups: Sequence[Group], budget: int) -> Plan:
 
 def plans(groups: Sequence[Group], budgets: Iterable[int]) -> list[Plan]:
     """The plan for each budget in cents, over the same groups. Raises as `plan` does."""
-    known: dict[tuple[Option, ...], list[Option]] = {}
+    alike: dict[tuple[Option, ...], list[Group]] = {}
     for group in groups:
-        if group.options not in known:
-            known[group.options] = _hull(group)
-    hulls = [known[group.options] for group in groups]
-    steps = [
-        _Step(number, at, hull[at].cost - hull[at - 1].cost, hull[at].tenths - hull[at - 1].tenths)
-        for number, hull in enumerate(hulls)
-        for at in range(1, len(hull))
-    ]
-    steps.sort(key=lambda s: (-s.gain / s.cost, s.group, s.at))
-    return [_plan(groups, hulls, steps, budget) for budget in budgets]
+        alike.setdefault(_worth_taking(group), []).append(group)
+    return [_plan(groups, alike, budget) for budget in budgets]
 
 
-def _plan(groups: Sequence[Group], hulls: Sequence[list[Option]], steps: Sequence[_Step], budget: int) -> Plan:
-    """The plan for a budget by the steps of all groups, those that give most for their money first."""
-    start = sum(hull[0].tenths * group.devices for hull, group in zip(hulls, groups, strict=True))
-    placed = [{0: group.devices} for group in groups]
-    left, tenths, bound, full = budget, start, float(start), True
-    room = float(budget)
-    for step in steps:
-        ready = placed[step.group].get(step.at - 1, 0)
-        could = groups[step.group].devices
-        if full:  # the relaxation takes steps in this order and a part of the last
-            share = min(could * step.cost, room)
-            bound += share * step.gain / step.cost
-            room -= share
-            full = room > 0
-        taken = min(ready, left // step.cost)
-        if taken:
-            placed[step.group][step.at - 1] -= taken
-            placed[step.group][step.at] = placed[step.group].get(step.at, 0) + taken
-            left -= taken * step.cost
-            tenths += taken * step.gain
-    chosen = tuple(
-        ChosenOption(group.key, hull[at], count)
-        for group, hull, held in zip(groups, hulls, placed, strict=True)
-        for at, count in sorted(held.items())
-        if count
-    )
-    return Plan(chosen, budget - left, tenths, max(tenths, int(bound + 1e-6)))
-
-
-def _hull(group: Group) -> list[Option]:
-    """The options of a group worth taking: from the free one on, each next gives less for its money."""
-    free = [option for option in group.options if option.cost == 0]
-    if not free:
+def _worth_taking(group: Group) -> tuple[Option, ...]:
+    """The options of a group by cost, without those that give no more than a cheaper one."""
+    if not any(option.cost == 0 for option in group.options):
         raise ValueError(f"{group.key} has no way that costs nothing")
-    hull = [max(free, key=lambda o: o.tenths)]
+    kept: list[Option] = []
     for option in sorted(group.options, key=lambda o: (o.cost, -o.tenths)):
-        if option.cost == 0 or option.tenths <= hull[-1].tenths:
-            continue
-        while len(hull) > 1 and _slope(hull[-2], hull[-1]) <= _slope(hull[-2], option):
-            hull.pop()
-        if option.cost > hull[-1].cost:
-            hull.append(option)
-        else:
-            hull[-1] = option
-    return hull
+        if not kept or option.tenths > kept[-1].tenths:
+            kept.append(option)
+    return tuple(kept)
 
 
-def _slope(one: Option, other: Option) -> float:
-    return (other.tenths - one.tenths) / (other.cost - one.cost)
+def _plan(groups: Sequence[Group], alike: dict[tuple[Option, ...], list[Group]], budget: int) -> Plan:
+    sizes = {options: sum(group.devices for group in held) for options, held in alike.items()}
+    taken, bound = _best(sizes, budget)
+    chosen: dict[Hashable, list[ChosenOption]] = {}
+    for options, held in alike.items():
+        left = list(taken[options])
+        for group in held:  # devices of groups with the same options are interchangeable
+            wanted = group.devices
+            for at, option in enumerate(options):
+                if count := min(left[at], wanted):
+                    chosen.setdefault(group.key, []).append(ChosenOption(group.key, option, count))
+                    left[at] -= count
+                    wanted -= count
+    parts = tuple(part for group in groups for part in chosen.get(group.key, ()))
+    cost = sum(part.option.cost * part.devices for part in parts)
+    tenths = sum(part.option.tenths * part.devices for part in parts)
+    return Plan(parts, cost, tenths, max(bound, tenths))
+
+
+_Taken = dict[tuple[Option, ...], list[int]]
+
+
+def _best(sizes: dict[tuple[Option, ...], int], budget: int) -> tuple[_Taken, int]:
+    """How many devices take each option, and the most tenths of months that any choice could give."""
+    start = sum(options[0].tenths * devices for options, devices in sizes.items())
+    most = sum(options[-1].tenths * devices for options, devices in sizes.items())
+    if sum(options[-1].cost * devices for options, devices in sizes.items()) <= budget:
+        return {options: [0] * (len(options) - 1) + [devices] for options, devices in sizes.items()}, most
+    if budget < min((option.cost for options in sizes for option in options if option.cost), default=budget + 1):
+        return {options: [devices] + [0] * (len(options) - 1) for options, devices in sizes.items()}, start
+    first, bound = _solve(sizes, budget, None)
+    if first is None:
+        return {options: [devices] + [0] * (len(options) - 1) for options, devices in sizes.items()}, bound
+    gives = _tenths(first)
+    cheaper, _ = _solve(sizes, budget, gives) if gives == bound else (None, 0)
+    return (cheaper if cheaper is not None and _cost(cheaper) < _cost(first) else first), bound
+
+
+def _solve(sizes: dict[tuple[Option, ...], int], budget: int, at_least: int | None) -> tuple[_Taken | None, int]:
+    """Solve once: for the most months within the budget, or for the least cost that gives `at_least` so many."""
+    import numpy as np  # takes a third of a second, and few calls plan a budget
+    from scipy.optimize import Bounds, LinearConstraint, milp
+    from scipy.sparse import csr_array
+
+    every = [(number, option) for number, options in enumerate(sizes) for option in options]
+    costs = np.array([option.cost for _, option in every], dtype=float)
+    tenths = np.array([option.tenths for _, option in every], dtype=float)
+    devices = np.array(list(sizes.values()), dtype=float)
+    rows, columns = [number for number, _ in every], range(len(every))
+    one_way_each = csr_array((np.ones(len(every)), (rows, columns)), shape=(len(sizes), len(every)))
+    limits: list[Any] = [LinearConstraint(one_way_each, devices, devices), LinearConstraint(costs[None, :], ub=budget)]
+    if at_least is not None:
+        limits.append(LinearConstraint(tenths[None, :], lb=at_least))
+    found = milp(
+        c=-tenths if at_least is None else costs,
+        constraints=limits,
+        integrality=np.ones(len(every)),
+        bounds=Bounds(0, devices[rows]),
+        options={"mip_rel_gap": 0, "node_limit": MOST_NODES, "time_limit": MOST_SECONDS},
+    )
+    bound = int(-found.mip_dual_bound + 1e-6) if found.mip_dual_bound is not None else int(tenths.sum())
+    if found.x is None:
+        return None, bound
+    counts = iter(np.rint(found.x).astype(int).tolist())
+    taken = {options: [next(counts) for _ in options] for options in sizes}
+    whole = all(sum(held) == sizes[options] for options, held in taken.items())
+    return (taken if whole and _cost(taken) <= budget else None), bound
+
+
+def _cost(taken: _Taken) -> int:
+    return sum(o.cost * n for options, held in taken.items() for o, n in zip(options, held, strict=True))
+
+
+def _tenths(taken: _Taken) -> int:
+    return sum(o.tenths * n for options, held in taken.items() for o, n in zip(options, held, strict=True))

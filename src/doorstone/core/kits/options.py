@@ -123,7 +123,7 @@ class KitNeeds(Struct, frozen=True):
 
 
 def fewest_kits(needs: Iterable[KitNeeds]) -> list[SharedCase]:
-    """The fewest kits that carry these devices exactly: one per distinct set of overrides, patches and media."""
+    """One kit for each distinct set of overrides, patches and media, the one for most devices first."""
     groups: dict[tuple[tuple[str, ...], tuple[str, ...], str], list[str]] = {}
     for one in needs:
         groups.setdefault((one.overrides, one.patches, one.media), []).append(one.device)

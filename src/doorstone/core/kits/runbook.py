@@ -196,6 +196,7 @@ def _after_lines(case: KitCase, areas: Mapping[KitTarget, Sequence[KitFileChange
             "**Blocking.** Run `sh loader-apply`: without the loader on the internal disk the device starts only with "
             "the stick in. Then start it once without the stick."
         ]
+    lines += [f"**Blocking.** Put in the patch for this model: {patch}." for patch in case.patches]
     for step in case.steps:
         where = f" ({', '.join(step.devices)})" if step.devices else ""
         lines.append(f"{'**Blocking.** ' if step.blocking else ''}{step.title}{where}. {step.todo}")

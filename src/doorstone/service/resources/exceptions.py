@@ -250,8 +250,8 @@ def check_request(call: Call[None, ExceptionRequest]) -> RequestCheckResponse:
 
 
 @operations(
-    "POST", "/exceptions/each", "Request for each device what it needs, in the fewest exceptions", roles=HANDS,
-    body=ExceptionRequest, answer=ExceptionBatchResponse, status=201, creates=True,
+    "POST", "/exceptions/each", "Request what each device needs, one exception for each distinct set of needs",
+    roles=HANDS, body=ExceptionRequest, answer=ExceptionBatchResponse, status=201, creates=True,
     affected_devices=lambda call: batch.devices_of(call.context, _asked(call.body)),
 )  # fmt: skip
 def request_each(call: Call[None, ExceptionRequest]) -> ExceptionBatchResponse:

@@ -81,7 +81,7 @@ def signing_key(call: Call[None, None]) -> Answer:
 @operations(
     "POST",
     "/kits/cases",
-    "How devices split into the fewest kits",
+    "The kits that devices need, one for each distinct set of needs",
     roles=EVERYONE,
     body=KitBatchRequest,
     answer=KitCasesResponse,
@@ -107,7 +107,7 @@ def _chosen(call: Call[None, KitBatchRequest]) -> tuple[str, ...]:
 
 
 @operations(
-    "POST", "/kits/each", "Make the fewest kits for many devices", roles=HANDS, body=KitBatchRequest,
+    "POST", "/kits/each", "Make one kit for each distinct set of needs", roles=HANDS, body=KitBatchRequest,
     answer=KitBatchResponse, status=201, creates=True, affected_devices=lambda call: _chosen(call),
 )  # fmt: skip
 def make_kits(call: Call[None, KitBatchRequest]) -> KitBatchResponse:

@@ -34,7 +34,7 @@ from doorstone.core.kits.options import (
 )
 from doorstone.core.kits.overrides import Choice, OverrideSet, choose
 from doorstone.core.kits.settings_store import StoreError, setting_text
-from doorstone.core.media import Media
+from doorstone.core.media import Media, shared_media
 from doorstone.core.platforms.platform import Platform, Route, target_release
 from doorstone.formats.runbook_page import runbook_page
 from doorstone.formats.signature import new_key, public_key, sign
@@ -52,7 +52,7 @@ from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.kits.overrides import overrides_for
 from doorstone.work.snapshot.approvals import stale_devices
 from doorstone.work.snapshot.kit_standing import KitStanding, kit_standings
-from doorstone.work.snapshot.media_on_record import choose_media, on_record, with_media
+from doorstone.work.snapshot.media_on_record import choose_media, need_of, on_record, with_media
 from doorstone.work.snapshot.sheets import need_kit_route, need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot, terms
 
@@ -111,7 +111,7 @@ def make_kit(
 
 
 def make_each(context: Context, actor: Actor, wanted: KitOptions) -> tuple[list[Kit], list[ErrorEntry]]:
-    """Make the fewest kits for many devices, one for each case, and say which devices can have none, and why.
+    """Make one kit for each distinct set of needs, and say which devices can have none, and why.
 
     Raises `RefusedError` if none of them can have one.
     """
@@ -122,7 +122,7 @@ def make_each(context: Context, actor: Actor, wanted: KitOptions) -> tuple[list[
             return [get_kit(context, name) for name in names], refused
         now = snapshot(context)
         platform, release = _platform_of(now, wanted)
-        found = {one.device: one for one in _device_cases(now, db, platform, release, wanted)}
+        found = {one.device: one for one in _cases_sharing_media(now, db, platform, release, wanted)}
         errors = [entry for one in found.values() for entry in one.refused]
         cases = _shared([one for one in found.values() if not one.refused])
         if not cases:
@@ -214,6 +214,34 @@ def _device_cases(
         mine = [(known[row.id], stale[row.id].get(device, ())) for row in rows.values()]
         found.append(_device_case(now, platform, release, wanted, device, rows, mine, media))
     return found
+
+
+def _cases_sharing_media(
+    now: Snapshot, db: sqlite3.Connection, platform: Platform, release: str, wanted: KitOptions
+) -> list[_DeviceCase]:
+    """The cases of devices, with media that as many as possible share, so that they need the fewest kits."""
+    found = {one.device: one for one in _device_cases(now, db, platform, release, wanted)}
+    if wanted.media:
+        return list(found.values())
+    recorded = on_record(db, platform)
+    groups: dict[tuple[tuple[str, ...], tuple[str, ...]], list[str]] = {}
+    for one in found.values():
+        if not one.refused:
+            groups.setdefault((one.chosen.ids, one.patches), []).append(one.device)
+    for devices in groups.values():
+        shared = shared_media(recorded, release, [need_of(now, device) for device in devices], now.today)
+        changed: dict[str, list[str]] = {}
+        for device, media in shared.items():
+            if found[device].media != media:
+                changed.setdefault(media.id, []).append(device)
+        made = [
+            one
+            for media, mine in changed.items()
+            for one in _device_cases(now, db, platform, release, replace(wanted, devices=tuple(mine), media=media))
+        ]
+        if not any(one.refused for one in made):
+            found.update({one.device: one for one in made})
+    return list(found.values())
 
 
 def _device_case(
@@ -313,7 +341,7 @@ def _kit_steps(
             wanted.carry_over,
         )  # fmt: skip
         for step in steps:
-            if step.kind is not StepKind.LOADER:  # the runbook says how, with the kit's own script
+            if step.kind not in (StepKind.LOADER, StepKind.PATCH):  # the runbook says how to carry these out
                 devices.setdefault((step.title, step.todo, step.blocking), []).append(one.device)
     return tuple(
         KitStep(*step, devices=() if len(named) == len(found) else tuple(named)) for step, named in devices.items()
@@ -337,12 +365,12 @@ def _kit_exception(row: ExceptionRow) -> KitException:
 
 
 def shared_cases(context: Context, wanted: KitOptions) -> tuple[list[SharedCase], list[ErrorEntry]]:
-    """How these devices split into the fewest kits, and why some can have none yet. Nothing is made."""
+    """The kits that these devices need, one for each distinct set of needs, and why some can have none."""
     _check_each(wanted)
     now = snapshot(context)
     platform, release = _platform_of(now, wanted)
     with context.database.read() as db:
-        found = _device_cases(now, db, platform, release, wanted)
+        found = _cases_sharing_media(now, db, platform, release, wanted)
     ready = [one for one in found if not one.refused]
     return _shared(ready), [entry for one in found for entry in one.refused]
 

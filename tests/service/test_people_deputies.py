@@ -10,10 +10,12 @@ import httpx
 import pytest
 from flask import Flask
 
-from doorstone.api.people import DeputyRequest, PersonRequest
+from doorstone.api.people import DeputyRequest, PersonChangeRequest, PersonRequest
 from doorstone.client import BadInputError, Client, RefusedError, RoleError
 from doorstone.core.ledger.sentences import sentence
-from doorstone.service.app import create_app
+from doorstone.service import auth
+from doorstone.service.app import OPERATIONS, create_app
+from doorstone.service.problems import ServiceProblemError
 from doorstone.store import ledger_changes
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context, Policy
@@ -29,7 +31,7 @@ As = Callable[..., Client]
 @pytest.fixture
 def clients(demo: Context) -> As:
     """A client by name, in place of somebody if named, on a day."""
-    admin = Actor("wilhelmina", "administrator", "test")
+    admin = Actor("local", "administrator", "local")
     people.add_person(demo, admin, "ysolde", "Ysolde Marsh", "approver", "northmere-2027")
 
     @cache
@@ -120,12 +122,27 @@ def test_nobody_uses_it_for_what_is_ones_own(clients: As) -> None:
     for call in (
         lambda: acting.name_deputy(DeputyRequest(deputy="petra", reason=AWAY, **DAYS)),
         lambda: acting.set_my_password("northmere-2027", "another-long-one-2027"),
+        lambda: acting.set_password("anselm", "another-long-one-2027"),
+        lambda: acting.add_person(PersonRequest(name="rowan", display="Rowan", role="administrator", password="a-long-one-for-rowan")),
+        lambda: acting.change_person("odile", 1, PersonChangeRequest(role="administrator")),
     ):
-        with pytest.raises(RoleError, match="not in place of somebody else"):
+        with pytest.raises(RoleError, match="not possible on behalf of another person"):
             call()
-    acting.add_person(PersonRequest(name="rowan", display="Rowan", role="viewer", password="a-long-one-for-rowan"))
-    (entry, *_) = acting.ledger("person", "rowan")
-    assert entry.body["in_place_of"] == "wilhelmina"
+
+
+def test_no_operation_on_accounts_or_settings_works_on_behalf_of_another_person(demo: Context) -> None:
+    """Every changing operation on people, tokens, deputies, webhooks and settings, by the list itself."""
+    personal = {(one.method, one.path) for one in OPERATIONS if one.personal}
+    assert personal >= {
+        ("POST", "/people"), ("PATCH", "/people/<person>"), ("PUT", "/people/<person>/password"),
+        ("DELETE", "/people/<person>/second-factor"), ("PUT", "/people/<person>/subject"), ("POST", "/tokens"),
+        ("DELETE", "/tokens/<token>"), ("POST", "/deputies"), ("POST", "/webhooks"), ("PUT", "/risk"),
+    }  # fmt: skip
+    actor = Actor("odile", "administrator", "token", session=True, in_place_of="wilhelmina")
+    for one in OPERATIONS:
+        if one.personal:
+            with pytest.raises(ServiceProblemError, match="on behalf of another person"):
+                auth.require_role(one, actor)
 
 
 @pytest.mark.parametrize(

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { client, once, ProblemError, queries } from "./api";
+import { client, formKey, ProblemError, queries } from "./api";
 
 type Make = () => Response | Promise<Response>;
 const ask = (make: Make) =>
@@ -50,6 +50,21 @@ it("tries a read again only if nothing answered", () => {
   ]);
 });
 
-it("gives each click a key of its own", () => {
-  expect(once()["Idempotency-Key"]).not.toBe(once()["Idempotency-Key"]);
+describe("the key of a creating call", () => {
+  const key = (body: string, path = "/api/v1/exceptions") =>
+    formKey(new Request(`http://doorstone.test${path}`, { method: "POST", body }));
+
+  it("is the same for the same content from the same form", async () => {
+    expect(await key("a")).toBe(await key("a"));
+  });
+
+  it("differs by content, by call and by visit of the form", async () => {
+    const first = await key("a");
+    expect(await key("b")).not.toBe(first);
+    expect(await key("a", "/api/v1/kits")).not.toBe(first);
+    history.pushState({ key: "next" }, "");
+    expect(await key("a")).not.toBe(first);
+    history.replaceState({ key: "next" }, "");
+    expect(await key("a")).toBe(await key("a"));
+  });
 });

@@ -96,12 +96,43 @@ const sayForWhom: Middleware = {
   },
 };
 
+const BY_FORM = "by-form";
+const TAB = "doorstone.tab";
+
+/** What tells this visit of a form from others: the same after going back to it, another one when it is opened anew. */
+function formId(): string {
+  let tab = sessionStorage.getItem(TAB);
+  if (!tab) {
+    tab = crypto.randomUUID();
+    sessionStorage.setItem(TAB, tab);
+  }
+  const visit = (history.state as { key?: string } | null)?.key ?? "first";
+  return `${tab} ${location.pathname} ${visit}`;
+}
+
+/** A key for a creating call: a double click, or the same content sent again from the same form, has the same key. */
+export async function formKey(request: Request): Promise<string> {
+  const content = new TextEncoder().encode(
+    [formId(), request.method, request.url, await request.clone().text()].join("\n"),
+  );
+  const digest = new Uint8Array(await crypto.subtle.digest("SHA-256", content));
+  return [...digest].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+}
+
+const keyByForm: Middleware = {
+  async onRequest({ request }) {
+    if (request.headers.get("Idempotency-Key") === BY_FORM)
+      request.headers.set("Idempotency-Key", await formKey(request));
+    return request;
+  },
+};
+
 export const client = createClient<paths>({ headers: { "X-Doorstone-Console": "1" } });
-client.use(sayForWhom, throwProblems);
+client.use(sayForWhom, keyByForm, throwProblems);
 export const api = createHooks(client);
 
-/** The headers of a creating call: a key, so that a second click makes nothing twice. */
-export const once = () => ({ "Idempotency-Key": crypto.randomUUID() });
+/** The headers of a creating call. Its key is made of the form and its content once the call is sent. */
+export const once = () => ({ "Idempotency-Key": BY_FORM });
 
 export const queries = new QueryClient({
   defaultOptions: {

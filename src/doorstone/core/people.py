@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from datetime import date
 
 from msgspec import Struct
@@ -42,6 +42,26 @@ def check_deputy(deputy: Deputy, reason: str, as_of: date) -> None:
         raise InvalidInputError(words, "Name a deputy for a shorter time")
     if not 5 <= len(reason.strip()) <= 1000 or not reason.strip().isprintable():
         raise InvalidInputError("The reason cannot be used", "Say in a sentence why, without line breaks")
+
+
+class AccountAct(Struct, frozen=True):
+    """`by` created the account of `person`, or gained control of it: set its password, its subject, or removed its
+    second factor."""
+
+    by: str
+    person: str
+
+
+def people_behind(names: Iterable[str], acts: Iterable[AccountAct]) -> frozenset[str]:
+    """These people, and the accounts that one of them created or gained control of."""
+    given = frozenset(names)
+    return given | {act.person for act in acts if act.by in given}
+
+
+def not_separate(one: Iterable[str], other: Iterable[str], acts: Collection[AccountAct]) -> bool:
+    """Whether the same person may stand behind two actions: one person controls accounts of both."""
+    first, second = frozenset(one), frozenset(other)
+    return bool(first & people_behind(second, acts) or second & people_behind(first, acts))
 
 
 def check_active(name: str, active: Collection[str]) -> None:

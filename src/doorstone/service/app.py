@@ -219,8 +219,9 @@ def _with_receipt(actor: Actor, operation: Operation, body: BaseModel | None) ->
         return actor
     if not 1 <= len(key) <= 200:
         raise ServiceProblemError(400, "bad-request", "The Idempotency-Key is too long", "Use up to 200 characters")
-    asked = f"{operation.name} {body.model_dump_json() if body else ''}"
-    fingerprint = hashlib.sha256(asked.encode()).hexdigest()
+    query = sorted(item for item in request.args.items(multi=True))
+    asked = [request.method, request.path, query, actor.in_place_of, body.model_dump_json() if body else ""]
+    fingerprint = hashlib.sha256(json.dumps(asked).encode()).hexdigest()
     return replace(actor, receipt=Receipt(key, fingerprint))
 
 

@@ -133,9 +133,10 @@ def require_role(operation: Operation, actor: Actor | None) -> None:
         return
     if actor is None:
         raise ServiceProblemError(401, "not-signed-in", "Nobody is signed in", "Sign in, or send a bearer token")
-    if operation.own and actor.in_place_of:
-        detail = f"{operation.summary}: not in place of somebody else"
-        raise ServiceProblemError(403, "deputy", detail, f"Do it without {DEPUTY_HEADER}")
+    if (operation.own or operation.personal) and actor.in_place_of:
+        detail = f"{operation.summary}: not possible on behalf of another person"
+        hint = f"Do it in your own name, without {DEPUTY_HEADER}, or ask {actor.in_place_of}"
+        raise ServiceProblemError(403, "deputy", detail, hint)
     if operation.own and not actor.session:
         detail = f"{operation.summary}: a token for programs may not"
         hint = "Sign in, in the console or with 'doorstone sign-in'"

@@ -111,6 +111,11 @@ class Config(BaseSettings):
     check_every_days: int = Field(60, ge=1, description="Days after which an observation is too old to tell")
     stay_days: int = Field(180, ge=0, description="Days of servicing left from which staying is recommended")
     silent_days: int = Field(45, ge=1, description="Days without any reading after which a device is asked about")
+    separate_days: int = Field(
+        30,
+        ge=0,
+        description="Days for which an account counts as in the hands of whoever created it or set its password",
+    )
     reread_days: int = Field(
         7, ge=0, description="Days before a reading expires from which the device is due to be read"
     )
@@ -208,6 +213,7 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
         stay_days=config.stay_days,
         silent_days=config.silent_days,
         reread_days=config.reread_days,
+        separate_days=config.separate_days,
         retention=Retention(
             config.keep_changed_days, config.keep_unchanged_days, config.keep_delivery_days, config.keep_receipt_days
         ),

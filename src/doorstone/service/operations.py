@@ -69,6 +69,9 @@ def page_alone(text: str, style: str) -> Answer:
 
 DEPUTY_HEADER = "Doorstone-In-Place-Of"
 """Names the person in whose place the caller acts."""
+PERSONAL_TAGS = frozenset({"people", "notifications", "operations"})
+"""People, roles, passwords, second factors, subjects, tokens, deputies, webhooks and settings."""
+PERSONAL_NAMES = frozenset({"change_risk"})
 NOT_REHEARSED = frozenset({"sign_out"})
 DRY_IMPORTS = frozenset({"import_readings", "begin_import"})
 LARGE = frozenset({"fix_round", "list_uncovered"})
@@ -109,6 +112,11 @@ class Operation(Struct, frozen=True):
     own: bool
     asks: bool
     handler: Handler
+
+    @property
+    def personal(self) -> bool:
+        """Whether nobody may do it on behalf of another person: it changes who may do what, or a setting."""
+        return not self.reads and bool(self.roles) and (self.tag in PERSONAL_TAGS or self.name in PERSONAL_NAMES)
 
     @property
     def reads(self) -> bool:

@@ -108,6 +108,15 @@ def entries(
     return [_entry(row) for row in rows]
 
 
+def by_action(db: sqlite3.Connection, kind: str, actions: Iterable[str], since: str) -> list[Entry]:
+    """Entries of these actions on objects of a kind since a day, oldest first."""
+    rows = db.execute(
+        "SELECT * FROM ledger WHERE kind = ? AND action IN (SELECT value FROM json_each(?)) AND at >= ? ORDER BY seq",
+        (kind, json.dumps(sorted(actions)), since),
+    )
+    return [_entry(row) for row in rows]
+
+
 def story(db: sqlite3.Connection, kind: str, obj: str) -> list[Entry]:
     """Every entry of an object and those that speak of it, oldest first."""
     rows = db.execute(

@@ -232,6 +232,16 @@ def deputies(db: sqlite3.Connection) -> list[DeputyRow]:
     return [DeputyRow(*row) for row in db.execute("SELECT * FROM deputies ORDER BY id DESC")]
 
 
+def was_removed(db: sqlite3.Connection, person: str, deputy: str) -> bool:
+    """Whether a deputy of a person was removed before the end of the term, or can no longer sign in."""
+    row = db.execute(
+        "SELECT (SELECT active FROM people WHERE name = ?2) AS active,"
+        " (SELECT ended_at FROM deputies WHERE person = ?1 AND deputy = ?2 ORDER BY id DESC LIMIT 1) AS ended",
+        (person, deputy),
+    ).fetchone()
+    return not row["active"] or row["ended"] is not None
+
+
 def deputised(db: sqlite3.Connection, name: str, day: str) -> list[str]:
     """The people in whose place a person may act on a day."""
     rows = db.execute(

@@ -89,11 +89,11 @@ def test_every_state_and_move(state: ExceptionState, move: Move) -> None:
 
 def test_the_approver_is_never_the_requester_unless_allowed() -> None:
     with pytest.raises(MoveRefusedError, match="never the requester"):
-        check_approver("petra", (), "petra", self_approval=False)
+        check_approver("petra", (), {"petra"}, (), self_approval=False)
     with pytest.raises(MoveRefusedError, match="You have edited"):
-        check_approver("petra", ("wilhelmina",), "wilhelmina", self_approval=False)
-    check_approver("petra", (), "petra", self_approval=True)
-    check_approver("petra", ("wilhelmina",), "anselm", self_approval=False)
+        check_approver("petra", ("wilhelmina",), {"wilhelmina"}, (), self_approval=False)
+    assert check_approver("petra", (), {"petra"}, (), self_approval=True)
+    assert not check_approver("petra", ("wilhelmina",), {"anselm"}, (), self_approval=False)
 
 
 @pytest.mark.parametrize(

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from doorstone.core.exceptions.residual import RiskTable
 from doorstone.work.context.context import Context, Policy
 from doorstone.work.exceptions import activity, register, requests
-from tests.asking import PETRA, asked, granted, line, on, read
+from tests.asking import PETRA, D, asked, granted, line, on, read
 from tests.build import CHIPLESS, GOOD
 
 PUBLIC = {"exposure.network": "public", "exposure.data": "personal"}
@@ -41,4 +41,4 @@ def test_from_so_many_points_on_two_have_to_approve(context: Context) -> None:
     risky = requests.request(careful, PETRA, asked("d1"))
     plain = requests.request(careful, PETRA, asked("d2", requirements=("storage",)))
     assert (risky.row.approvals_needed, plain.row.approvals_needed) == (2, 1)
-    assert granted(careful, "d2", requirements=("storage",))
+    assert granted(careful, "d2", requirements=("storage",), expires_on=D("2027-08-31"))

@@ -7,7 +7,7 @@ In: an exception, a person, an assessment, a day. Out: the next state, or an err
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from datetime import date, timedelta
 from enum import StrEnum
 from typing import Any
@@ -17,7 +17,7 @@ from msgspec import Struct
 from doorstone.core.conditions import order_free
 from doorstone.core.errors import MoveRefusedError
 from doorstone.core.facts import FactError, FactSpec, FactValue, dump
-from doorstone.core.people import covers
+from doorstone.core.people import AccountAct, covers, not_separate
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment, Finding, RequirementFinding
 
@@ -216,19 +216,21 @@ def allowed_actions(
     who: Involved,
     self_approval: bool,
     deputy: str = "",
+    acts: Collection[AccountAct] = (),
 ) -> tuple[str, ...]:
     """What `person` may do with an exception now, in `role`: moves of those that are possible, then other actions.
 
-    `deputy` acts in the person's place: what either had a part in, they do not approve.
+    `deputy` acts on behalf of the person: what either had a part in, they do not approve, nor what an account had a
+    part in that one of them created or controls by `acts`.
     """
     acting = {person, deputy or person}
     hands, decides = covers(role, "technician"), covers(role, "approver")
     own = person == who.requester or role == "administrator"
     open_ = state not in ENDED
-    fresh = self_approval or not acting & {who.requester, *who.editors}
+    fresh = self_approval or not not_separate(acting, {who.requester, *who.editors}, acts)
     waits = state is ExceptionState.REQUESTED
     allowed = {
-        Move.APPROVE: decides and fresh and not acting & who.approvers,
+        Move.APPROVE: decides and fresh and not not_separate(acting, who.approvers, acts),
         Move.CONFIRM: decides and fresh,
         Move.WITHDRAW: hands and own,
     }
@@ -252,14 +254,30 @@ def approvals_needed(two_approvers: str, critical: bool, risky: bool = False) ->
     return 2 if risky or two_approvers == "all" or (two_approvers == "critical" and critical) else 1
 
 
-def check_approver(requester: str, editors: Iterable[str], approver: str, self_approval: bool) -> None:
-    """Raises `MoveRefusedError` if the person asked for the exception or edited it, unless self-approval is allowed."""
-    if self_approval:
-        return
-    if requester == approver:
-        raise MoveRefusedError("The approver is never the requester", "Ask another approver to decide")
-    if approver in editors:
-        raise MoveRefusedError("You have edited what would be approved", "Ask another approver to decide")
+def check_approver(
+    requester: str,
+    editors: Collection[str],
+    approvers: Collection[str],
+    acts: Collection[AccountAct],
+    self_approval: bool,
+) -> bool:
+    """Whether the approval is a self-approval. `approvers` are who decides and on whose behalf.
+
+    Raises `MoveRefusedError` if one of them requested or edited the exception, or if the same person may stand behind
+    the request and the approval, unless self-approval is allowed.
+    """
+    hint = "Ask another approver to decide"
+    if requester in approvers:
+        reason = "The approver is never the requester"
+    elif set(approvers) & set(editors):
+        reason = "You have edited what would be approved"
+    elif not_separate({requester, *editors}, approvers, acts):
+        reason = "The accounts that request and approve are not of separate people: one created or controls the other"
+    else:
+        return False
+    if not self_approval:
+        raise MoveRefusedError(reason, hint)
+    return True
 
 
 def shown(

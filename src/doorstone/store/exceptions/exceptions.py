@@ -237,6 +237,11 @@ def every(db: sqlite3.Connection) -> list[ExceptionRow]:
     return load(db, "ORDER BY e.id DESC", ())
 
 
+def requested_by(db: sqlite3.Connection, person: str) -> list[ExceptionRow]:
+    """The open requests of a person, newest first."""
+    return load(db, "WHERE e.state = 'requested' AND e.requester = ? ORDER BY e.id DESC", (person,))
+
+
 def numbers_of(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[int]]:
     """Device -> its exceptions, newest first. Devices without any are left out."""
     rows = db.execute(

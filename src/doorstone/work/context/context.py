@@ -37,6 +37,7 @@ class Policy(Struct, frozen=True):
     """What the organisation has decided: `most_days` an exception may run, self-approval, days between checks.
 
     `two_approvers` is none, critical or all; `required` are fields that a request must have: conditions, attachment.
+    For `separate_days` an account counts as in the hands of whoever created it or set its password.
     A device is asked about after `silent_days` without a reading, and `reread_days` before a reading expires.
     `ahead_days` before a review or a lapse it is due; a request waits for `decide_days` before it is overdue.
     """
@@ -49,6 +50,7 @@ class Policy(Struct, frozen=True):
     decide_days: int = 7
     check_every_days: int = 60
     stay_days: int = 180
+    separate_days: int = 30
     silent_days: int = 45
     reread_days: int = 7
     retention: Retention = field(default_factory=Retention)

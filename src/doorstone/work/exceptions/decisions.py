@@ -23,7 +23,9 @@ from doorstone.core.exceptions.life import (
 from doorstone.core.exceptions.requests import device_refusals
 from doorstone.core.exceptions.residual import takes_two
 from doorstone.core.fixes.plan import plan_fixes
+from doorstone.core.people import not_separate
 from doorstone.store import kits as kit_store
+from doorstone.store import people as people_store
 from doorstone.store.exceptions import exceptions as store
 from doorstone.store.exceptions.rows import ApprovalRow, ExceptionRow, SecondLookRow
 from doorstone.work.context.actor import Actor
@@ -39,7 +41,7 @@ from doorstone.work.exceptions.requests import (
     need_own,
 )
 from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
-from doorstone.work.snapshot.people import may_decide
+from doorstone.work.snapshot.people import account_acts, may_decide
 from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
 from doorstone.work.snapshot.residual import kept_number, risk_on
 from doorstone.work.snapshot.rollback import rollback_until
@@ -63,6 +65,7 @@ def decide(
     Raises `RefusedError` for what the rules forbid, `StaleEditError` if somebody was faster.
     """
     note = note.strip()
+    own = False
     with context.database.write() as db:
         row = need(db, name)
         check_version(row, name, version)
@@ -72,14 +75,16 @@ def decide(
         with rules():
             after = next_state(state_of(row, context.today()), wanted)
             if wanted in (Move.APPROVE, Move.CONFIRM):
-                for person in (actor.name, actor.authority):
-                    check_approver(row.requester, row.shaped_by, person, context.policy.self_approval)
+                own = check_approver(
+                    row.requester, row.shaped_by, {actor.name, actor.authority}, account_acts(context, db),
+                    context.policy.self_approval,
+                )  # fmt: skip
         if wanted is Move.WITHDRAW:
             need_own(row, actor, "withdraw it; or decline it instead")
         if wanted in (Move.DECLINE, Move.REVOKE) and len(note) < 5:
             raise BadInputError(f"To {move} an exception takes a reason", "Say in a sentence why")
         if wanted is Move.APPROVE:
-            _approve(context, db, actor, row, part or Part(), note)
+            _approve(context, db, actor, row, part or Part(), note, own)
         elif wanted is Move.CONFIRM:
             _confirm(context, db, actor, row, (part or Part()).devices, note)
         else:
@@ -105,7 +110,9 @@ def _record(
     tell_people(context, db, "decision", name, words, people=(row.requester, row.owner), besides=(actor.name,))
 
 
-def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, part: Part, note: str) -> None:
+def _approve(
+    context: Context, db: sqlite3.Connection, actor: Actor, row: ExceptionRow, part: Part, note: str, own: bool
+) -> None:
     now = snapshot(context)
     devices, requirements = _part(row, part, note)
     if date.fromisoformat(row.expires_on) < now.today:
@@ -120,7 +127,6 @@ def _approve(context: Context, db: sqlite3.Connection, actor: Actor, row: Except
     if needed != row.approvals_needed:
         store.need_approvals(db, row.id, needed)
         row = replace(row, approvals_needed=needed)
-    own = bool({actor.name, actor.authority} & {row.requester, *row.shaped_by})
     standing, fell = _approvals_that_stand(db, now, row, actor, devices, requirements, seen)
     if standing + 1 < row.approvals_needed:
         if fell:
@@ -195,6 +201,7 @@ def _approvals_that_stand(
     One falls away once what it rested on has changed, or its person may no longer decide at the devices' sites.
     """
     count, fell = 0, []
+    acts = account_acts(now.context, db)
     sites = {device.site for device in now.rows(devices)}
     for held in row.approvals:
         if held.person == actor.name:
@@ -202,6 +209,12 @@ def _approvals_that_stand(
         if actor.authority in (held.authority, held.person) or held.authority == actor.name:
             words = f"{held.person}, in place of {held.in_place_of}," if held.in_place_of else held.person
             raise RefusedError(f"{words} has approved it already", "It waits for another approver, not for a deputy")
+        if held.in_place_of and people_store.was_removed(db, held.in_place_of, held.person):
+            fell.append(held.person)
+            continue
+        if not_separate({held.person, held.authority}, {actor.name, actor.authority}, acts):
+            words = f"{held.person} has approved it already, and your two accounts are not of separate people"
+            raise RefusedError(words, "It waits for another approver")
         if not may_decide(db, held.authority, sites) or {held.person, held.authority} & set(row.shaped_by):
             fell.append(held.person)
             continue
@@ -239,10 +252,12 @@ def _confirm(
     body: dict[str, Any] = {"devices": chosen, "changes": {d: list(stale[d]) for d in chosen}, "note": note}
     look = SecondLookRow(actor.name, tuple(chosen), seen, actor.in_place_of)
     sites = {device.site for device in now.rows(chosen)}
+    acts = account_acts(context, db)
     others = {
         held.person
         for held in store.second_looks(db, row.id)
-        if not {held.person, held.authority} & {actor.name, actor.authority}
+        if not not_separate({held.person, held.authority}, {actor.name, actor.authority}, acts)
+        and not (held.in_place_of and people_store.was_removed(db, held.in_place_of, held.person))
         and not {held.person, held.authority} & {row.requester, *row.shaped_by}
         and held.devices == look.devices
         and _same(now, row, held.shown, look.shown)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Mapping, Sequence
 from datetime import date
+from typing import Any
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -40,7 +41,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
-from doorstone.work.snapshot.people import active_people
+from doorstone.work.snapshot.people import account_acts, active_people
 from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
 from doorstone.work.snapshot.residual import exposures, residual_of
 from doorstone.work.snapshot.selecting import choose_devices, get_selection
@@ -180,7 +181,10 @@ def _write(
         "renews": number_of("EX", new.renews) if new.renews else None,
     }
     requirements = sorted(set(new.requirements))
+    _refuse_equal(db, values, requirements, found)
     number = store.add(db, values, requirements, found.devices)
+    if actor.in_place_of:  # whoever is represented had a part in the request, and does not approve it
+        store.shape(db, number, {actor.in_place_of})
     store.set_conditions(db, number, found.conditions)
     for one in new.attachments:
         store.attach(db, number, one.title, one.link, one.sha256, actor.name, context.now())
@@ -197,6 +201,21 @@ def _write(
     words = f"{actor.name} asks for {name}: {', '.join(requirements)} on {listed(found.devices)}"
     tell_people(context, db, "request", name, words, roles=("approver", "administrator"), besides=(actor.name,))
     return name
+
+
+SAME = ("platform", "release", "up_to", "reason", "owner", "start_on", "expires_on", "review_on")
+
+
+def _refuse_equal(
+    db: sqlite3.Connection, values: Mapping[str, Any], requirements: Sequence[str], found: RequestReview
+) -> None:
+    """Raise `RefusedError` if an open request of the same person asks for exactly the same."""
+    wanted = [values[name] for name in SAME], tuple(requirements), tuple(sorted(found.devices)), values["renews"]
+    for row in store.requested_by(db, values["requester"]):
+        same = [int(row.up_to) if name == "up_to" else getattr(row, name) for name in SAME]
+        if (same, tuple(sorted(row.requirements)), tuple(sorted(row.devices)), row.renews) == wanted:
+            name = id_of("EX", row.id)
+            raise RefusedError(f"{name} already requests exactly this", f"Edit or withdraw {name} instead")
 
 
 def named_devices(context: Context, now: Snapshot, new: NewException) -> list[str]:
@@ -222,8 +241,8 @@ def edit(context: Context, actor: Actor, name: str, version: int, given: NewTerm
             conditions = check_terms(given, _terms_basis(context, db, platform), attached=bool(row.attachments))
         store.edit(db, row.id, version, _stored(given))
         store.set_conditions(db, row.id, conditions)
-        if actor.name != row.requester:
-            store.shape(db, row.id, {*row.shaped_by, actor.name})
+        if {actor.name, actor.authority} != {row.requester}:
+            store.shape(db, row.id, {*row.shaped_by, actor.name, actor.authority} - {row.requester})
         body = {**_stored(given), "conditions": [c.text for c in conditions]}
         record(context, db, actor, "exception edited", "exception", name, body, devices=row.devices)
     return get_exception(context, name)
@@ -281,8 +300,10 @@ def actions_of(context: Context, actor: Actor, view: ExceptionView) -> tuple[str
         bool(row.conditions and still_running(snapshot(context), row)),
     )
     state = ExceptionState(view.state)
+    with context.database.read() as db:
+        acts = account_acts(context, db)
     return allowed_actions(
-        state, view.moves, actor.authority, actor.role, who, context.policy.self_approval, deputy=actor.name
+        state, view.moves, actor.authority, actor.role, who, context.policy.self_approval, actor.name, acts
     )
 
 

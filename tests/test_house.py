@@ -74,7 +74,7 @@ def test_imports_point_one_way(path: Path) -> None:
 
 
 CORE_ORDER = (
-    "errors", "numbers", "days", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices",
+    "errors", "numbers", "days", "text", "people", "ledger", "facts", "conditions", "platforms", "readings", "devices",
     "sorting", "exceptions", "fixes", "attempts", "media", "kits", "updates", "followups", "forecast", "fleet", "due",
     "operations",
 )  # fmt: skip
@@ -84,7 +84,7 @@ PLACES = {
     "service": PACKAGE / "service" / "resources", "cli": PACKAGE / "cli", "console": ROOT / "console" / "src" / "pages",
 }  # fmt: skip
 BESIDE_ROOMS = {
-    "core": {"errors", "numbers", "days", "facts", "conditions"},
+    "core": {"errors", "numbers", "days", "text", "facts", "conditions"},
     "store": {"database", "keys", "vault", "json_lists", "lazy_json", "ledger_changes", "migrations"},
     "api": {"common", "times"},
     "work": GROUND,

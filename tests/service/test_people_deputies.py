@@ -123,7 +123,9 @@ def test_nobody_uses_it_for_what_is_ones_own(clients: As) -> None:
         lambda: acting.name_deputy(DeputyRequest(deputy="petra", reason=AWAY, **DAYS)),
         lambda: acting.set_my_password("northmere-2027", "another-long-one-2027"),
         lambda: acting.set_password("anselm", "another-long-one-2027"),
-        lambda: acting.add_person(PersonRequest(name="rowan", display="Rowan", role="administrator", password="a-long-one-for-rowan")),
+        lambda: acting.add_person(
+            PersonRequest(name="rowan", display="Rowan", role="administrator", password="a-long-one-for-rowan")
+        ),
         lambda: acting.change_person("odile", 1, PersonChangeRequest(role="administrator")),
     ):
         with pytest.raises(RoleError, match="not possible on behalf of another person"):

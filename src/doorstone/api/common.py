@@ -5,9 +5,12 @@ A shape is built when it is first used: a command uses few of them, and all woul
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, model_validator
+
+from doorstone.core.text import hidden_character
 
 KitRoute = Literal["in-place", "clean"]
 
@@ -19,9 +22,29 @@ class ApiModel(BaseModel):
 
 
 class RequestModel(BaseModel):
-    """Something sent to the service: unknown keys are refused."""
+    """Something sent to the service: unknown keys are refused, and so are characters that change how text is shown."""
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _plain_text(cls, data: Any) -> Any:
+        check_plain(data)
+        return data
+
+
+def check_plain(data: Any) -> None:
+    """Raise `ValueError` if a text in the data has a control character, or one that changes the direction of text."""
+    if isinstance(data, str):
+        if found := hidden_character(data):
+            raise ValueError(f"The text has the character {found}, which changes how text is shown. Remove it")
+    elif isinstance(data, Mapping):
+        for name, value in data.items():
+            check_plain(name)
+            check_plain(value)
+    elif isinstance(data, list | tuple):
+        for value in data:
+            check_plain(value)
 
 
 class ErrorEntry(ApiModel):

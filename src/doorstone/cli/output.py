@@ -20,6 +20,7 @@ from rich.text import Text
 
 from doorstone.cli.dry_run import DRY_RUN
 from doorstone.client import errors as client_errors
+from doorstone.core.text import escaped
 from doorstone.formats.safe_csv import csv_text
 
 FAILED, USAGE, REFUSED, BAD_INPUT, MISSING, ACCESS, UNREACHABLE = 1, 2, 3, 4, 5, 6, 7  # 0 is done
@@ -57,12 +58,19 @@ def strip(marks: Mapping[str, str]) -> str:
     return "".join(MARKS[mark].split("]")[1].removesuffix("[/") for mark in marks.values())
 
 
+class PlainConsole(Console):
+    """A console that shows characters which would change the terminal as escapes, wherever the text came from."""
+
+    def print(self, *objects: Any, **how: Any) -> None:
+        super().print(*(escaped(one) if isinstance(one, str) else one for one in objects), **how)
+
+
 def out() -> Console:
-    return Console(soft_wrap=False, highlight=False)
+    return PlainConsole(soft_wrap=False, highlight=False)
 
 
 def err() -> Console:
-    return Console(stderr=True, highlight=False)
+    return PlainConsole(stderr=True, highlight=False)
 
 
 def _plain(value: Any) -> Any:
@@ -86,10 +94,10 @@ def show(
     `typed` are columns and rows for CSV, where those of the table are drawn or shortened for people.
     """
     if form is OutputFormat.JSON:
-        sys.stdout.write(json.dumps(_plain(data), indent=2, ensure_ascii=False) + "\n")
+        sys.stdout.write(escaped(json.dumps(_plain(data), indent=2, ensure_ascii=False)) + "\n")
         return
     if form is OutputFormat.CSV:
-        sys.stdout.write(csv_text(*(typed or (columns, rows))))
+        sys.stdout.write(escaped(csv_text(*(typed or (columns, rows)))))
         return
     marked = [column in MARKED for column in columns]
     cells = [
@@ -151,7 +159,8 @@ def _records(console: Console, columns: Sequence[str], cells: Sequence[Sequence[
 
 def _lines(value: Any) -> str:
     """A table cell: lists stand one item a line."""
-    return "\n".join(str(item) for item in value) if isinstance(value, list | tuple) and value else _text(value)
+    text = "\n".join(str(item) for item in value) if isinstance(value, list | tuple) and value else _text(value)
+    return escaped(text)
 
 
 def _text(value: Any) -> str:

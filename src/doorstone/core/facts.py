@@ -19,6 +19,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from doorstone.core.numbers import UNSAID, Marks, NumberError, read_number
+from doorstone.core.text import hidden_character
 
 
 class FactError(ValueError):
@@ -94,9 +95,6 @@ _SCALES: tuple[Mapping[str, int], ...] = (_BYTES, _HERTZ)
 _YES = {"true", "yes", "1"}
 _NO = {"false", "no", "0"}
 _QUANTITY = re.compile(r"\s*([+-]?[0-9.,][0-9.,'’\u00a0\u202f\u2009 ]*?)\s*([A-Za-z]*)\s*")
-
-
-_CONTROL = re.compile("[\x00-\x1f]")
 
 
 class FactSpec(Struct, frozen=True):
@@ -200,6 +198,8 @@ class FactSpec(Struct, frozen=True):
             raise FactError(f"{self.name} is a list of words, not {raw!r}", 'Write ["avx2", "fma"] or avx2;fma')
         if not all(isinstance(part, str) for part in parts):
             raise FactError(f"{self.name} is a list of words", "Put each word in quotes")
+        if any(hidden_character(str(part)) for part in parts):
+            raise FactError(f"{self.name} has control characters", "Remove them")
         return frozenset(str(part) if self.names else str(part).lower() for part in parts if part)
 
     def _moment(self, raw: object) -> date | datetime:
@@ -222,7 +222,7 @@ class FactSpec(Struct, frozen=True):
             text = text.lower()
             if text not in self.choices:
                 raise FactError(f"{self.name} cannot be {text!r}", f"Use one of {', '.join(self.choices)}")
-        if len(text) > 500 or (not text.isprintable() and _CONTROL.search(text)):
+        if len(text) > 500 or "\n" in text or "\t" in text or "\r" in text or hidden_character(text):
             raise FactError(f"{self.name} is too long or has control characters", "Keep it under 500 letters")
         return text
 

@@ -13,6 +13,7 @@ from msgspec import Struct, field
 
 from doorstone.core.facts import FactError, FactSpec
 from doorstone.core.readings.value_table import ValueTable
+from doorstone.core.text import escaped, hidden_character
 from doorstone.formats.mapping import ABOUT, ROW, CellError
 from doorstone.formats.reading_records import DEVICE_ID, ReadingColumns, Rest
 
@@ -149,7 +150,11 @@ def _rest(row: Mapping[str, Any]) -> Rest:
 
 
 def _about(words: Iterable[Any]) -> dict[str, str]:
-    return {name: str(value)[:200] for name, value in zip(ABOUT, words, strict=True) if value is not None}
+    found = {name: str(value)[:200] for name, value in zip(ABOUT, words, strict=True) if value is not None}
+    for name, text in found.items():
+        if hidden := hidden_character(text):
+            raise CellError(name, f"The text has the character {hidden}, which changes how text is shown", "Remove it")
+    return found
 
 
 def _time(text: Any) -> str:
@@ -201,12 +206,16 @@ def _texts(raw: Any) -> tuple[str, ...] | None:
 
 def _reasons(unread: Mapping[str, Any]) -> dict[str, str]:
     """Why facts could not be read, by fact."""
-    return {str(name)[:100]: str(reason)[:MOST_TEXT] for name, reason in list(unread.items())[:200]}
+    return {escaped(str(n))[:100]: escaped(str(reason))[:MOST_TEXT] for n, reason in list(unread.items())[:200]}
 
 
 def _verdicts(raw: Mapping[str, Any]) -> dict[str, bool]:
     verdicts = {}
     for name, word in raw.items():
+        if hidden := hidden_character(str(name)):
+            raise CellError(
+                "verdicts", f"A name has the character {hidden}, which changes how text is shown", "Remove it"
+            )
         if str(word).lower() not in _VERDICTS:
             raise CellError(f"verdict:{name}", f"{word!r} is no verdict", "Write pass or fail")
         verdicts[str(name)[:64]] = _VERDICTS[str(word).lower()]

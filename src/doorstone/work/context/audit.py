@@ -7,6 +7,7 @@ import sqlite3
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+from doorstone.core.text import escaped
 from doorstone.formats.cloudevents import event_json, kind_of
 from doorstone.store import ledger, notifications
 from doorstone.store import notifications as store
@@ -74,13 +75,14 @@ def tell_people(
     besides: Iterable[str] = (),
 ) -> None:
     """Queue a mail for everybody concerned who subscribes to `kind` and has a mail address."""
+    flat = " ".join(escaped(words).split())
     named, wanted, never = set(people), set(roles), set(besides)
     for person in people_store.every(db):
         held = {person.role, *person.sites.values()}
         if person.name in never or not (person.name in named or held & wanted):
             continue
         if person.active and person.email and kind in person.news:
-            letter = {"to": person.email, "subject": f"Door Stone: {words}"[:180], "text": _letter(words, obj)}
+            letter = {"to": person.email, "subject": f"Door Stone: {flat}"[:180], "text": _letter(words, obj)}
             store.add_delivery(db, None, person.name, f"{kind} {obj}", kind, json.dumps(letter), context.now())
 
 

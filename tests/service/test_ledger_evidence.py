@@ -55,7 +55,7 @@ def test_a_pack_holds_what_an_auditor_asks(demo: Context) -> None:
 
 
 def test_the_same_records_give_the_same_bytes_whenever_it_is_asked_that_day(demo: Context) -> None:
-    asked = EvidenceRequest(site="Herbarium", start=date(2026, 9, 1), end=date(2027, 1, 15))
+    asked = EvidenceRequest(sites=("Herbarium",), start=date(2026, 9, 1), end=date(2027, 1, 15))
     first = evidence_pack(demo, asked)
     assert evidence_pack(on(demo, "2027-01-18"), asked) == first
     assert evidence_pack(on(demo, "2027-01-19"), asked) != first
@@ -65,7 +65,7 @@ def test_the_same_records_give_the_same_bytes_whenever_it_is_asked_that_day(demo
 
 
 def test_devices_that_are_gone_and_devices_that_no_sheet_knows_are_in_it_too(demo: Context) -> None:
-    files = files_of(evidence_pack(demo, EvidenceRequest(site="Visitor Gate")))
+    files = files_of(evidence_pack(demo, EvidenceRequest(sites=("Visitor Gate",))))
     retired, unknown = (json.loads(files[f"devices/{name}.json"]) for name in ("nbt-194", "nbt-196"))
     assert [one["life"] for one in retired["lives"]] == ["retired"]
     assert "fennel" in unknown["account"]["unknown"]

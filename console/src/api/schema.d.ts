@@ -1518,7 +1518,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Request for each device what it needs, in the fewest exceptions
+         * Request what each device needs, one exception for each distinct set of needs
          * @description Roles: administrator, technician.
          */
         post: operations["request_each"];
@@ -1987,7 +1987,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * How devices split into the fewest kits
+         * The kits that devices need, one for each distinct set of needs
          * @description Roles: administrator, approver, technician, viewer.
          */
         post: operations["kit_cases"];
@@ -2007,7 +2007,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make the fewest kits for many devices
+         * Make one kit for each distinct set of needs
          * @description Roles: administrator, technician.
          */
         post: operations["make_kits"];
@@ -5489,7 +5489,7 @@ export interface components {
         };
         /**
          * KitCasesResponse
-         * @description How devices split into the fewest kits, and why some can have none yet.
+         * @description The kits that devices need, one for each distinct set of needs, and why some devices can have none yet.
          */
         KitCasesResponse: {
             /** Cases */
@@ -23115,8 +23115,10 @@ export interface operations {
                 devices?: string;
                 /** @description A saved selection */
                 selection?: string;
-                /** @description Every device at this site, of whatever platform and life */
-                site?: string;
+                /** @description Every device at this site; give it once for each site */
+                site?: string[];
+                /** @description Every device of the organisation */
+                everything?: boolean;
                 /** @description One exception, with its devices */
                 exception?: string;
                 /** @description First day; from the first entry if left out */

@@ -6,6 +6,7 @@ Help is plain text in the order of the job, the same in a window, a pipe and a s
 from __future__ import annotations
 
 import inspect
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from importlib import import_module
 from typing import Annotated, Any, ClassVar, NamedTuple
@@ -31,10 +32,12 @@ class Place(NamedTuple):
         command: Any
         if isinstance(found, typer.Typer):
             found.info.help, found.info.cls, found.rich_markup_mode = self.help, PlainGroup, None
+            for one in found.registered_commands:
+                one.cls = OnceCommand if one.cls in (None, TyperCommand) else one.cls
             command = get_group(found)
         else:
             single = typer.Typer(add_completion=False, rich_markup_mode=None)
-            single.command(name)(found)
+            single.command(name, cls=OnceCommand)(found)
             command = get_command(single)
         command.name = name
         _add_dry_runs(command, name)
@@ -92,6 +95,24 @@ def _add_dry_runs(group: Any, name: str) -> None:
         options = [one for one in get_command(app).params if one.name == "dry_run"]
         for part in parts:
             group.commands[part].params += options
+
+
+def refuse_repeated(command: Any, ctx: Any, args: list[str]) -> None:
+    """Raise a usage error if an option that takes one value is given more than once: all but the last would be lost."""
+    _, _, given = command.make_parser(ctx).parse_args(args=list(args))
+    for param, times in Counter(given).items():
+        one_value = param.param_type_name == "option" and not (param.multiple or param.is_flag or param.count)
+        if times > 1 and one_value:
+            raise typer.BadParameter(f"given {times} times; give it once", ctx, param)
+
+
+class OnceCommand(TyperCommand):
+    """A command whose options each stand once, unless they are lists."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        if not ctx.resilient_parsing and not {"--help", "-h"} & set(args):
+            refuse_repeated(self, ctx, args)
+        return list(super().parse_args(ctx, args))
 
 
 class PlainGroup(TyperGroup):

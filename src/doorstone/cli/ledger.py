@@ -130,7 +130,8 @@ def make_evidence(
     context: typer.Context,
     devices: Annotated[list[str] | None, typer.Argument(metavar="DEVICE", help="Device ids.")] = None,
     selection: Annotated[str, typer.Option(help="The devices of a saved selection.")] = "",
-    site: Annotated[str, typer.Option(help="Every device at this site.")] = "",
+    site: Annotated[list[str] | None, typer.Option(help="Every device at this site. Repeat it for more.")] = None,
+    everything: Annotated[bool, typer.Option("--all", help="Every device of the organisation.")] = False,
     exception: Annotated[str, typer.Option(help="One exception, with its devices.")] = "",
     start: Annotated[
         datetime | None, typer.Option("--from", formats=["%Y-%m-%d"], help="First day; from the start if left out.")
@@ -143,8 +144,8 @@ def make_evidence(
     """Write an evidence pack: everything about devices and a period, in one signed archive."""
     with client(context) as service:
         data = service.evidence(
-            devices=devices or [], selection=selection, site=site, exception=exception,
-            start=start.date() if start else None, end=end.date() if end else None,
+            devices=devices or [], selection=selection, sites=site or [], exception=exception,
+            start=start.date() if start else None, end=end.date() if end else None, everything=everything,
         )  # fmt: skip
     into.write_bytes(data)
     say(f"Written to {into}. Check it: [bold]doorstone evidence check {into} --key doorstone-kits.pem[/]")

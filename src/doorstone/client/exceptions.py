@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
-from typing import Literal
+from typing import Any, Literal
 
 from doorstone.api.exceptions import (
     AccountResponse,
@@ -204,14 +204,18 @@ class ExceptionCalls(Transport):
         *,
         devices: Sequence[str] = (),
         selection: str = "",
-        site: str = "",
+        sites: Sequence[str] = (),
         exception: str = "",
         start: date | None = None,
         end: date | None = None,
+        everything: bool = False,
     ) -> bytes:
-        """An evidence pack, a zip: everything about a scope and a period, signed."""
-        params = {"devices": ",".join(devices), "selection": selection, "site": site, "exception": exception,
-                  "start": start.isoformat() if start else "", "end": end.isoformat() if end else ""}  # fmt: skip
+        """An evidence pack, a zip: everything about a scope and a period, signed. The parts of a scope add up."""
+        params: dict[str, Any] = {
+            "devices": ",".join(devices), "selection": selection, "site": list(sites), "exception": exception,
+            "start": start.isoformat() if start else "", "end": end.isoformat() if end else "",
+            "everything": "true" if everything else "",
+        }  # fmt: skip
         return self._send("GET", "/evidence", params=params).content
 
     def check_ledger(self, kept: str = "") -> LedgerCheckResponse:

@@ -186,6 +186,8 @@ def _words_of(place: str, value: Any) -> Iterator[tuple[str, str]]:
 
 def _word(row: Mapping[str, Any], name: str) -> str:
     value = row.get(name)
+    if isinstance(value, str) and not _is_id(value):
+        value = value.strip()
     if not isinstance(value, str) or not _is_id(value):
         message = f"{value!r} is not a {name} id" if value else "It is missing"
         raise CellError(name, message, "Use letters, digits, dot, dash and underscore, up to 64")

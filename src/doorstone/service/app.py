@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager, nullcontext
 from functools import cache
-from typing import TYPE_CHECKING, Any, BinaryIO, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast, get_origin
 from urllib.parse import urlencode
 
 import structlog
@@ -33,6 +33,7 @@ from doorstone.store.ledger import LedgerBrokenError
 from doorstone.work.context.actor import Actor, Receipt
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import WorkError
+from doorstone.work.snapshot import names
 
 if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
@@ -126,11 +127,16 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         actor = auth.authenticate(context, stamp) if stamp else None
         auth.require_role(operation, actor)
         request.environ[_ACTOR] = actor.name if actor else None
+        if actor is not None:
+            path = names.in_path(context, path)
         if operation.cacheable and stamp:
             with context.database.only_reading():
                 return _response(operation, _steady(context, operation, actor, path, stamp))
         query = _query(operation)
         body = _body(operation)
+        if actor is not None:
+            query, body = _as_on_record(context, query), _as_on_record(context, body)
+            _check_filters(context, operation, query, body)
         if actor is not None and operation.creates:
             actor = _with_receipt(actor, operation, body)
         file: BinaryIO | None = None
@@ -175,7 +181,9 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
     """
 
     def make() -> Answer:
-        call = Call(context, actor, path, _query(operation), None)
+        query = _as_on_record(context, _query(operation))
+        _check_filters(context, operation, query, None)
+        call = Call(context, actor, path, query, None)
         with context.write_priority.paging(), context.database.read():
             found = operation.handler(call)
             answer = found if isinstance(found, Answer) else Answer(found)
@@ -190,13 +198,37 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
     return context.cached(("answer", operation.name, *asked), rests_on, make)
 
 
+def _as_on_record(context: Context, given: BaseModel | None) -> BaseModel | None:
+    """What was given, with ids spelt as they are on record."""
+    if given is None:
+        return None
+    changed = names.given(context, {name: getattr(given, name) for name in given.model_fields_set})
+    return given.model_copy(update=changed) if changed else given
+
+
+def _check_filters(context: Context, operation: Operation, query: BaseModel | None, body: BaseModel | None) -> None:
+    """Refuse values of filters that nothing on record has: an empty answer would hide the mistake."""
+    if query is not None and operation.method == "GET":
+        names.check_known(context, {name: getattr(query, name) for name in query.model_fields_set})
+    where = getattr(body, "where", None)
+    if isinstance(where, BaseModel):
+        names.check_known(context, {name: getattr(where, name) for name in where.model_fields_set})
+
+
 def _query(operation: Operation) -> BaseModel | None:
     if operation.query is None:
         return None
+    fields = operation.query.model_fields
+    many = {name for name, field in fields.items() if get_origin(field.annotation) is list}
+    given: dict[str, Any] = {}
+    for name, values in request.args.lists():
+        if len(values) > 1 and name not in many:
+            detail = f"The parameter {name} is given {len(values)} times"
+            raise ServiceProblemError(400, "bad-request", detail, "Give one value, or call once for each value")
+        given[name] = values if name in many else values[0]
+    if operation.rehearsed:
+        given.pop("dry_run", None)
     try:
-        given = request.args.to_dict()
-        if operation.rehearsed:
-            given.pop("dry_run", None)
         return operation.query.model_validate(given)
     except ValidationError as error:
         raise problems.of_validation(error, "query") from error

@@ -108,6 +108,16 @@ def entries(
     return [_entry(row) for row in rows]
 
 
+def speaks_of(db: sqlite3.Connection, obj: str) -> bool:
+    """Whether any entry is on an object of this id, of whatever kind, or concerns it."""
+    found = db.execute(
+        "SELECT EXISTS (SELECT 1 FROM ledger WHERE object = ?1)"
+        " OR EXISTS (SELECT 1 FROM ledger_about WHERE object = ?1)",
+        (obj,),
+    ).fetchone()
+    return bool(found[0])
+
+
 def by_action(db: sqlite3.Connection, kind: str, actions: Iterable[str], since: str) -> list[Entry]:
     """Entries of these actions on objects of a kind since a day, oldest first."""
     rows = db.execute(

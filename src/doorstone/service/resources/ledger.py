@@ -72,7 +72,8 @@ def _lines(context: Context) -> Iterator[bytes]:
 class EvidenceQuery(RequestModel):
     devices: str = Field("", max_length=20_000, description="Device ids, parted by commas")
     selection: str = Field("", description="A saved selection")
-    site: str = Field("", description="Every device at this site, of whatever platform and life")
+    site: list[str] = Field([], max_length=500, description="Every device at this site; give it once for each site")
+    everything: bool = Field(False, description="Every device of the organisation")
     exception: str = Field("", description="One exception, with its devices")
     start: date | None = Field(None, description="First day; from the first entry if left out")
     end: date | None = Field(None, description="Last day; today if left out")
@@ -85,7 +86,7 @@ class EvidenceQuery(RequestModel):
 def make_evidence(call: Call[EvidenceQuery, None]) -> Answer:
     q = call.query
     devices = tuple(name.strip() for name in q.devices.split(",") if name.strip())
-    request = EvidenceRequest(devices, q.selection, q.site, q.exception, q.start, q.end)
+    request = EvidenceRequest(devices, q.selection, tuple(q.site), q.exception, q.start, q.end, q.everything)
     name = f"evidence-{call.context.today()}.zip"
     return Answer(evidence_pack(call.context, request), media_type="application/zip", file_name=name)
 

@@ -14,6 +14,7 @@ from msgspec import Struct
 from doorstone.core.devices.filter import DeviceFilter
 from doorstone.core.devices.life import Life
 from doorstone.store.devices import excepted_changes
+from doorstone.store.devices import names as device_names
 from doorstone.store.devices.profiles import devices_by_platform
 from doorstone.store.json_lists import json_list
 from doorstone.store.ledger_changes import DEVICE_SEAL
@@ -171,6 +172,7 @@ def put(
         f" VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, {_SEAL_OF_NEW})",
         [record[:15] for record in added],
     )
+    device_names.keep(db, [record[0] for record in added])
     db.executemany(
         "UPDATE devices SET stands_until = ?2, current_contents = ?3, last_import_id = ?4, last_read_at = ?5"
         " WHERE id = ?1",
@@ -385,6 +387,23 @@ def of_profiles(db: sqlite3.Connection, profiles: Iterable[int], site: str | Non
         (listed, site),
     )
     yield from map(_row, rows)
+
+
+_PLACES = frozenset({"site", "role", "model"})
+
+
+def has(db: sqlite3.Connection, column: str, value: str) -> bool:
+    """Whether any device has this site, role or model."""
+    assert column in _PLACES
+    sql = f"SELECT 1 FROM devices WHERE {column} = ? LIMIT 1"  # noqa: S608 - one of three names
+    return db.execute(sql, (value,)).fetchone() is not None
+
+
+def values_of(db: sqlite3.Connection, column: str) -> list[str]:
+    """The sites, roles or models that devices have, in order."""
+    assert column in _PLACES
+    sql = f"SELECT DISTINCT {column} FROM devices WHERE {column} <> '' ORDER BY 1"  # noqa: S608 - one of three names
+    return [row[0] for row in db.execute(sql)]
 
 
 def read_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, date]:

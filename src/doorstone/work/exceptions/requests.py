@@ -41,6 +41,7 @@ from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
+from doorstone.work.snapshot.names import check_exception_state
 from doorstone.work.snapshot.people import account_acts, active_people
 from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
 from doorstone.work.snapshot.residual import exposures, residual_of
@@ -260,8 +261,10 @@ def list_exceptions(
 ) -> list[ExceptionView]:
     """Newest first; or those of most residual risk, what has ended last.
 
-    Optionally of one state, naming one device, or owned by one person.
+    Optionally of one state, naming one device, or owned by one person. Raises `BadInputError` for an unknown state.
     """
+    if state:
+        check_exception_state(state)
     with context.database.read() as db:
         now, stamp = snapshot(context), context.stamp()
         if device:

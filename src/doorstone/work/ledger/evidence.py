@@ -45,10 +45,11 @@ class EvidenceRequest(Struct, frozen=True):
 
     devices: tuple[str, ...] = ()
     selection: str = ""
-    site: str = ""
+    sites: tuple[str, ...] = ()
     exception: str = ""
     start: date | None = None
     end: date | None = None
+    everything: bool = False
 
 
 def scope_of(context: Context, request: EvidenceRequest) -> PackScope:
@@ -64,9 +65,12 @@ def scope_of(context: Context, request: EvidenceRequest) -> PackScope:
         if request.selection:
             names |= set(devices_of(context, "", "", DeviceFilter(), request.selection))
             words.append(f"selection {request.selection}")
-        if request.site:
-            names |= {row.id for row in device_store.at_site(db, request.site)}
-            words.append(f"site {request.site}")
+        for site in request.sites:
+            names |= {row.id for row in device_store.at_site(db, site)}
+            words.append(f"site {site}")
+        if request.everything:
+            names |= set(device_store.ids(db))
+            words.append("the whole organisation")
         if request.exception:
             row = exception_store.get(db, number_of("EX", request.exception))
             if row is None:
@@ -74,9 +78,11 @@ def scope_of(context: Context, request: EvidenceRequest) -> PackScope:
             names |= set(row.devices)
             words.append(id_of("EX", row.id))
         if not names:
-            raise BadInputError("The pack would be about nothing", "Name devices, a selection, a site or an exception")
+            hint = "Name devices, a selection, sites or an exception, or ask for everything"
+            raise BadInputError("The evidence pack has no devices", hint)
         if len(names) > MOST_DEVICES:
-            raise BadInputError(f"{len(names):,} devices in one pack", f"Choose up to {MOST_DEVICES:,}")
+            hint = f"Make a pack for each site, of up to {MOST_DEVICES:,} devices"
+            raise BadInputError(f"The evidence pack would have {len(names):,} devices", hint)
         there = {row.id for row in device_store.named(db, names)}
         if missing := sorted(names - there):
             raise MissingError(f"There is no device {missing[0]!r}", "See them with 'doorstone device list'")

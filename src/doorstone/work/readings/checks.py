@@ -7,6 +7,7 @@ from difflib import get_close_matches
 from operator import attrgetter
 from typing import Any
 
+from doorstone.core.devices.names import name_key
 from doorstone.formats.reading_records import ImportProblem, ReadingColumns, about_values
 from doorstone.formats.readings import FilePart
 from doorstone.store.devices import devices as device_store
@@ -41,7 +42,7 @@ def _not_allowed(row: ImportRow, readings: ReadingColumns) -> dict[int, ImportPr
     for place, (line, device, source) in enumerate(
         zip(readings.lines, readings.devices, readings.sources, strict=True)
     ):
-        if row.only_device and device != row.only_device:
+        if row.only_device and name_key(device) != name_key(row.only_device):
             message = f"This token may only post readings of {row.only_device}"
             wrong[place] = ImportProblem(line, "device", message, f"Leave {device} out, or use another token")
         elif row.narrow and source in ("operator", "attempt"):

@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 from msgspec.structs import replace
 
 from doorstone.core.devices.life import Life
+from doorstone.core.devices.names import name_key
 from doorstone.core.devices.profiles import profile_content
 from doorstone.core.facts import FIX, DisputeDecision, FactValue, Reading, View
 from doorstone.core.platforms.platform import Sort
@@ -25,6 +26,7 @@ from doorstone.core.sorting.assessment import Decision, Scope, since_fixes
 from doorstone.store import sorting as decision_store
 from doorstone.store.devices import devices as device_store
 from doorstone.store.devices import disputes, excepted_changes
+from doorstone.store.devices import names as name_store
 from doorstone.store.devices import profiles as store
 from doorstone.store.devices.devices import ReadRow, Record
 from doorstone.store.readings.contents import Content, numbers_in
@@ -216,6 +218,7 @@ class Settler:
         Unless it is `obeyed`, attributes that rules rest on stay as they are on devices that were known before. A fact
         named in `changing` was changed when they were taken: no earlier word of any source on it counts any more.
         """
+        readings = self._named_as_on_record(readings)
         held = device_store.records(self.db, dict.fromkeys(readings.devices))
         before = dict(held) if changing else held
         for device, taken_at in zip(readings.devices, readings.times, strict=True) if changing else ():
@@ -233,6 +236,18 @@ class Settler:
         devices = len(rows) + len(replaced.read)
         again = sum([row.last_import_id == number for row in held.values()])
         return Counts(devices, devices - len(held), devices - again)
+
+    def _named_as_on_record(self, readings: NewReadings) -> NewReadings:
+        """The readings with the ids on record: another spelling of an id names the device that had it first."""
+        known = name_store.ids_of(self.db, list(dict.fromkeys(readings.devices)))
+        first: dict[str, str] = {}
+        for name, device in known.items():
+            if name == device:
+                first.setdefault(name_key(name), name)
+        names = {name: device if name != device else first[name_key(name)] for name, device in known.items()}
+        if all(name == device for name, device in names.items()):
+            return readings
+        return replace(readings, devices=[names[name] for name in readings.devices])
 
     def _replaced(
         self, held: Mapping[str, Record], readings: NewReadings, number: int | None, obeyed: bool

@@ -6,7 +6,6 @@ Each forecast that is acted on, each kit and each standing is compared with what
 from __future__ import annotations
 
 import json
-import os
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
@@ -45,6 +44,7 @@ from doorstone_standins import assessor, setup_program, update_service
 from doorstone_standins import media as stick_maker
 from doorstone_standins.machine import Machine
 from doorstone_standins.worlds import by_name
+from rehearsal.clock import environment
 from rehearsal.fleet import machines, make_fix
 
 START, END = date(2027, 1, 18), date(2030, 1, 18)
@@ -224,7 +224,7 @@ class Rehearsal:
             self.misses.append(Miss(day, device, "kit", f"by exception to {move.release}", f"refused: {reasons}"))
             return False
         folder = self._write(context, kit)
-        code, said = self._by_kit(folder, target, stick)
+        code, said = self._by_kit(folder, target, stick, context.today())
         done = self._compare(context, device, move, code, said, kit)
         if done:
             self._follow_up(context, device, target, folder)
@@ -258,7 +258,7 @@ class Rehearsal:
             bundle.extractall(self.folder / "kits")
         return self.folder / "kits" / kit
 
-    def _by_kit(self, folder: Path, target: Machine, stick: Path) -> tuple[int, dict[str, Any]]:
+    def _by_kit(self, folder: Path, target: Machine, stick: Path, day: date) -> tuple[int, dict[str, Any]]:
         """What the technician does, with the kit's own scripts, as the runbook has it."""
         start = folder.parent / "start"
         start.write_text(
@@ -266,16 +266,17 @@ class Rehearsal:
             f' --media "{stick}" "$@"\n'
         )
         start.chmod(0o755)
-        _sh(folder / "apply", target.root)
+        env = environment(folder.parent / "clock", day)
+        _sh(folder / "apply", target.root, env)
         target.restart()
-        _sh(folder / "apply", target.root)
+        _sh(folder / "apply", target.root, env)
         if (folder / "media-apply").exists():
-            _sh(folder / "media-apply", stick)
-        env = {**os.environ, "SET_UP": str(start), "STANDIN_WORLD": self.world}
+            _sh(folder / "media-apply", stick, env)
+        env = {**env, "SET_UP": str(start), "STANDIN_WORLD": self.world}
         done = subprocess.run(["sh", str(folder / "set-up")], capture_output=True, text=True, env=env, timeout=60)
         said: dict[str, Any] = json.loads(done.stdout)
         if done.returncode and (folder / "media-undo").exists():
-            _sh(folder / "media-undo", stick)
+            _sh(folder / "media-undo", stick, env)
         return done.returncode, said
 
     def _compare(
@@ -300,7 +301,7 @@ class Rehearsal:
     def _follow_up(self, context: Context, device: str, target: Machine, folder: Path) -> None:
         """Every follow-up is done; afterwards the machine must start without the stick, with its patches in."""
         if (folder / "loader-apply").exists():
-            _sh(folder / "loader-apply", target.root)
+            _sh(folder / "loader-apply", target.root, environment(folder.parent / "clock", context.today()))
         for step in followups.device_followups(context, device).steps:
             answer = "as-before" if step.kind == "performance" else ""
             followups.settle(
@@ -319,5 +320,5 @@ class Rehearsal:
         yield f"{len(self.noticed)} standings noticed to differ"
 
 
-def _sh(script: Path, root: Path) -> None:
-    subprocess.run(["sh", str(script), str(root)], capture_output=True, text=True, check=True, timeout=60)
+def _sh(script: Path, root: Path, env: Mapping[str, str]) -> None:
+    subprocess.run(["sh", str(script), str(root)], capture_output=True, text=True, check=True, timeout=60, env=env)

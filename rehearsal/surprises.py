@@ -126,7 +126,8 @@ class Play:
         kit = self.kits[device] = self.fleet._kit(context, now, device, "9.1", reach.route.value, reach.checks)
         folder = self.fleet._write(context, kit)
         target = self.fleet.machines[device]
-        code, said = self.fleet._by_kit(folder, target, self.fleet.sticks["tarn", "9.1", target.truth["language"]])
+        stick = self.fleet.sticks["tarn", "9.1", target.truth["language"]]
+        code, said = self.fleet._by_kit(folder, target, stick, context.today())
         self.tries(device, said["outcome"], kit=kit)
         assert code == 0, said
         return kit

@@ -17,7 +17,7 @@ import ssl
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
-from datetime import datetime
+from datetime import date, datetime
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -26,6 +26,7 @@ import httpx
 import pytest
 import structlog
 from hypothesis import settings
+from rehearsal.clock import environment
 from werkzeug.routing import Rule
 
 from doorstone.client import Client
@@ -94,9 +95,10 @@ ssl.create_default_context = cache(ssl.create_default_context)  # every HTTP cli
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Records that tests make lie in memory where there is room: they wait for no disk."""
+    """Records that tests make lie in memory where there is room: they wait for no disk. Scripts run on one day."""
     if MEMORY.is_dir() and shutil.disk_usage(MEMORY).free > ROOM and "TMPDIR" not in os.environ:
         tempfile.tempdir = str(MEMORY)
+    os.environ.update(environment(Path(tempfile.mkdtemp(prefix="clock-")), date(2027, 1, 18)))
     gc.set_threshold(200_000, 20, 20)  # cycles are looked for seldom: a worker holds much that stays to the end
 
 

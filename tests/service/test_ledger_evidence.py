@@ -127,7 +127,7 @@ def test_an_entry_that_is_written_anew_is_named_by_its_number(pack: tuple[dict[s
 
 def test_what_cannot_be_asked_is_said(as_role: Callable[[str], Client]) -> None:
     client = as_role("viewer")
-    with pytest.raises(BadInputError, match="about nothing"):
+    with pytest.raises(BadInputError, match="has no devices"):
         client.evidence()
     with pytest.raises(MissingError, match="EX-0999"):
         client.evidence(exception="EX-0999")

@@ -87,8 +87,9 @@ def test_only_answers_that_are_the_same_for_everybody_are_kept() -> None:
 
 
 def test_of_answers_that_grow_with_the_fleet_the_last_one_is_kept(web: FlaskClient, context: Context) -> None:
-    read(context, line("d1", CHIPLESS))
-    for site in ("Herbarium", "Gate", "Library"):
+    sites = ("Herbarium", "Gate", "Library")
+    read(context, *(line(f"d-{site}".lower(), CHIPLESS, site=site) for site in sites))
+    for site in sites:
         assert web.get(f"/api/v1/fixes?platform=tarn&site={site}").status_code == 200
         assert web.get(f"/api/v1/devices?platform=tarn&site={site}").status_code == 200
     kept = [key[1] for key in context.cache._entries if key[0] == "answer"]

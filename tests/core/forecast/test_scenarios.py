@@ -230,7 +230,7 @@ def test_a_plan_worked_by_hand() -> None:
     assert (found.cost, found.tenths, found.bound) == (400, 170, 170)
     assert plan(groups, 0).tenths == 30
     part = plan(groups, 150)
-    assert (part.cost, part.tenths, part.proved) == (100, 80, True)
+    assert (part.cost, part.tenths, part.bound) == (100, 80, 80)
 
 
 def test_a_plan_takes_the_cheaper_way_where_the_better_one_costs_too_much() -> None:

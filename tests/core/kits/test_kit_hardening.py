@@ -131,6 +131,63 @@ def test_an_undo_that_is_repeated_after_a_kill_finds_its_end(root: Path, tmp_pat
     assert (file.read_text(), sorted(p.name for p in file.parent.iterdir())) == ("old\n", ["rules.conf"])
 
 
+@pytest.mark.parametrize("note", ["1.after", "1.target", "1.before", "1.saved", "folders"])
+def test_what_the_kit_keeps_is_never_a_link(root: Path, tmp_path: Path, note: str) -> None:
+    file, outside = put(root, "old\n"), tmp_path / "outside"
+    made = kit(tmp_path, "KT-1")
+    assert run(made / "apply", root).returncode == 0
+    outside.write_text("theirs\n")
+    kept = root / ".doorstone/KT-1" / note
+    kept.unlink(missing_ok=True)
+    kept.symlink_to(outside)
+    for script in ("apply", "undo"):
+        done = run(made / script, root)
+        assert (done.returncode, "is a link, and links are not followed" in done.stderr) == (4, True)
+    assert (outside.read_text(), file.read_text()) == ("theirs\n", "new\n")
+
+
+def test_an_apply_killed_anywhere_leaves_nothing_of_the_kit_after_undo(root: Path, tmp_path: Path) -> None:
+    """Killed before each command of apply in turn, by its own trace; undo brings back what was there, every time."""
+    file, killed = put(root, "old\n"), 0
+    made = kit(tmp_path, "KT-1")
+    text = (made / "apply").read_text().split("\n")
+    steps = [at for at, row in enumerate(text) if row.startswith("    ") and row.strip().split(" ")[0] in STEPS]
+    for at in steps:
+        (made / "cut").write_text("\n".join([*text[:at], "kill -9 $$", *text[at:]]))
+        killed += run(made / "cut", root).returncode == -9
+        undone = run(made / "undo", root)
+        assert undone.returncode == 0, text[at]
+        found = {path.relative_to(root): path.read_text() for path in root.rglob("*") if path.is_file()}
+        assert found == {Path(TARGET): "old\n"}, text[at]
+    assert killed >= 8
+    assert file.read_text() == "old\n"
+
+
+STEPS = {"printf", "mv", "cp", "cat", "note", "rm", "mkdir", "[", "if"}
+
+
+@pytest.mark.parametrize("size", ["empty", "missing"])
+def test_an_empty_note_counts_as_missing(root: Path, tmp_path: Path, size: str) -> None:
+    file = put(root, "old\n")
+    made = kit(tmp_path, "KT-1")
+    run(made / "apply", root)
+    after = root / ".doorstone/KT-1/1.after"
+    if size == "empty":
+        after.write_text("")
+    else:
+        after.unlink()
+    assert run(made / "undo", root).returncode == 0
+    assert (file.read_text(), [path.name for path in file.parent.iterdir()]) == ("old\n", ["rules.conf"])
+
+
+def test_a_clock_before_the_day_of_the_kit_is_refused(root: Path, tmp_path: Path) -> None:
+    later = kit(tmp_path, "KT-1", holds=Holds(made_on=date(2027, 1, 19)))
+    done = run(later / "apply", root)
+    assert (done.returncode, "the clock of this machine says 20270118" in done.stderr) == (5, True)
+    assert not (root / TARGET).exists()
+    assert run(kit(tmp_path, "KT-2", holds=Holds(made_on=date(2027, 1, 18))) / "apply", root).returncode == 0
+
+
 DAY = Holds(date(2020, 1, 1))
 HERE = Holds(None, (("nbt-012", "Herbarium 12", "SN 77"),))
 

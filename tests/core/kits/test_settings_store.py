@@ -6,6 +6,7 @@ import copy
 import hashlib
 import json
 import subprocess
+from itertools import permutations
 from pathlib import Path
 from typing import Any
 
@@ -26,14 +27,16 @@ SHIPPED = {"scratch": {"plates": "full", "keep-days": 30}, "network": {"share": 
 STORE = Store("json-file", {"system": "opt/brindle/settings.json"}, shipped={"system": SHIPPED})
 
 
-def kit(folder: Path, held: list[Setting], area: Any = SYSTEM, store: Store = STORE, fill: Any = None) -> Path:
+def kit(
+    folder: Path, held: list[Setting], area: Any = SYSTEM, store: Store = STORE, fill: Any = None, name: str = "KT-1"
+) -> Path:
     """A kit's folder with the scripts of one area, its sums and what they put in."""
     place = "after" if area is AFTER else "settings"
     pieces, files = store_changes(store, "system", held, place, "Kit KT-1", fill, {"kit": "KT-1"})
-    files |= scripts(area, "KT-1", pieces, "Now run verify.")
-    for name, data in files.items():
-        (folder / name).parent.mkdir(parents=True, exist_ok=True)
-        (folder / name).write_bytes(data)
+    files |= scripts(area, name, pieces, "Now run verify.")
+    for path, data in files.items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_bytes(data)
     sums = [f"{hashlib.sha256(data).hexdigest()}  {name}\n" for name, data in files.items()]
     (folder / "SHA256SUMS").write_text("".join(sums))
     return folder
@@ -133,6 +136,37 @@ def test_what_others_changed_since_is_kept_by_undo(root: Path, tmp_path: Path) -
 
 
 @pytest.mark.process
+@pytest.mark.parametrize("order", permutations([0, 1, 2]), ids=str)
+def test_kits_over_one_json_file_are_undone_in_any_order_to_the_very_bytes(
+    root: Path, tmp_path: Path, order: tuple[int, ...]
+) -> None:
+    made = [
+        kit(tmp_path / "a", [PLATES]), kit(tmp_path / "b", [DEPTH], name="KT-2"),
+        kit(tmp_path / "c", [replace(PLATES, path="lamp")], name="KT-3"),
+    ]  # fmt: skip
+    file = root / "opt/brindle/settings.json"
+    before = file.read_bytes()
+    for one in made:
+        assert sh(one / "apply", root, "--as-found").returncode == 0
+    for at in order:
+        done = sh(made[at] / "undo", root)
+        assert done.returncode == 0, done.stderr
+    assert file.read_bytes() == before
+    assert [path.name for path in file.parent.iterdir()] == ["settings.json"]
+
+
+@pytest.mark.process
+def test_an_undo_that_cannot_take_out_one_part_touches_none(root: Path, tmp_path: Path) -> None:
+    first = kit(tmp_path / "a", [PLATES, DEPTH])
+    sh(first / "apply", root)
+    file = root / "opt/brindle/settings.json"
+    file.write_text(json.dumps({**held(root), "scan": {"head": {"depth": 99}}}))
+    changed = file.read_bytes()
+    done = sh(first / "undo", root)
+    assert (done.returncode, "Nothing was undone" in done.stderr, file.read_bytes()) == (4, True, changed)
+
+
+@pytest.mark.process
 def test_a_setting_misspelt_in_json_is_a_near_miss(root: Path, tmp_path: Path) -> None:
     made = kit(tmp_path / "kit", [PLATES])
     (root / "opt/brindle/settings.json").write_text('{"scratch": {"plate": "small"}}')
@@ -199,7 +233,7 @@ def test_the_scripts_and_a_library_agree_and_undo_is_the_identity(
 
 
 @pytest.mark.process
-@pytest.mark.parametrize("steps", range(1, 6))
+@pytest.mark.parametrize("steps", range(1, 9))
 def test_a_patch_that_was_cut_off_half_way_is_undone_or_done_again(root: Path, tmp_path: Path, steps: int) -> None:
     made, before = kit(tmp_path / "kit", [PLATES, DEPTH]), (root / "opt/brindle/settings.json").read_bytes()
     script = (made / "apply").read_text()
@@ -207,7 +241,7 @@ def test_a_patch_that_was_cut_off_half_way_is_undone_or_done_again(root: Path, t
         script = script.replace(f"    {word}", f"    step; {word}").replace(f"then {word}", f"then step; {word}")
     script = script.replace("set -eu", f"set -eu\nn=0; step() {{ n=$((n + 1)); [ $n -lt {steps} ] || exit 9; }}", 1)
     (made / "half").write_text(script)
-    assert sh(made / "half", root).returncode == (9 if steps < 5 else 0)
+    assert sh(made / "half", root).returncode == (9 if steps < 8 else 0)
     if steps % 2:
         assert sh(made / "apply", root).returncode == 0
         assert set(states(made, root).values()) == {"right"}

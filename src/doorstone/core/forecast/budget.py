@@ -50,11 +50,6 @@ class Plan(Struct, frozen=True):
     tenths: int
     bound: int
 
-    @property
-    def proved(self) -> bool:
-        """Whether no other plan within the budget gives more."""
-        return self.tenths == self.bound
-
 
 def plan(groups: Sequence[Group], budget: int) -> Plan:
     """The plan for a budget in cents. Raises `ValueError` if a group has no way that costs nothing."""

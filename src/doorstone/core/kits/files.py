@@ -99,7 +99,9 @@ def render(case: KitCase, sign: Callable[[bytes], bytes] | None = None, fill: Fi
         files["answers.ini"] = ini_text(_heading(case), answers)
     areas = _areas(case, settings, fill, files)
     for area, pieces in areas.items():
-        files |= scripts(area, case.id, pieces, _next_step(case, area), Holds(case.expires, case.machines))
+        files |= scripts(
+            area, case.id, pieces, _next_step(case, area), Holds(case.expires, case.machines, case.made_on)
+        )
     arguments = set_up_arguments(case)
     files["set-up"] = set_up_script(case.id, case.platform.store.set_up, arguments, bool(answers))
     files["runbook.md"] = runbook(case, settings, answers, areas).encode()

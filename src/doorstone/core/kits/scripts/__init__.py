@@ -31,13 +31,14 @@ class KitTarget(Struct, frozen=True):
 
 
 class Holds(Struct, frozen=True):
-    """What apply checks before it does anything: the last day, and the machines that the kit is for.
+    """What apply checks before it does anything: the days of the kit, and the machines that it is for.
 
     `machines` are (device, name, serial number); any of the three that a machine says of itself will do.
     """
 
     expires: date | None = None
     machines: tuple[tuple[str, str, str], ...] = ()
+    made_on: date | None = None
 
     @property
     def words(self) -> str:
@@ -89,13 +90,14 @@ def scripts(
     def fixed(text: str, name: str) -> str:
         return _fill(text, area, name, kit, patches, holds)
 
-    guards = [_call("plain", p.target) for p in pieces]
+    guards = ["no_links", *(_call("plain", p.target) for p in pieces)]
     guards.append('plain ".doorstone/$own/0"')
     ahead = ["\n", *(f"{line}\n" for line in (*guards, *expects))]
     steps = [*ahead, "begin\n" if pieces else 'mkdir -p "$keep"\n', *(f"{line}\n" for line in puts)]
     patch = _part("json.sh") + _part("patch.sh") if patches else ""
     back = _part("json.sh") + _part("back_json.sh") if patches else ""
-    takes_out = "\n".join(["", *guards, *backs, ""])
+    ready = [_call("ready_json", n, p.target) for n, p in numbered if p.change == "patch"]
+    takes_out = "\n".join(["", *guards, *ready, *backs, ""])
     texts = {
         apply: [fixed(_part("apply.sh") + patch, apply), *steps, f"echo {shlex.quote(next_step)}\n"],
         undo: [fixed(_part("undo.sh") + back, undo), takes_out, _part("undo_end.sh")],
@@ -123,6 +125,7 @@ def _fill(text: str, area: KitTarget, self: str, kit: str, patches: bool, holds:
     for word, value in (
         ("@HOLDS@", _part("holds.sh")),
         ("@EXPIRES@", holds.expires.strftime("%Y%m%d") if holds.expires else "''"),
+        ("@MADE_ON@", holds.made_on.strftime("%Y%m%d") if holds.made_on else "''"),
         ("@MACHINES@", shlex.quote(holds.words if of_a_machine else "")),
         ("@DEVICES@", ", ".join(device for device, _, _ in holds.machines)),
         ("@OPTIONS@", "--as-found and --force are" if patches else "--force is"),

@@ -29,9 +29,12 @@ folder() {  # make a folder below the root, writing down each one that was not t
 save() {  # number, target: a copy of what is there, once
     [ ! -e "$keep/$1.saved" ] || return 0
     rm -f "$keep/$1.before"
-    if [ -e "$root/$2" ]; then cp -pP "$root/$2" "$keep/$1.before"; fi
-    printf '%s\n' "$2" > "$keep/$1.target"
-    : > "$keep/$1.saved"
+    if [ -e "$root/$2" ]; then
+        cp -pP "$root/$2" "$keep/$1.before.doorstone-new"
+        mv -f "$keep/$1.before.doorstone-new" "$keep/$1.before"
+    fi
+    note "$keep/$1.target" "$2"
+    note "$keep/$1.saved" saved
 }
 
 put() {  # number, target, file in the kit: with the mode and the owner of what was there
@@ -40,14 +43,14 @@ put() {  # number, target, file in the kit: with the mode and the owner of what 
     rm -f "$root/$2.doorstone-new"
     if [ -e "$root/$2" ]; then cp -p "$root/$2" "$root/$2.doorstone-new"; fi
     cat "$here/$3" > "$root/$2.doorstone-new"
+    note "$keep/$1.after" "$(digest "$root/$2.doorstone-new")"
     mv -f "$root/$2.doorstone-new" "$root/$2"
-    digest "$root/$2" > "$keep/$1.after"
     printf 'in place: %s/%s\n' "$root" "$2"
 }
 
 drop() {  # number, target
     save "$1" "$2"
+    note "$keep/$1.after" gone
     rm -f "$root/$2"
-    echo gone > "$keep/$1.after"
     printf 'removed: %s/%s\n' "$root" "$2"
 }

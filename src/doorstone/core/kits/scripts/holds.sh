@@ -21,6 +21,10 @@ last=@EXPIRES@
 [ -z "$last" ] || [ "$(date +%Y%m%d)" -le "$last" ] ||
     doubt "this kit was to be used through $last: an exception it rests on has lapsed"
 
+first=@MADE_ON@
+[ -z "$first" ] || [ "$(date +%Y%m%d)" -ge "$first" ] ||
+    doubt "the clock of this machine says $(date +%Y%m%d), and the kit was made on $first: set the clock"
+
 machine() {  # the names of this machine, whole and up to the first dot, and its serial number, in small letters
     {
         if [ -f "$root/etc/hostname" ]; then head -n 1 "$root/etc/hostname" | sed -e p -e 's/[.].*//'; fi

@@ -9,12 +9,13 @@ fits() {  # number, target, patch in the kit: whether it can be applied, before 
 patch() {  # number, target, patch in the kit
     save "$1" "$2"
     from=$keep/$1.before lax=$as_found back=$keep/$1.back
-    if [ -e "$keep/$1.after" ]; then from=$root/$2 lax=again back=; fi
+    if [ -s "$keep/$1.after" ]; then from=$root/$2 lax=again back=; fi
     case $2 in */*) folder "${2%/*}" ;; esac
     rm -f "$root/$2.doorstone-new"
     if [ -e "$root/$2" ]; then cp -p "$root/$2" "$root/$2.doorstone-new"; fi
-    json apply "$from" "$here/$3" "$root/$2.doorstone-new" "$back" "$lax"
+    json apply "$from" "$here/$3" "$root/$2.doorstone-new" "${back:+$back.doorstone-new}" "$lax"
+    [ -z "$back" ] || mv -f "$back.doorstone-new" "$back"
+    note "$keep/$1.after" "$(digest "$root/$2.doorstone-new")"
     mv -f "$root/$2.doorstone-new" "$root/$2"
-    digest "$root/$2" > "$keep/$1.after"
     printf 'in place: %s/%s\n' "$root" "$2"
 }

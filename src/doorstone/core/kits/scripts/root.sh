@@ -10,6 +10,17 @@ keep=$root/.doorstone/$own
 digest() { sha256sum < "$1" | cut -d ' ' -f 1; }
 refuse() { printf '@SELF@: %s. Nothing was done.\n' "$1" >&2; exit 4; }
 
+note() {  # file, text: a note of the kit, whole or not there, also after a power cut
+    printf '%s\n' "$2" > "$1.doorstone-new"
+    mv -f "$1.doorstone-new" "$1"
+}
+
+no_links() {  # nothing that kits keep, and none of their folders, is a link
+    for kept in "$root/.doorstone" "$root/.doorstone"/* "$root/.doorstone"/*/*; do
+        [ ! -L "$kept" ] || refuse "$kept is a link, and links are not followed"
+    done
+}
+
 plain() {  # target: nothing on the way to it is a link or leads out of the root, and it is a plain file or not there
     at=$root rest=$1
     case /$rest/ in */../*|*/./*|*//*) refuse "$rest is no path below the root" ;; esac

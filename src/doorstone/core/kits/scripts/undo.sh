@@ -21,7 +21,7 @@ fi
 [ -z "$over" ] || refuse "$over was put in after it, over the same files: undo $over first, then this one"
 
 later() {  # number, target: what somebody else changed since is kept beside it, and named
-    [ -f "$keep/$1.after" ] && [ -f "$root/$2" ] || return 0
+    [ -s "$keep/$1.after" ] && [ -f "$root/$2" ] || return 0
     now=$(digest "$root/$2")
     [ "$now" != "$(cat "$keep/$1.after")" ] || return 0
     if [ -f "$keep/$1.before" ] && [ "$now" = "$(digest "$keep/$1.before")" ]; then return 0; fi

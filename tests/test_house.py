@@ -156,7 +156,7 @@ def test_the_table_of_rooms_is_that_of_the_tree() -> None:
 
 CROSS = {
     "store": {"query_plans"},
-    "work": {"job"},
+    "work": {"job", "reasons"},
     "service": {
         "api", "bounds", "durability", "long_proofs", "many_at_once", "write_priority",
     },

@@ -29,7 +29,7 @@ def test_no_text_that_is_sent_may_have_them(as_role: Callable[[str], Client], te
     for path, body in (
         ("/exceptions/EX-0003/comments", {"text": f"Fine.{text}"}),
         ("/observations", {"device": "nbt-001", "detail": text}),
-        ("/selections", {"name": text, "platform": "tarn", "where": {"site": text}}),
+        ("/attempts", {"device": "nbt-001", "seen": [{"words": text}]}),
     ):
         answer = as_role("technician")._http.post(f"/api/v1{path}", json=body)
         assert answer.status_code == 400

@@ -2871,6 +2871,11 @@ export interface components {
             release: string;
             /** Permissions */
             permissions: components["schemas"]["PermissionResponse"][];
+            /**
+             * Others
+             * @description Its exceptions for other releases
+             */
+            others: components["schemas"]["OtherExceptionResponse"][];
         };
         /**
          * AffectedResponse
@@ -3190,6 +3195,12 @@ export interface components {
              */
             known: number;
         };
+        /**
+         * Began
+         * @description What began a run without permission, or a state.
+         * @enum {string}
+         */
+        Began: "reading" | "sheet" | "decision" | "upgrade" | "lapsed" | "revoked" | "closed" | "stale";
         /**
          * BudgetColumnResponse
          * @description What one budget would buy.
@@ -3853,6 +3864,8 @@ export interface components {
              */
             verdicts: components["schemas"]["VerdictResponse"][];
             course: components["schemas"]["CourseResponse"] | null;
+            /** @description What it runs without permission; null if it is covered */
+            uncovered: components["schemas"]["UncoveredBrief"] | null;
         };
         /**
          * DeviceFilter
@@ -3947,6 +3960,8 @@ export interface components {
             releases: components["schemas"]["ReleaseResponse"][];
             forecast: components["schemas"]["ForecastResponse"];
             course: components["schemas"]["CourseResponse"];
+            /** @description What it runs without permission; null if it is covered */
+            uncovered: components["schemas"]["UncoveredBrief"] | null;
         };
         /**
          * DevicePageResponse
@@ -6468,6 +6483,25 @@ export interface components {
             by: string;
         };
         /**
+         * OtherExceptionResponse
+         * @description An exception of a device, requested or approved, that does not concern the release that is shown.
+         */
+        OtherExceptionResponse: {
+            /** Id */
+            id: string;
+            /** State */
+            state: string;
+            /** Release */
+            release: string;
+            /** Requirements */
+            requirements: string[];
+            /**
+             * Through
+             * Format: date
+             */
+            through: string;
+        };
+        /**
          * OutOfServiceList
          * @description Devices out of service.
          */
@@ -8480,6 +8514,28 @@ export interface components {
             secret: string | null;
         };
         /**
+         * UncoveredBrief
+         * @description That a device runs its release without permission, and since when.
+         */
+        UncoveredBrief: {
+            /**
+             * Requirements
+             * @description The installer checks that no exception in force names
+             */
+            requirements: string[];
+            /**
+             * Since
+             * Format: date
+             */
+            since: string;
+            /**
+             * Exact
+             * @description Whether that is the first day; if not, since at least
+             */
+            exact: boolean;
+            began: components["schemas"]["Began"];
+        };
+        /**
          * UncoveredCause
          * @description Why nothing covers the device: nobody asked for an exception, or the last one ended in this way.
          * @enum {string}
@@ -8535,8 +8591,16 @@ export interface components {
             /**
              * Since
              * Format: date
+             * @description The first day of the present unbroken run without permission
              */
             since: string;
+            /**
+             * Exact
+             * @description Whether that is the first day; if not, since at least: the history was reduced
+             */
+            exact: boolean;
+            /** @description What began the run */
+            began: components["schemas"]["Began"];
             /**
              * Days
              * @description For so many days, today included

@@ -6,10 +6,12 @@ A shape is built when it is first used: a command uses few of them, and all woul
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import date
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, model_validator
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from doorstone.core.exceptions.run import Began
 from doorstone.core.text import hidden_character
 
 KitRoute = Literal["in-place", "clean"]
@@ -65,6 +67,15 @@ class Problem(ApiModel):
     instance: str = ""
     hint: str = ""
     errors: list[ErrorEntry] = []
+
+
+class UncoveredBrief(ApiModel):
+    """That a device runs its release without permission, and since when."""
+
+    requirements: list[str] = Field(description="The installer checks that no exception in force names")
+    since: date
+    exact: bool = Field(description="Whether that is the first day; if not, since at least")
+    began: Began
 
 
 class StateMoveResponse(ApiModel):

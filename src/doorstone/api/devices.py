@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import ConfigDict, Field
 
-from doorstone.api.common import ApiModel, RequestModel
+from doorstone.api.common import ApiModel, RequestModel, UncoveredBrief
 from doorstone.api.times import Moment
 from doorstone.core.devices import filter
 from doorstone.core.devices.life import Life
@@ -109,6 +109,7 @@ class DeviceDetail(ApiModel):
     facts: list[FactResponse]
     verdicts: list[VerdictResponse] = Field(description="What each source says passes or fails, newest first")
     course: CourseResponse | None
+    uncovered: UncoveredBrief | None = Field(description="What it runs without permission; null if it is covered")
 
 
 class LifeRequest(RequestModel):

@@ -10,6 +10,7 @@ from pydantic import Field
 from doorstone.api.common import ApiModel, ErrorEntry, RequestModel
 from doorstone.api.times import Moment
 from doorstone.core.exceptions.folder import FolderDeed
+from doorstone.core.exceptions.run import Began
 from doorstone.core.exceptions.uncovered import UncoveredCause
 
 MoveName = Literal["approve", "decline", "revoke", "close", "confirm"]
@@ -320,6 +321,16 @@ class PermissionResponse(ApiModel):
     still: list[str] = Field(description="Why it does not hold, if so")
 
 
+class OtherExceptionResponse(ApiModel):
+    """An exception of a device, requested or approved, that does not concern the release that is shown."""
+
+    id: str
+    state: str
+    release: str
+    requirements: list[str]
+    through: date
+
+
 class AccountResponse(ApiModel):
     """By what permission a device runs its release, one requirement after another."""
 
@@ -327,6 +338,7 @@ class AccountResponse(ApiModel):
     runs: str
     release: str
     permissions: list[PermissionResponse]
+    others: list[OtherExceptionResponse] = Field(description="Its exceptions for other releases")
 
 
 class UncoveredResponse(ApiModel):
@@ -339,7 +351,9 @@ class UncoveredResponse(ApiModel):
     platform: str
     release: str = Field(description="The release that it runs")
     requirements: list[str]
-    since: date
+    since: date = Field(description="The first day of the present unbroken run without permission")
+    exact: bool = Field(description="Whether that is the first day; if not, since at least: the history was reduced")
+    began: Began = Field(description="What began the run")
     days: int = Field(description="For so many days, today included")
     cause: UncoveredCause = Field(description="Never asked for, waits, or how the last exception ended")
     last: str = Field(description="The exception that covered it last, or that waits; empty if there was none")

@@ -8,7 +8,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from doorstone.api.common import ApiModel, RequestModel
+from doorstone.api.common import ApiModel, RequestModel, UncoveredBrief
 from doorstone.api.devices import CourseResponse, DeviceFilter
 from doorstone.api.platforms import ReleaseResponse
 from doorstone.core.forecast.scenarios import Assumption
@@ -88,6 +88,7 @@ class DeviceForecastResponse(ApiModel):
     releases: list[ReleaseResponse]
     forecast: ForecastResponse
     course: CourseResponse
+    uncovered: UncoveredBrief | None = Field(description="What it runs without permission; null if it is covered")
 
 
 class MonthResponse(ApiModel):

@@ -12,7 +12,7 @@ from doorstone.api.attempts import AttemptRequest, AttemptResponse
 from doorstone.api.forecast import UpgradePathResponse
 from doorstone.api.updates import ObservationRequest
 from doorstone.cli.connection import client
-from doorstone.cli.devices import DeviceArgument, course_words
+from doorstone.cli.devices import DeviceArgument, course_words, uncovered_words
 from doorstone.cli.filters import PlatformOption, ReleaseOption
 from doorstone.cli.output import FormOption, OutputFormat, out, reports_errors, say, show
 from doorstone.cli.record_files import add_import
@@ -271,6 +271,8 @@ def forecast(
     show(form, found, columns, rows, f"{device} on {ahead.release}, as of {found.as_of}")
     if form is not OutputFormat.TABLE:
         return
+    if found.uncovered:
+        out().print(f"\n{uncovered_words(found.uncovered, device, ahead.release)}")
     if ahead.gap_so_far:
         out().print(f"\nOut of servicing since {ahead.gap_so_far.first} ({ahead.gap_so_far.days} days).")
     for name, line in (("Technically", ahead.technical), ("As approved today", ahead.approved)):

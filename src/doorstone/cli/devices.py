@@ -8,6 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
+from doorstone.api.common import UncoveredBrief
 from doorstone.api.devices import (
     CourseResponse,
     DevicesChangeRequest,
@@ -82,10 +83,13 @@ def show_device(
         show(form, {"detail": detail.model_dump(mode="json"), "assessment": assessment.model_dump(mode="json")}, [], [])
         return
     d = detail.device
-    title = f"{d.id}  {d.model}  {d.site}  on {d.release}, towards {assessment.release}: {assessment.state}"
+    title = f"{d.id}  {d.model}  {d.site}  on {d.release}, towards {assessment.release}: "
+    title += assessment.state if d.state else "not in service"
     print_findings(form, assessment, title)
     if form is OutputFormat.TABLE and detail.life and detail.life.life != "in-service":
         out().print(f"\n[bold]{life_words(detail.life)}[/]")
+    if form is OutputFormat.TABLE and detail.uncovered:
+        out().print(f"\n{uncovered_words(detail.uncovered, d.id, d.release)}")
     if form is OutputFormat.TABLE and detail.course:
         out().print(f"\n{course_words(detail.course)}")
     if form is OutputFormat.TABLE and detail.verdicts:
@@ -147,6 +151,16 @@ def life_words(life: LifeResponse) -> str:
     """The life of a device that is not in service, as a sentence."""
     more = f", by {life.replaced_by}" if life.replaced_by else f", look again on {life.look_on}" if life.look_on else ""
     return f"Not in service: {_words(life.life)} since {life.on}{more}. {life.reason.rstrip('.')}."
+
+
+def uncovered_words(found: UncoveredBrief, device: str, release: str) -> str:
+    """That a device runs its release without permission, in words."""
+    since = f"since {found.since}" if found.exact else f"since at least {found.since}"
+    checks = ", ".join(found.requirements)
+    return (
+        f"[bold red]Uncovered:[/] it runs {release} without a valid exception for {checks} {since}. "
+        f"What to do: [bold]doorstone exception uncovered --device {device}[/]"
+    )
 
 
 def course_words(course: CourseResponse) -> str:

@@ -171,6 +171,16 @@ def override_tries(db: sqlite3.Connection, platform: str) -> dict[str, list[Over
     return found
 
 
+EQUAL = ("device", "kit", "release", "route", "carry_over", "outcome", "refused_by", "started_at", "ended_at")
+
+
+def find_equal(db: sqlite3.Connection, values: Mapping[str, Any]) -> int | None:
+    """The number of an attempt on the same device at the same time with the same outcome, if there is one."""
+    same = " AND ".join(f"{name} IS :{name}" for name in EQUAL)
+    row = db.execute(f"SELECT MIN(id) FROM attempts WHERE {same}", dict(values)).fetchone()  # noqa: S608 - our names
+    return None if row[0] is None else int(row[0])
+
+
 def get(db: sqlite3.Connection, number: int) -> AttemptRow | None:
     row = db.execute("SELECT * FROM attempts WHERE id = ?", (number,)).fetchone()
     return _attempt(row) if row else None

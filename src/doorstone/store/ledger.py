@@ -108,6 +108,15 @@ def entries(
     return [_entry(row) for row in rows]
 
 
+def last_action(db: sqlite3.Connection, kind: str, obj: str, actions: Iterable[str]) -> str | None:
+    """The time of the newest of these actions on an object."""
+    row = db.execute(
+        "SELECT MAX(at) AS at FROM ledger WHERE kind = ? AND object = ? AND action IN (SELECT value FROM json_each(?))",
+        (kind, obj, json.dumps(sorted(actions))),
+    ).fetchone()
+    return None if row["at"] is None else str(row["at"])
+
+
 def speaks_of(db: sqlite3.Connection, obj: str) -> bool:
     """Whether any entry is on an object of this id, of whatever kind, or concerns it."""
     found = db.execute(

@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
+from doorstone.core.attempts.override_results import at_fault
 from doorstone.core.attempts.success_rates import Rate, rates_by
 from doorstone.core.facts import View
 from doorstone.core.followups import applications_on, follow_ups
@@ -103,10 +104,15 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             "notice_accepted": platform.release(release).notice if given.notice_accepted else "",
             "mismatch": given.mismatch,
         }
+        if (equal := store.find_equal(db, values)) is not None:  # the same result may come in more than once
+            return get_attempt(context, id_of("AT", equal))
         number = store.add(db, values)
         if kit and given.outcome != "abandoned":
             model, well = now.device(given.device).model, given.outcome == "completed"
-            store.count_tries(db, platform.id, model, release, kit.overrides, well)
+            tried = kit.overrides
+            if given.outcome == "refused" and given.refused_by:
+                tried = tuple(at_fault(platform, kit.overrides, given.refused_by))
+            store.count_tries(db, platform.id, model, release, tried, well)
         if given.outcome in ARRIVED:
             ended = given.ended_at.isoformat()
             settler = Settler(context, db)
@@ -198,6 +204,8 @@ def success_rates(context: Context, by: str, platform_id: str = "") -> dict[str,
             keys = [now.device(row.device).model or "unread"]
         elif by == "override":
             keys = used.get(row.kit or 0, ()) or ["none"]
+            if row.outcome == "refused" and row.refused_by and (sheet := now.sheets.get(row.platform)):
+                keys = at_fault(sheet.platform, keys, row.refused_by.split(", ")) or ["none"]
         tries += [(key, row.outcome == "completed") for key in keys]
     return {str(key): found for key, found in rates_by(tries).items()}
 

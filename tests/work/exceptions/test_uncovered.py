@@ -45,12 +45,12 @@ def runs(context: Context) -> Context:
     return context
 
 
-def test_what_nobody_has_asked_for_counts_from_the_day_on_which_the_device_became_known(runs: Context) -> None:
-    assert said(runs) == (CHIP, D("2027-01-18"), UncoveredCause.NEVER, "")
-    assert only(runs).steps == ("Ask for an exception", "Replace or retire it")
+def test_what_nobody_has_asked_for_counts_from_the_day_on_which_it_was_read(runs: Context) -> None:
+    assert said(runs) == (CHIP, D("2027-01-15"), UncoveredCause.NEVER, "")
+    assert only(runs).steps == ("Request an exception", "Replace or retire the device")
     exceptions.request(runs, PETRA, asked("d1"))
-    assert said(runs) == (CHIP, D("2027-01-18"), UncoveredCause.WAITS, "EX-0001")
-    assert only(runs).steps == ("Decide EX-0001", "Replace or retire it")
+    assert said(runs) == (CHIP, D("2027-01-15"), UncoveredCause.WAITS, "EX-0001")
+    assert only(runs).steps == ("Decide EX-0001", "Replace or retire the device")
 
 
 def test_an_exception_in_force_ends_it_and_its_last_day_begins_it_again(runs: Context) -> None:
@@ -63,7 +63,7 @@ def test_an_exception_in_force_ends_it_and_its_last_day_begins_it_again(runs: Co
     assert only(later).steps[0] == "Renew EX-0001"
     exceptions.request(later, PETRA, asked("d1", conditions=(), start_on=D("2027-10-05"), expires_on=D("2028-01-31"),
                                            review_on=D("2027-12-01")))  # fmt: skip
-    assert only(later).steps == ("Decide EX-0002", "Replace or retire it")  # it is asked for already
+    assert only(later).steps == ("Decide EX-0002", "Replace or retire the device")  # it is asked for already
     (item,) = [one for one in due.due_list(later) if one.kind == "uncovered"]
     assert (item.on, item.object) == (D("2027-10-01"), "d1")
 
@@ -76,16 +76,17 @@ def test_a_revoked_one_ends_on_the_day_it_was_revoked(runs: Context) -> None:
 
 def test_an_exception_for_a_part_leaves_the_rest_uncovered(runs: Context) -> None:
     granted(runs, "d1", requirements=("security-chip",))
-    assert said(runs) == (("processor-listed",), D("2027-01-18"), UncoveredCause.NEVER, "")
+    assert said(runs) == (("processor-listed",), D("2027-01-15"), UncoveredCause.NEVER, "")
 
 
 def test_a_stale_approval_covers_nothing_and_what_changed_is_said(runs: Context) -> None:
     granted(runs, "d1")
     read(runs, line("d1", {**RUNS, "cpu.model": "Quern Q3-410"}, "2027-01-17T08:00:00"))
     found = only(runs).found
-    assert (found.since, found.cause, found.last) == (D("2027-01-18"), UncoveredCause.STALE, "EX-0001")
+    # The approval of the 18th was stale on that day: no day since the first reading was covered.
+    assert (found.since, found.cause, found.last) == (D("2027-01-15"), UncoveredCause.STALE, "EX-0001")
     assert "Q3-410" in found.why
-    assert only(runs).steps[0] == "Look again at EX-0001"
+    assert only(runs).steps[0] == "Reconfirm EX-0001"
 
 
 def test_overview_call_and_command_say_the_same(shown: Running, look: Run) -> None:

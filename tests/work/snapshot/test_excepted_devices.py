@@ -217,7 +217,7 @@ def test_a_settlement_that_moves_no_answer_puts_an_approval_in_doubt_all_the_sam
     assert settled("1.1") == (profile, {"d1": ("security-chip: tpm.version was 1.2, is 1.1",)})
 
 
-def test_an_attempt_says_since_when_a_device_runs_what_it_runs(context: Context) -> None:
+def test_an_attempt_on_the_release_that_a_device_runs_begins_no_new_run(context: Context) -> None:
     read(context, line("d1", OLD))
     platform = snapshot(context).sheets["tarn"].platform
 
@@ -228,12 +228,12 @@ def test_an_attempt_says_since_when_a_device_runs_what_it_runs(context: Context)
             due = [one.devices.first for one in lacking_profiles(db, now, platform)[0]]
         return [(one.found.since, day) for one, day in zip(list_uncovered(context), due, strict=True)]
 
-    assert since() == [(date(2027, 1, 18), date(2027, 1, 18))]
+    assert since() == [(date(2027, 1, 15), date(2027, 1, 15))]
     context.clock = FixedClock(context.moment() + timedelta(days=7))
     ended = (context.moment() - timedelta(hours=1)).isoformat()
     with context.database.write() as db:
         attempt_store.add(db, {**ATTEMPT, "device": "d1", "started_at": ended, "ended_at": ended})
-    assert since() == [(date(2027, 1, 25), date(2027, 1, 25))]
+    assert since() == [(date(2027, 1, 15), date(2027, 1, 15))]
 
 
 @pytest.mark.parametrize("name", ["tarn", "brindle"])

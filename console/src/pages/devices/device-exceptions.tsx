@@ -28,9 +28,7 @@ function Account({ data }: { data: AccountOf }) {
   const here = data.runs === data.release;
   return (
     <Panel title={here ? `What permits it to run ${data.runs}` : `What permits it to go to ${data.release}`}>
-      {data.permissions.length === 0 && (
-        <p className="text-met">It meets all that {data.release} asks for; nobody has to permit anything.</p>
-      )}
+      {data.permissions.length === 0 && <p className="text-met">It needs no exception at {data.release}.</p>}
       <ul>
         {data.permissions.map((one) => (
           <li key={one.requirement} className="border-t border-edge py-2.5 first:border-0">

@@ -77,6 +77,17 @@ export function UncoveredPage() {
   );
 }
 
+const BEGAN: Record<Uncovered["began"], string> = {
+  reading: "a reading",
+  sheet: "a changed sheet",
+  decision: "a sorting decision",
+  upgrade: "the upgrade",
+  lapsed: "a lapse",
+  revoked: "a revocation",
+  closed: "a closed exception",
+  stale: "a stale approval",
+};
+
 function Row({ one }: { one: Uncovered }) {
   return (
     <tr>
@@ -101,8 +112,9 @@ function Row({ one }: { one: Uncovered }) {
         </span>
       </td>
       <td className="cell whitespace-nowrap">
-        {day(one.since)}
+        {one.exact ? day(one.since) : `at least ${day(one.since)}`}
         <span className="block text-sm text-ink-2">{count(one.days, "day")}</span>
+        <span className="block text-sm text-ink-2">Began with {BEGAN[one.began]}</span>
       </td>
       <td className="cell">
         <ul>

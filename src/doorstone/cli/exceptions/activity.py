@@ -121,14 +121,37 @@ def uncovered(
     with client(context) as service:
         found = service.uncovered(platform=platform, site=site, device=device)
     columns = ["device", "site", "runs", "without permission for", "since", "because", "what would end it"]
-    rows = [
-        [d.device, d.site, d.release, d.requirements, [d.since, f"{d.days} days"], _because(d), d.steps] for d in found
+    rows = [[d.device, d.site, d.release, d.requirements, _since(d), _because(d), d.steps] for d in found]
+    typed = [
+        "device",
+        "name",
+        "site",
+        "critical",
+        "platform",
+        "runs",
+        "requirements",
+        "since",
+        "exact",
+        "began",
+        "days",
+        "cause",
     ]
-    typed = ["device", "name", "site", "critical", "platform", "runs", "requirements", "since", "days", "cause"]
     typed += ["exception", "why", "what would end it"]
     plain = [
         [
-            *(d.device, d.name, d.site, d.critical, d.platform, d.release, d.requirements, d.since, d.days),
+            *(
+                d.device,
+                d.name,
+                d.site,
+                d.critical,
+                d.platform,
+                d.release,
+                d.requirements,
+                d.since,
+                d.exact,
+                d.began.value,
+                d.days,
+            ),
             *(d.cause.value, d.last, d.why, d.steps),
         ]
         for d in found
@@ -136,6 +159,18 @@ def uncovered(
     show(form, found, columns, rows, typed=(typed, plain))
     if not found:
         say("Every device runs what it meets, or what an exception in force permits.")
+
+
+BEGAN = {
+    "reading": "a reading", "sheet": "a changed sheet", "decision": "a sorting decision", "upgrade": "the upgrade",
+    "lapsed": "a lapse", "revoked": "a revocation", "closed": "a closed exception", "stale": "a stale approval",
+}  # fmt: skip
+
+
+def _since(one: UncoveredResponse) -> list[str]:
+    """Since when a device runs without permission, for how long, and what began it."""
+    first = f"{one.since}" if one.exact else f"at least {one.since}"
+    return [first, f"{one.days} day{'s' if one.days != 1 else ''}", f"began with {BEGAN[one.began]}"]
 
 
 def _because(one: UncoveredResponse) -> str:
@@ -169,7 +204,7 @@ def account(
     console = out()
     console.print(f"[bold]{device}[/] runs {found.runs}; what it fails at {found.release}:")
     if not found.permissions:
-        console.print("Nothing. It needs nobody's permission.")
+        console.print(f"Nothing. It needs no exception at {found.release}.")
     for p in found.permissions:
         console.print(f"\n[bold]{escape(p.title)}[/] ({p.requirement})")
         console.print(f"  measured: {escape(p.measured)}; {p.sort or 'unsorted'} by {escape(p.sorted_by)}")
@@ -183,6 +218,9 @@ def account(
             console.print(f"  condition: {escape(c.text)}: {c.word}")
         verdict = "[green]it holds[/]" if p.holds else f"[bold red]it does not hold[/]: {escape('; '.join(p.still))}"
         console.print(f"  {verdict}")
+    for one in found.others:
+        names = ", ".join(one.requirements)
+        console.print(f"\n{one.id} ({one.state}) concerns {one.release}: {names}, through {one.through}.")
 
 
 @reports_errors

@@ -75,9 +75,13 @@ def refused_on(platform: Platform, tries: Sequence[OverrideTries]) -> Remarks:
 
 def _at_fault(platform: Platform, tried: OverrideTries) -> list[str]:
     """The overrides of an attempt that should have kept set-up from refusing: all, where nobody said which check."""
+    return at_fault(platform, tried.overrides, tried.refused_by) if tried.refused_by else list(tried.overrides)
+
+
+def at_fault(platform: Platform, overrides: Iterable[str], refused_by: Iterable[str]) -> list[str]:
+    """The overrides that cover a requirement by which set-up refused. A refusal says nothing about the others."""
     known = {override.id: override for override in platform.overrides}
-    blamed = [n for n in tried.overrides if n in known and known[n].covers & set(tried.refused_by)]
-    return blamed or list(tried.overrides)
+    return [name for name in overrides if name in known and known[name].covers & set(refused_by)]
 
 
 class OverrideCount(NamedTuple):

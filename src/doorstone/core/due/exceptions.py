@@ -16,7 +16,8 @@ class DueException(Struct, frozen=True):
     """An exception that is requested or approved, or ended while `devices` still run by it: what can be due on it.
 
     `editors` have shaped what would be approved, `approvers` have approved it already. `question` is empty unless the
-    requester was asked back. `stale_for` are the devices for which the approval needs a second look.
+    requester was asked back. `stale_for` are the devices for which the approval has to be reconfirmed, the first since
+    `stale_since`.
     """
 
     id: str
@@ -36,6 +37,7 @@ class DueException(Struct, frozen=True):
     asked_back: bool = False
     question: str = ""
     stale_for: Collection[str] = ()
+    stale_since: date | None = None
     conditions: Sequence[ConditionStatus] = field(default=())
 
     @property
@@ -89,7 +91,7 @@ def _upkeep(held: DueException, as_of: date, ahead: date) -> Iterator[Due]:
     owner = frozenset({held.owner})
     if held.stale_for:
         words = f"{held.named} is stale for {', '.join(sorted(held.stale_for)[:3])}: look again"
-        yield _due(DueKind.SECOND_LOOK, as_of, held, words, roles=DECIDERS)
+        yield _due(DueKind.SECOND_LOOK, held.stale_since or as_of, held, words, roles=DECIDERS)
     if held.review <= ahead and held.review < held.expiry:
         words = f"{held.named} is to be reviewed: does it still need to be, and is it still true?"
         yield _due(DueKind.REVIEW, held.review, held, words, people=owner)

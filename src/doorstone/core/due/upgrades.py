@@ -137,9 +137,10 @@ def fix_due(name: str, device: DueDevice, title: str, result: str, done_on: date
     return _due(DueKind.FIX_NOT_SEEN, done_on, device, words, part=name)
 
 
-def drift_due(kit: str, device: DueDevice, wrong: Sequence[str], verified_on: date) -> Due:
-    """Settings that differ from what a kit put in. `wrong` names each with its state."""
-    words = f"{device.id}: {', '.join(wrong)} since {kit} ({verified_on}): apply the kit again, and verify"
+def drift_due(kit: str, device: DueDevice, wrong: Sequence[str], verified_on: date, *, valid: bool) -> Due:
+    """Settings that differ from what a kit put in. `wrong` names each with its state; `valid`: the kit may be used."""
+    what = "apply the kit again" if valid else "the kit is no longer valid, so make a new kit and apply it"
+    words = f"{device.id}: {', '.join(wrong)} since {kit} ({verified_on}): {what}, and verify"
     return _due(DueKind.DRIFT, verified_on, device, words, part=kit)
 
 

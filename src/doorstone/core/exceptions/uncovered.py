@@ -6,13 +6,14 @@ Out: an `Uncovered`, or nothing where exceptions in force name every such check.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date, timedelta
 from enum import StrEnum
 
 from msgspec import Struct
 
 from doorstone.core.exceptions.life import ExceptionState, ExceptionTerms, excepted
+from doorstone.core.exceptions.run import Began, Run
 from doorstone.core.platforms.platform import Platform
 
 
@@ -44,6 +45,10 @@ class Uncovered(Struct, frozen=True):
     why: str = ""
     waiting: str = ""
     """The newest request for some of it that waits for a decision."""
+    began: Began = Began.READING
+    """What began the present run without permission."""
+    exact: bool = True
+    """Whether `since` is the first day. If not, the history before that day was reduced: since at least."""
 
 
 ENDED = {
@@ -59,13 +64,12 @@ def uncovered(
     release: str,
     checks: Collection[str],
     held: Sequence[EarlierException],
-    arrived: date,
-    read: date,
+    run: Run,
     today: date,
 ) -> Uncovered | None:
-    """What of `checks`, unmet at the `release` that the device runs since `arrived`, no exception in force names.
+    """What of `checks`, unmet at the `release` that the device runs, no exception in force names.
 
-    One whose approval is in doubt does not count; it fell when the device was last `read`.
+    An exception whose approval is stale does not count. `run` is the present run without permission.
     """
     reaching = [one for one in held if one.terms.reaches(platform, release)]
     missing = tuple(sorted(set(checks) - excepted((one.terms for one in held), platform, release, today)))
@@ -76,15 +80,16 @@ def uncovered(
     doubted = [one for one in concerned if one.terms.in_force(today) and not one.terms.stands]
     if doubted:
         last = max(doubted, key=lambda one: one.terms.expiry)
-        since = max(arrived, min(read, today))
-        return Uncovered(missing, since, UncoveredCause.STALE, last.terms.id, last.terms.doubt, waiting)
+        return Uncovered(
+            missing, run.since, UncoveredCause.STALE, last.terms.id, last.terms.doubt, waiting, run.began, run.exact
+        )
     over = [(end, one) for one in concerned if (end := _ended(one, today)) is not None]
     if over:
-        end, last = max(over, key=lambda pair: (pair[0], pair[1].terms.id))
-        return Uncovered(missing, max(arrived, end), ENDED[last.terms.state], last.terms.id, waiting=waiting)
-    return Uncovered(
-        missing, arrived, UncoveredCause.WAITS if waiting else UncoveredCause.NEVER, waiting, waiting=waiting
-    )
+        _, last = max(over, key=lambda pair: (pair[0], pair[1].terms.id))
+        cause = ENDED[last.terms.state]
+        return Uncovered(missing, run.since, cause, last.terms.id, "", waiting, run.began, run.exact)
+    cause = UncoveredCause.WAITS if waiting else UncoveredCause.NEVER
+    return Uncovered(missing, run.since, cause, waiting, "", waiting, run.began, run.exact)
 
 
 def _ended(one: EarlierException, today: date) -> date | None:
@@ -97,22 +102,46 @@ def _ended(one: EarlierException, today: date) -> date | None:
     return end if terms.start < end <= today else None
 
 
-def ways_out(found: Uncovered, fixes: Sequence[str], rollback_until: date | None, askable: bool) -> tuple[str, ...]:
-    """What would end it, the nearest way first. Never empty: every device can be replaced."""
+class Remedy(Struct, frozen=True):
+    """A fix that is possible on the device, and the requirements that it meets."""
+
+    title: str
+    meets: frozenset[str]
+
+
+def ways_out(
+    found: Uncovered,
+    fixes: Sequence[Remedy],
+    rollback_until: date | None,
+    covers: Mapping[str, Collection[str]],
+    *,
+    askable: bool,
+) -> tuple[str, ...]:
+    """What would end the run without permission, the nearest way first. Never empty: every device can be replaced.
+
+    `covers` maps an exception to the requirements that it names. A step that leaves a requirement uncovered says so.
+    """
+    missing = set(found.requirements)
+
+    def step(words: str, met: Collection[str]) -> str:
+        rest = sorted(missing - set(met))
+        return words if not rest else f"{words}. {', '.join(rest)} would stay uncovered"
+
     steps = []
     if found.cause is UncoveredCause.STALE:
-        steps.append(f"Look again at {found.last}")
+        steps.append(step(f"Reconfirm {found.last}", covers.get(found.last, ())))
     if found.waiting:
-        steps.append(f"Decide {found.waiting}")
+        steps.append(step(f"Decide {found.waiting}", covers.get(found.waiting, ())))
     elif found.cause is UncoveredCause.LAPSED and askable:
-        steps.append(f"Renew {found.last}")
-    steps += [f"Fix: {title}" for title in fixes]
-    if (
-        askable
-        and not found.waiting
-        and found.cause in (UncoveredCause.NEVER, UncoveredCause.REVOKED, UncoveredCause.CLOSED)
-    ):
-        steps.append("Ask for an exception")
+        steps.append(step(f"Renew {found.last}", covers.get(found.last, ())))
+    if fixes:
+        together = frozenset[str]().union(*(fix.meets for fix in fixes))
+        steps += [f"Fix: {fix.title}" for fix in fixes[:-1]]
+        steps.append(step(f"Fix: {fixes[-1].title}", together))
+    if askable and not found.waiting:
+        covered = covers.get(found.last, ()) if found.cause is UncoveredCause.LAPSED else ()
+        if found.cause is not UncoveredCause.STALE and not missing <= set(covered):
+            steps.append("Request an exception")
     if rollback_until is not None:
-        steps.append(f"Go back: possible through {rollback_until}")
-    return (*steps, "Replace or retire it")
+        steps.append(f"Roll back: possible through {rollback_until}")
+    return (*steps, "Replace or retire the device")

@@ -33,6 +33,7 @@ from doorstone.api.exceptions import (
     ManyMovesRequest,
     ManyOwnersRequest,
     MoveRequest,
+    OtherExceptionResponse,
     OwnerRequest,
     PermissionResponse,
     RenewalsRequest,
@@ -426,6 +427,7 @@ def device_account(call: Call[AccountQuery, None]) -> AccountResponse:
         runs=found.runs,
         release=found.release,
         permissions=[_permission(p) for p in found.permissions],
+        others=[OtherExceptionResponse.model_validate(one) for one in found.others],
     )
 
 
@@ -450,6 +452,8 @@ def list_uncovered(call: Call[UncoveredQuery, None]) -> Answer:
             release=one.release,
             requirements=list(one.found.requirements),
             since=one.found.since,
+            exact=one.found.exact,
+            began=one.found.began,
             days=(today - one.found.since).days + 1,
             cause=one.found.cause,
             last=one.found.last,

@@ -339,6 +339,12 @@ def ended(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, date]:
     return {row["id"]: date.fromisoformat(row["at"][:10]) for row in rows if row["at"]}
 
 
+def approved_on(db: sqlite3.Connection, number: int) -> date | None:
+    """The day on which an exception was approved in full; None if it never was."""
+    row = db.execute("SELECT MAX(at) AS at FROM exception_approvals WHERE exception = ?", (number,)).fetchone()
+    return date.fromisoformat(row["at"][:10]) if row["at"] else None
+
+
 def of_device(db: sqlite3.Connection, device: str) -> list[ExceptionRow]:
     """The exceptions of a device, newest first, those from which it was left out included."""
     where = "WHERE e.id IN (SELECT exception FROM exception_devices WHERE device = ?) ORDER BY e.id DESC"

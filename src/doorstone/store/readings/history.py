@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
 
 from doorstone.core.readings.history import PastReading
 from doorstone.store.json_lists import json_list
@@ -36,6 +37,23 @@ def readings(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[P
     for one in quiet.of_devices(db, devices):
         found.setdefault(one.device, []).append(PastReading(one.source, one.taken_at, one.base, False, quiet=True))
     return found
+
+
+class FirstChange(NamedTuple):
+    """How many readings of a device that moved an answer are kept, and the day of the first of them."""
+
+    readings: int
+    day: str
+
+
+def first_changes(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, FirstChange]:
+    """Device -> its kept readings that moved an answer; devices without any are left out."""
+    rows = db.execute(
+        "SELECT r.device, COUNT(*), MIN(r.taken_at) FROM json_each(?) AS j CROSS JOIN readings AS r"
+        " ON r.device = j.value WHERE r.changed = 1 GROUP BY r.device",
+        (json_list(devices),),
+    )
+    return {row[0]: FirstChange(row[1], row[2][:10]) for row in rows}
 
 
 def decided_at(db: sqlite3.Connection, devices: Sequence[str]) -> dict[str, list[str]]:

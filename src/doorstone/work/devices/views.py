@@ -10,6 +10,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from doorstone.core.devices.filter import DeviceFilter
+from doorstone.core.exceptions.uncovered import Uncovered
 from doorstone.core.facts import Candidate, FactSpec, Verdict, View
 from doorstone.core.forecast.course import Course, course
 from doorstone.core.forecast.device_forecast import Forecast
@@ -25,6 +26,7 @@ from doorstone.work.context.errors import BadInputError
 from doorstone.work.snapshot.progress import progress_of
 from doorstone.work.snapshot.sheets import check_requirement, get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.uncovered import lacking_device
 
 CURSOR_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d")
 
@@ -84,6 +86,11 @@ class Device(Struct, frozen=True):
     facts: tuple[FactLine, ...]
     verdicts: tuple[Verdict, ...]
     course: Course | None
+    uncovered: Uncovered | None = None
+
+
+NO_STATE = Sorted("", {})
+"""A device that is not in service has no state: nothing is planned for it."""
 
 
 def list_devices(
@@ -143,14 +150,18 @@ def get_device(context: Context, device: str, release: str = "") -> Device:
     ahead = now.forecasts([row])[device]
     with context.database.read() as db:
         last = life_store.last(db, [device])
+        lacking = lacking_device(db, now, device) if row.in_service else None
     return Device(
-        _line(row, found, ahead),
+        _line(row, found, ahead) if row.in_service else _line(row, NO_STATE, None),
         last.get(device),
         release,
         tuple(r.id for r in platform.releases),
         tuple(facts),
         tuple(sorted(view.verdicts, key=lambda v: (v.taken_at, v.source, v.requirement), reverse=True)),
-        course(release, ahead, context.today(), context.policy.stay_days, progress_of(now, device)) if ahead else None,
+        course(release, ahead, context.today(), context.policy.stay_days, progress_of(now, device))
+        if ahead and row.in_service
+        else None,
+        lacking.found if lacking is not None else None,
     )
 
 

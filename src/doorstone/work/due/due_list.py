@@ -22,6 +22,7 @@ from doorstone.work.context.passwords import digest_of
 from doorstone.work.due.fleet import fleet_items
 from doorstone.work.due.upgrades import upgrade_items
 from doorstone.work.snapshot.approvals import kept_conditions, stale_devices, state_of
+from doorstone.work.snapshot.past import stale_days
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 from doorstone.work.snapshot.uncovered import after_exception
 
@@ -64,7 +65,7 @@ def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[
     standing = [row for row in every if state_of(row, now.today) is not ExceptionState.LAPSED]
     for row in [*standing, *(replace(row, devices=tuple(still[number])) for number, row in sorted(ended.items()))]:
         yield from due_on_exception(
-            _due_exception(row, now), now.today, ahead_days=policy.ahead_days, decide_days=policy.decide_days,
+            _due_exception(db, row, now), now.today, ahead_days=policy.ahead_days, decide_days=policy.decide_days,
             self_approval=policy.self_approval, active=active,
         )  # fmt: skip
     since = {device: date.fromisoformat(row.start_on) for device, row in after.items()}
@@ -73,7 +74,8 @@ def _every(context: Context, db: sqlite3.Connection, now: Snapshot) -> Iterator[
     yield from fleet_items(context, db, now)
 
 
-def _due_exception(row: ExceptionRow, now: Snapshot) -> DueException:
+def _due_exception(db: sqlite3.Connection, row: ExceptionRow, now: Snapshot) -> DueException:
+    stale = stale_devices(row, now).keys()
     requested = row.state == ExceptionState.REQUESTED
     question = next((c.text for c in reversed(row.comments) if c.kind == "question"), "") if row.asked_back else ""
     return DueException(
@@ -93,6 +95,7 @@ def _due_exception(row: ExceptionRow, now: Snapshot) -> DueException:
         approvals_needed=row.approvals_needed,
         asked_back=bool(row.asked_back),
         question=question,
-        stale_for=stale_devices(row, now).keys(),
+        stale_for=stale,
+        stale_since=min(stale_days(db, now, row.id, stale).values()) if stale else None,
         conditions=[] if requested else [view.kept for view in kept_conditions(row, now)],
     )

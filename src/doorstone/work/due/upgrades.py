@@ -32,6 +32,7 @@ from doorstone.store.exceptions.rows import ExceptionRow
 from doorstone.work.context.context import Context
 from doorstone.work.context.ids import id_of
 from doorstone.work.snapshot.fix_results import latest_fixes
+from doorstone.work.snapshot.kit_standing import kit_standings
 from doorstone.work.snapshot.observations import observation_of
 from doorstone.work.snapshot.rollback import rollback_until
 from doorstone.work.snapshot.snapshot import Snapshot
@@ -71,11 +72,18 @@ def upgrade_items(
         if fix.word in (FixWord.FAILED, FixWord.NOT_SEEN):
             on = date.fromisoformat(fix.row.done_at[:10])
             yield fix_due(fix.id, _device(now, fix.row.device), fix.row.title, fix.result, on)
-    for drifted in followup_store.not_right(db):
+    drifting = list(followup_store.not_right(db))
+    kits = [kit for number in {one.kit for one in drifting} if (kit := kit_store.get(db, number)) is not None]
+    valid = {number for number, found in kit_standings(context, kits).items() if not found.reasons}
+    for drifted in drifting:
         wrong = [f"{s['section']}/{s['name']}".lstrip("/") + f" {s['state']}" for s in drifted.settings
                  if s["state"] != "right"]  # fmt: skip
         yield drift_due(
-            id_of("KT", drifted.kit), _device(now, drifted.device), wrong, date.fromisoformat(drifted.at[:10])
+            id_of("KT", drifted.kit),
+            _device(now, drifted.device),
+            wrong,
+            date.fromisoformat(drifted.at[:10]),
+            valid=drifted.kit in valid,
         )
 
 

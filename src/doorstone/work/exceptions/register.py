@@ -65,6 +65,17 @@ class Account(Struct, frozen=True):
     runs: str
     release: str
     permissions: tuple[Permission, ...]
+    others: tuple[OtherException, ...] = ()
+
+
+class OtherException(Struct, frozen=True):
+    """An exception of a device, requested or approved, that does not concern the release that is shown."""
+
+    id: str
+    state: str
+    release: str
+    requirements: tuple[str, ...]
+    through: str
 
 
 def rows(context: Context) -> list[dict[str, Any]]:
@@ -95,9 +106,15 @@ def account(context: Context, device: str, release: str = "") -> Account:
     release = release or (runs if platform.has(runs) else target_release(platform, now.today))
     need_release(platform, release)
     reaching = {e.id for e in now.exceptions_of(device) if e.reaches(platform, release)}
-    held = [view for view in list_exceptions(context, device=device) if view.id in reaching]
+    every = list_exceptions(context, device=device)
+    held = [view for view in every if view.id in reaching]
     unmet = now.assessment(device, release).unmet()
-    return Account(device, runs, release, tuple(_permission(device, finding, held) for finding in unmet))
+    others = tuple(
+        OtherException(view.id, view.state, view.row.release, view.row.requirements, view.row.expires_on)
+        for view in every
+        if view.id not in reaching and view.state in ("requested", "approved") and device in view.row.devices
+    )
+    return Account(device, runs, release, tuple(_permission(device, finding, held) for finding in unmet), others)
 
 
 def _permission(device: str, finding: RequirementFinding, held: list[ExceptionView]) -> Permission:

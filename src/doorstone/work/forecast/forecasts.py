@@ -8,6 +8,7 @@ from datetime import date
 
 from msgspec import Struct
 
+from doorstone.core.exceptions.uncovered import Uncovered
 from doorstone.core.forecast.course import Course, course
 from doorstone.core.forecast.device_forecast import Forecast, edition_of
 from doorstone.core.forecast.fleet import FleetForecast, forecast_of_fleet
@@ -22,7 +23,7 @@ from doorstone.work.snapshot.settling import decisions_of
 from doorstone.work.snapshot.sheets import get_sheet, need_release
 from doorstone.work.snapshot.snapshot import snapshot
 from doorstone.work.snapshot.standings import standings
-from doorstone.work.snapshot.uncovered import lacking_by_site
+from doorstone.work.snapshot.uncovered import lacking_by_site, lacking_device
 
 
 class DeviceForecast(Struct, frozen=True):
@@ -32,6 +33,7 @@ class DeviceForecast(Struct, frozen=True):
     releases: tuple[Release, ...]
     forecast: Forecast
     course: Course
+    uncovered: Uncovered | None = None
 
 
 def device_forecast(context: Context, device: str, release: str = "") -> DeviceForecast:
@@ -50,7 +52,10 @@ def device_forecast(context: Context, device: str, release: str = "") -> DeviceF
         )
     edition = edition_of(platform, now.view(device))
     way = course(release, ahead, now.today, context.policy.stay_days, progress_of(now, device))
-    return DeviceForecast(device, now.today, edition, platform.releases, ahead, way)
+    with context.database.read() as db:
+        lacking = lacking_device(db, now, device)
+    found = lacking.found if lacking is not None else None
+    return DeviceForecast(device, now.today, edition, platform.releases, ahead, way, found)
 
 
 def fleet_forecast(context: Context, platform_id: str, release: str = "") -> FleetForecast:

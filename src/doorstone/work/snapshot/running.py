@@ -25,13 +25,15 @@ AT_ONCE = 5_000
 
 
 class Arrived(NamedTuple):
-    """A device of a profile, and the day on which the release that it runs came to it, or it was first read."""
+    """A device of a profile, the day on which the release that it runs came to it, or it was first read, and the day on
+    which it came on record."""
 
     device: str
     site: str
     profile: int
     edition: str
     on: date
+    added: date
 
 
 class RunningSummary(NamedTuple):
@@ -127,5 +129,5 @@ def arrived(
             if day not in days:
                 days[day] = date.fromisoformat(day)
             brought = outcomes.arrived_on(ended_attempts(tried[name]), release) if name in tried else None
-            found.append(Arrived(name, site, profile, edition, brought or days[day]))
+            found.append(Arrived(name, site, profile, edition, brought or days[day], days[day]))
         yield found

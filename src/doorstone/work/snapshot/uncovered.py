@@ -11,13 +11,14 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
-from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, excepted, refusals
-from doorstone.core.exceptions.uncovered import EarlierException, Uncovered, UncoveredCause, uncovered, ways_out
+from doorstone.core.exceptions.life import ENDED_AFTER_APPROVAL, ExceptionState, ExceptionTerms, excepted, refusals
+from doorstone.core.exceptions.run import Began, Run
+from doorstone.core.exceptions.uncovered import EarlierException, Remedy, Uncovered, UncoveredCause, uncovered, ways_out
 from doorstone.core.fixes.plan import FixPlan, plan_fixes
 from doorstone.core.platforms.platform import Platform, Sort
 from doorstone.core.sorting.assessment import Assessment
 from doorstone.store import attempts as attempt_store
-from doorstone.store.devices import devices as device_store
+from doorstone.store.devices import profiles as profile_store
 from doorstone.store.devices.devices import DeviceRow
 from doorstone.store.exceptions import exceptions as exception_store
 from doorstone.store.exceptions.rows import ExceptionRow
@@ -25,8 +26,9 @@ from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.approvals import state_of
 from doorstone.work.snapshot.contents import bounded, held_of
 from doorstone.work.snapshot.locations import MOST_PROFILES, devices_by_site
+from doorstone.work.snapshot.past import Asked, PastOf
 from doorstone.work.snapshot.rollback import rollback_until
-from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, summaries
+from doorstone.work.snapshot.running import Arrived, RunningSummary, arrived, summaries, summed
 from doorstone.work.snapshot.snapshot import Snapshot
 from doorstone.work.snapshot.standings import assessments, by_outcome, profile_view, rules_day, standings
 
@@ -62,13 +64,18 @@ def in_full(
     askable: dict[tuple[str, int, tuple[str, ...]], bool] = {}
     for device, _, profile, release, found in lacking:
         plan, assessment = plans[release, profile]
-        fixes = [step.fix.title for step in plan.steps if set(step.meets) & set(found.requirements)]
+        fixes = [
+            Remedy(step.fix.title, frozenset(step.meets))
+            for step in plan.steps
+            if set(step.meets) & set(found.requirements)
+        ]
+        covers = {name: now.exception(name).requirements for name in {found.last, found.waiting} if name}
         key = release, profile, found.requirements
         if key not in askable:
             askable[key] = not refusals(device, assessment, found.requirements)
         until = rollback_until(db, now, device) if tried.get(device) else None
         last = until if until is not None and until >= now.today else None
-        yield UncoveredDevice(rows[device], release, found, ways_out(found, fixes, last, askable[key]))
+        yield UncoveredDevice(rows[device], release, found, ways_out(found, fixes, last, covers, askable=askable[key]))
 
 
 def _fix_plans(
@@ -91,26 +98,76 @@ def _fix_plans(
     return found
 
 
+def lacking_device(db: sqlite3.Connection, now: Snapshot, device: str) -> Lacking | None:
+    """What a device runs without permission today; None if it is covered."""
+    sheet = now.sheet_of(device)
+    return next(lacking_of(db, now, sheet.platform, [device]), None) if sheet is not None else None
+
+
 def lacking_of(
     db: sqlite3.Connection, now: Snapshot, platform: Platform, devices: Collection[str] | None = None
 ) -> Iterator[Lacking]:
     """Devices that run a release with installer checks unmet that no exception in force names, or some of these."""
     every_held = now.held_by_device()
+    past = PastOf(db, now, platform)
     for release, profiles in failing_profiles(db, now, platform):
         unmet = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
         for part in arrived(db, release, unmet, devices):
+            plain = [_asked(one, release, unmet) for one in part if one.device not in every_held]
+            runs = {asked.device: run for asked, run in past.runs(plain)}
             apart = [one for one in part if one.device in every_held]
             found = _lacking_with_exceptions(db, now, platform, release, unmet, apart)
             for one in part:
                 if one.device not in every_held:
-                    yield _never(one, release, unmet)
+                    yield _never(one, release, unmet, runs[one.device])
                 elif one.device in found:
                     yield found[one.device]
 
 
-def _never(one: Arrived, release: str, unmet: Mapping[int, frozenset[str]]) -> Lacking:
-    found = Uncovered(tuple(sorted(unmet[one.profile])), one.on, UncoveredCause.NEVER)
+def _asked(
+    one: Arrived, release: str, unmet: Mapping[int, frozenset[str]], held: Sequence[ExceptionTerms] = ()
+) -> Asked:
+    return Asked(one.device, one.profile, release, unmet[one.profile], one.added, tuple(held))
+
+
+def _never(one: Arrived, release: str, unmet: Mapping[int, frozenset[str]], run: Run | None) -> Lacking:
+    run = run or Run(one.on, Began.READING, exact=False)
+    checks = tuple(sorted(unmet[one.profile]))
+    found = Uncovered(checks, run.since, UncoveredCause.NEVER, began=run.began, exact=run.exact)
     return Lacking(one.device, one.site, one.profile, release, found)
+
+
+class _PlainRuns(NamedTuple):
+    """The devices of a profile that no exception names, by id, each with its run without permission."""
+
+    devices: Mapping[str, tuple[Arrived, Run | None]]
+    summary: RunningSummary | None
+
+
+def _plain_runs(
+    db: sqlite3.Connection, now: Snapshot, platform: Platform, release: str, unmet: Mapping[int, frozenset[str]]
+) -> dict[int, _PlainRuns]:
+    """By profile, kept until something of the profile's devices changes."""
+    rules = platform, now.decisions_for(platform)
+    known: dict[int, tuple[int, _PlainRuns]] = now.context.cached(("plain runs", platform.id), rules, dict)
+    changed = now.context.cached(
+        ("profiles changed", platform.id), now.context.stamp().readings, lambda: profile_store.changed(db, platform.id)
+    )
+    fresh = {n: held for n in unmet if n in known and (held := known[n][1]) is not None and known[n][0] == changed[n]}
+    missing = [number for number in unmet if number not in fresh]
+    named = now.held_by_device()
+    by_profile: dict[int, dict[str, tuple[Arrived, Run | None]]] = {number: {} for number in missing}
+    past = PastOf(db, now, platform) if missing else None
+    for part in arrived(db, release, missing) if past else ():
+        plain = {one.device: one for one in part if one.device not in named}
+        for asked, run in past.runs([_asked(one, release, unmet) for one in plain.values()]) if past else ():
+            by_profile[asked.profile][asked.device] = plain[asked.device], run
+    for number, devices in by_profile.items():
+        days = [one._replace(on=run.since if run else one.on) for one, run in devices.values()]
+        found = _PlainRuns(devices, summed(days))
+        bounded(known, MOST_PROFILES)[number] = changed[number], found
+        fresh[number] = found
+    return fresh
 
 
 def _lacking_with_exceptions(
@@ -119,19 +176,22 @@ def _lacking_with_exceptions(
 ) -> dict[str, Lacking]:  # fmt: skip
     """Of these devices, which exceptions name, those that lack something, by id."""
     named, every_held = now.excepted(platform, release), now.held_by_device()
-    lacking = [one for one in devices if unmet[one.profile] - named.get(one.device, frozenset())]
-    held = {one.device: every_held[one.device] for one in lacking}
-    read = device_store.read_on(db, [device for device, mine in held.items() if any(e.doubt for e in mine)])
+    lacking = {one.device: one for one in devices if unmet[one.profile] - named.get(one.device, frozenset())}
+    held = {device: every_held[device] for device in lacking}
     ended = exception_store.ended(db, {number_of("EX", e.id) for mine in held.values() for e in mine})
+    past = PastOf(db, now, platform) if lacking else None
+    asked = [_asked(one, release, unmet, held[one.device]) for one in lacking.values()]
     made = {}
-    alike: dict[Hashable, Uncovered | None] = {}  # the terms of an exception are one object for all its devices
-    for device, site, profile, _, on in lacking:
-        key = unmet[profile], on, read.get(device, on), *map(id, held[device])
+    alike: dict[Hashable, Uncovered | None] = {}  # many devices have the same exceptions, from the same day
+    for one, run in past.runs(asked) if past else ():
+        at = lacking[one.device]
+        run = run or Run(at.on, Began.READING, exact=False)
+        key = one.checks, run, *((e.id, e.doubt, e.state) for e in one.held)
         if key not in alike:
-            mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in held[device]]
-            alike[key] = uncovered(platform, release, unmet[profile], mine, on, read.get(device, on), now.today)
+            mine = [EarlierException(e, ended.get(number_of("EX", e.id))) for e in one.held]
+            alike[key] = uncovered(platform, release, one.checks, mine, run, now.today)
         if found := alike[key]:
-            made[device] = Lacking(device, site, profile, release, found)
+            made[one.device] = Lacking(one.device, at.site, at.profile, release, found)
     return made
 
 
@@ -155,9 +215,9 @@ def lacking_profiles(
     together, alone = [], list[Lacking]()
     for release, profiles in failing_profiles(db, now, platform):
         unmet = _unmet_by_profile(now, platform, release, profiles, Sort.CHECK)
-        found = summaries(now.context, db, platform, dict.fromkeys(unmet, release), now.held_by_device())
+        found = _plain_runs(db, now, platform, release, unmet)
         for profile, checks in unmet.items():
-            if (plain := found[profile].plain) is not None:
+            if (plain := found[profile].summary) is not None:
                 together.append(LackingProfile(release, profile, tuple(sorted(checks)), plain))
         named = now.excepted(platform, release)
         wanted = [
@@ -191,7 +251,6 @@ def first_lacking(
         if (not site or site in map(site_name, days.sites)) and last > after:
             heap.append((LackingKey(days.first, names, profile.profile, ""), profile))
     heapify(heap)
-    named = now.held_by_device()
     found: list[Lacking] = []
     while heap and len(found) < limit:
         _, nearest = heappop(heap)
@@ -199,11 +258,11 @@ def first_lacking(
             found.append(nearest)
             continue
         unmet = {nearest.profile: frozenset(nearest.requirements)}
-        for part in arrived(db, nearest.release, [nearest.profile]):
-            for device in part:
-                lacking = _never(device, nearest.release, unmet)
-                if device.device not in named and site in ("", site_name(device.site)) and key_of(lacking) > after:
-                    heappush(heap, (key_of(lacking), lacking))
+        runs = _plain_runs(db, now, platform, nearest.release, unmet)[nearest.profile]
+        for device, run in runs.devices.values():
+            lacking = _never(device, nearest.release, unmet, run)
+            if site in ("", site_name(device.site)) and key_of(lacking) > after:
+                heappush(heap, (key_of(lacking), lacking))
     return found
 
 

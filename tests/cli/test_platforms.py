@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 
 from doorstone.work.context.context import Context
@@ -29,6 +30,9 @@ def test_a_sheet_is_checked_without_a_service(look: Run, tmp_path: Path) -> None
     found = data(look("sheet", "check", SHEET, "--format", "json"))
     assert found == {"platform": "tarn", "releases": 5, "requirements": 11, "overrides": 11, "gates": 14}
     (tmp_path / "tarn-9-processors.csv").write_text("Quern Q5-740\n")
+    beside = shutil.copytree(SHEET.parent, tmp_path / "beside")
+    (beside / "stray.csv").write_bytes(b"\xff\xfe not this sheet's")  # named nowhere, so it is not read
+    assert look("sheet", "check", beside / SHEET.name).returncode == 0
     bad = tmp_path / "bad.toml"
     bad.write_text(SHEET.read_text().replace('"cpu.arch"', '"cpu.arhc"'))
     done = look("sheet", "check", bad)

@@ -278,7 +278,13 @@ def test_attempts_and_observations_are_recorded_where_they_are_read(sign_in: Sig
     page.get_by_role("button", name="Record").first.click()
     expect(page.get_by_role("row", name=re.compile("^release"))).to_contain_text("not-offered phased")
     page.get_by_text("Record an attempt").click()
+    expect(page.get_by_label("Outcome")).to_have_value("")  # nothing is filled in for the person to click through
+    page.get_by_role("button", name="Record").last.click()
+    expect(page.get_by_text("No attempt is recorded.")).to_be_visible()
+    page.get_by_label("Outcome").select_option("completed")
+    expect(page.get_by_text("nbt-071 runs 9.1 from then on, and its follow-ups begin.")).to_be_visible()
     page.get_by_label("Outcome").select_option("abandoned")
+    expect(page.get_by_text("Nothing counts as tried.")).to_be_visible()
     page.get_by_label("Started").fill("2027-01-17T08:00")
     page.get_by_label("Ended").fill("2027-01-17T08:30")
     page.get_by_label("What was seen").fill("The stick was forgotten.")
@@ -315,6 +321,12 @@ def test_people_and_tokens_are_kept_by_an_administrator(sign_in: SignIn) -> None
     expect(page.get_by_role("status")).to_contain_text("shown this once: ds_")
     token = page.get_by_role("listitem").filter(has_text="nightly report")
     token.get_by_role("button", name=re.compile("Revoke")).click()
+    asked = page.get_by_role("alertdialog", name=re.compile(r"^Revoke TK-\d+\?$"))
+    expect(asked).to_contain_text("refused from now on")
+    asked.get_by_role("button", name="Cancel").click()
+    expect(token).not_to_contain_text("revoked on")
+    token.get_by_role("button", name=re.compile("Revoke")).click()
+    asked.get_by_role("button", name="Revoke").click()
     expect(token).to_contain_text("revoked on 18 Jan 2027")
 
 

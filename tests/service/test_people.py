@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import threading
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -248,6 +249,11 @@ def test_other_passwords_are_taken() -> None:
     assert [weakness(word, "petra") for word in (PASSWORD, "kelp anvil tuesday", "gX7-pq2-Lm9-w")] == ["", "", ""]
 
 
+def later(made: pyotp.TOTP) -> str:
+    """The code of the next half minute, which fits already."""
+    return made.at(int(time.time()) + 30)
+
+
 def test_a_second_factor_is_asked_for_once_it_is_confirmed(
     app: Flask, demo: Context, browse: Callable[..., httpx.Response]
 ) -> None:
@@ -261,7 +267,12 @@ def test_a_second_factor_is_asked_for_once_it_is_confirmed(
     without = browse("petra", PASSWORD)
     assert (without.status_code, without.json()["type"]) == (401, "urn:door-stone:problem:code")
     assert browse("petra", PASSWORD, "123456").status_code == 401
-    assert browse("petra", PASSWORD, made.now()).status_code == 200
+    assert browse("petra", PASSWORD, made.now()).status_code == 401  # used once, to confirm it
+    assert browse("petra", PASSWORD, later(made)).status_code == 200
+    assert browse("petra", PASSWORD, later(made)).status_code == 401
+    for method in ("POST", "DELETE"):
+        assert call(app, own, method, "/api/v1/me/second-factor", {"code": "000000"}).status_code == 422
+        assert call(app, own, method, "/api/v1/me/second-factor").status_code == 422
     assert made.secret.encode() not in b"".join(
         f.read_bytes() for f in demo.database.path.parent.iterdir() if f.is_file()
     )

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
 from typing import Any
 
 import pytest
 
+from doorstone.api.readings import RecordFileRequest
 from doorstone.core.devices.life import Life, LifeChange
+from doorstone.service.record_files import record_file
 from doorstone.work import attempts
 from doorstone.work.attempts import NewAttempt
 from doorstone.work.context.context import Context
@@ -116,14 +117,16 @@ def test_an_override_is_not_blamed_for_a_refusal_by_another_requirement(context:
     assert list(blamed.values()) == [(1, 0)]
 
 
-def test_the_same_attempt_recorded_twice_is_one_try(context: Context) -> None:
+def test_a_file_of_attempts_that_is_imported_twice_makes_no_second_try(context: Context) -> None:
     read(context, line("d1", SMALL))
-    granted(context, "d1", requirements=("storage",))
-    kit = kits.make_kit(context, PETRA, "d1", "9.1", "in-place", "everything")
-    first, again = (tried(context, kit.id) for _ in range(2))
-    assert (first.id, again.id, len(attempts.list_attempts(context, "d1"))) == ("AT-0001", "AT-0001", 1)
-    later = context.clock.now() - timedelta(hours=1)
-    assert tried(context, kit.id, started_at=later, ended_at=later).id == "AT-0002"
+    head = "device,release,route,carry_over,outcome,refused_by,seen,started_at,ended_at\n"
+    rows = [
+        f"d1,9.1,in-place,everything,refused,storage,,2027-01-1{n}T08:00:00,2027-01-1{n}T09:00:00\n" for n in (5, 6)
+    ]
+    first = record_file(context, PETRA, "attempts", RecordFileRequest(form="csv", text=head + "".join(rows)))
+    again = record_file(context, PETRA, "attempts", RecordFileRequest(form="csv", text=head + "".join(rows)))
+    assert [(one.recorded, one.known) for one in (first, again)] == [(2, 0), (0, 2)]
+    assert [one.row.number for one in attempts.list_attempts(context, "d1")] == [2, 1]
 
 
 @pytest.mark.parametrize("revoked", [False, True])

@@ -15,6 +15,7 @@ export type Forecast = Shapes["DeviceForecastResponse"];
 export type Fixes = Shapes["DeviceFixesResponse"];
 export type UpgradePath = Shapes["UpgradePathResponse"];
 export type Course = Shapes["CourseResponse"];
+export type UncoveredBrief = Shapes["UncoveredBrief"];
 export type SortingRow = Shapes["SortingRowResponse"];
 export type Import = Shapes["ImportResponse"];
 export type Impact = Shapes["ImpactResponse"];

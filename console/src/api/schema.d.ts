@@ -3603,6 +3603,18 @@ export interface components {
             why: string;
         };
         /**
+         * CurrentCodeRequest
+         * @description A code of the second factor that is set now, which is to be replaced or removed.
+         */
+        CurrentCodeRequest: {
+            /**
+             * Code
+             * @description Required if a second factor is set: the six digits shown now
+             * @default
+             */
+            code: string;
+        };
+        /**
          * DecisionList
          * @description Decisions on sorts.
          */
@@ -4008,7 +4020,11 @@ export interface components {
             release: string;
             /** Edition */
             edition: string;
-            state: components["schemas"]["State"];
+            /**
+             * State
+             * @description At the target release; empty for a device that is not in service
+             */
+            state: components["schemas"]["State"] | "";
             /**
              * Marks
              * @description Requirement to mark, in the sheet's order
@@ -9817,7 +9833,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurrentCodeRequest"];
+            };
+        };
         responses: {
             /** @description A dry run: what would have been made */
             200: {
@@ -9864,8 +9884,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A rule forbids it */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9903,7 +9950,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurrentCodeRequest"];
+            };
+        };
         responses: {
             /** @description Done, nothing to say */
             204: {
@@ -9939,8 +9990,35 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A rule forbids it */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The media type does not fit */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };

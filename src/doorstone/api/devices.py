@@ -27,7 +27,7 @@ class DeviceResponse(ApiModel):
     model: str
     release: str
     edition: str
-    state: State
+    state: State | Literal[""] = Field(description="At the target release; empty for a device that is not in service")
     marks: dict[str, str] = Field(description="Requirement to mark, in the sheet's order")
     runway: date | None
 

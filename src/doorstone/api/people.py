@@ -33,6 +33,12 @@ class CodeRequest(RequestModel):
     code: str = Field(max_length=10, description="The six digits that the authenticator shows")
 
 
+class CurrentCodeRequest(RequestModel):
+    """A code of the second factor that is set now, which is to be replaced or removed."""
+
+    code: str = Field("", max_length=10, description="Required if a second factor is set: the six digits shown now")
+
+
 class SecondFactorResponse(ApiModel):
     """What an authenticator needs. It is shown once, and holds once its first code has come."""
 

@@ -102,17 +102,20 @@ def second_factor(
     context: typer.Context,
     code: Annotated[str, typer.Option(help="Confirm with the first code that the authenticator shows.")] = "",
     remove: Annotated[bool, typer.Option("--remove", help="Remove your second factor.")] = False,
+    current: Annotated[
+        str, typer.Option(help="A code of the second factor that is set, to replace or remove it.")
+    ] = "",
 ) -> None:
     """Set up a second factor: run it without options, then confirm with --code."""
     with client(context) as service:
         if remove:
-            service.drop_second_factor()
+            service.drop_second_factor(code=current)
             say("A sign-in takes the password only.")
         elif code:
             service.confirm_second_factor(code)
             say("From now on a sign-in takes a code as well.")
         else:
-            typer.echo(service.begin_second_factor())
+            typer.echo(service.begin_second_factor(current))
             say("Give this to your authenticator. Then confirm: [bold]doorstone me second-factor --code CODE[/]")
 
 

@@ -46,14 +46,21 @@ BESIDE = (".csv", ".txt", ".json", ".j2", ".ini", ".conf", ".b64")
 
 
 def read_with_lists(path: Path) -> tuple[str, dict[str, str]]:
-    """The sheet's text and that of every file beside it that it names."""
-    lists = {
-        file.name: file.read_text("utf-8")
-        for file in sorted(path.parent.iterdir())
-        if file.suffix in BESIDE and file.is_file() and file.stat().st_size < 5_000_000
-    }
-    text = path.read_text("utf-8")
-    return text, {name: body for name, body in lists.items() if name in text}
+    """The sheet's text and that of every file beside it that it names. No other file is read.
+
+    Ends the command with a message and exit code if one of these files is not UTF-8 text.
+    """
+    text = _utf8(path)
+    named = set(re.findall(r"""["']([^"'\n]+)["']""", text))
+    beside = [path.parent / name for name in sorted(named) if Path(name).suffix in BESIDE and Path(name).name == name]
+    return text, {file.name: _utf8(file) for file in beside if file.is_file() and file.stat().st_size < 5_000_000}
+
+
+def _utf8(path: Path) -> str:
+    try:
+        return path.read_text("utf-8")
+    except UnicodeDecodeError as error:
+        fail(BAD_INPUT, f"{path} is not UTF-8 text: {error.reason}", "Save the file as UTF-8")
 
 
 def platform_from(path: Path) -> Platform:
@@ -61,8 +68,6 @@ def platform_from(path: Path) -> Platform:
     try:
         text, lists = read_with_lists(path)
         return read_sheet(text, lists, path.name)
-    except UnicodeDecodeError as error:
-        fail(BAD_INPUT, f"{path} is not UTF-8 text: {error.reason}", "Save it as UTF-8")
     except SheetError as error:
         errors = [(f"line {p.line}, {p.place}" if p.line else p.place, p.message, p.hint) for p in error.problems]
         fail(BAD_INPUT, f"The sheet {path.name} is refused", "Correct each place and check it again", errors)

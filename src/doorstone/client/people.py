@@ -6,6 +6,7 @@ from doorstone.api.due import CalendarResponse, DueList, DueResponse
 from doorstone.api.notifications import DeliveryList, DeliveryResponse, WebhookList, WebhookRequest, WebhookResponse
 from doorstone.api.people import (
     CodeRequest,
+    CurrentCodeRequest,
     DeputyList,
     DeputyRequest,
     DeputyResponse,
@@ -37,7 +38,7 @@ class PeopleCalls(Transport):
 
         Raises `NotSignedInError`.
         """
-        self._http.headers["X-Doorstone-Console"] = "1"
+        self._http.headers["X-Doorstone-Console"] = "client"
         return self._made(SessionResponse, "POST", "/session", SignInRequest(name=name, password=password, code=code))
 
     def session(self) -> SessionResponse:
@@ -66,16 +67,23 @@ class PeopleCalls(Transport):
         """Change one's own password. All one's sessions end; tokens stay."""
         self._send("PUT", "/me/password", body=PasswordRequest(old=old, new=new))
 
-    def begin_second_factor(self) -> str:
-        """The address for an authenticator; it holds once `confirm_second_factor` has had a first code."""
-        return self._made(SecondFactorResponse, "POST", "/me/second-factor").address
+    def begin_second_factor(self, code: str = "") -> str:
+        """The address for an authenticator; it holds once `confirm_second_factor` has had a first code.
+
+        To replace a second factor takes a `code` of the one that is set.
+        """
+        body = CurrentCodeRequest(code=code)
+        return self._made(SecondFactorResponse, "POST", "/me/second-factor", body).address
 
     def confirm_second_factor(self, code: str) -> None:
         self._send("PUT", "/me/second-factor", body=CodeRequest(code=code))
 
-    def drop_second_factor(self, person: str = "") -> None:
-        """Remove one's own second factor, or as an administrator that of another person."""
-        self._send("DELETE", f"/people/{person}/second-factor" if person else "/me/second-factor")
+    def drop_second_factor(self, person: str = "", code: str = "") -> None:
+        """Remove one's own second factor, with a `code` of it, or as an administrator that of another person."""
+        if person:
+            self._send("DELETE", f"/people/{person}/second-factor")
+        else:
+            self._send("DELETE", "/me/second-factor", body=CurrentCodeRequest(code=code))
 
     def bind_person(self, person: str, subject: str) -> PersonResponse:
         """Link a person to their subject at the identity provider."""

@@ -146,7 +146,7 @@ def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callabl
         dry = _dry_run(operation)
         if dry and operation.name in DRY_IMPORTS and body is not None:
             body = body.model_copy(update={"dry": True})
-        call = Call(context, actor, path, query, body, _version(operation), jobs, file)
+        call = Call(context, actor, path, query, body, _version(operation), jobs, file, dry)
         undone = dry and not operation.reads and operation.name not in DRY_IMPORTS
         with _lane(context, operation), context.database.undone() if undone else nullcontext():
             found = operation.handler(auth.at_sites(operation, call))
@@ -237,6 +237,8 @@ def _query(operation: Operation) -> BaseModel | None:
 def _body(operation: Operation) -> BaseModel | None:
     if operation.body is None:
         return None
+    if not request.get_data() and not any(field.is_required() for field in operation.body.model_fields.values()):
+        return operation.body()
     if request.mimetype != "application/json":
         raise ServiceProblemError(415, "media-type", "The body is not JSON", "Send Content-Type: application/json")
     try:

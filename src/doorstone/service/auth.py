@@ -25,6 +25,8 @@ from doorstone.work.people import deputies, people
 from doorstone.work.people.people import Person
 
 CONSOLE_HEADER = "X-Doorstone-Console"
+SESSIONS = {"1": "console", "client": "command line"}
+"""What calls with a session say of themselves, and how the ledger names it."""
 _SEEN_EVERY = 30.0
 
 
@@ -99,7 +101,8 @@ def _from_session(context: Context, stamp: Stamp) -> Actor | None:
         return None
     if request.method not in ("GET", "HEAD"):
         check_console_call()
-    return Actor(person.name, person.role, "console", sites=person.sites, session=True)
+    via = SESSIONS.get(request.headers.get(CONSOLE_HEADER, ""), "console")
+    return Actor(person.name, person.role, via, sites=person.sites, session=True)
 
 
 def _still_open() -> bool:
@@ -118,7 +121,7 @@ def check_console_call() -> None:
     """A changing call with a session must come from the console itself: own header, own origin."""
     origin = request.headers.get("Origin")
     foreign = origin is not None and urlsplit(origin).netloc != request.host
-    if request.headers.get(CONSOLE_HEADER) != "1" or foreign:
+    if request.headers.get(CONSOLE_HEADER) not in SESSIONS or foreign:
         detail = "A call with a session must come from the console"
         raise ServiceProblemError(403, "foreign-call", detail, "Programs use a bearer token")
 

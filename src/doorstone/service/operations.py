@@ -28,7 +28,8 @@ PUBLIC: frozenset[str] = frozenset()
 class Call(Struct, Generic[Q, B], frozen=True):
     """One call: the context, who calls (None only where the operation is public), path, query, body, If-Match.
 
-    `jobs` runs what takes longer than an answer may; `file` is the body of an upload, as it comes in.
+    `jobs` runs what takes longer than an answer may; `file` is the body of an upload, as it comes in. `dry`: what it
+    does is taken back afterwards.
     """
 
     context: Context
@@ -39,6 +40,7 @@ class Call(Struct, Generic[Q, B], frozen=True):
     version: int | None = None
     jobs: ImportWorker | None = None
     file: BinaryIO | None = None
+    dry: bool = False
 
     @property
     def actor(self) -> Actor:

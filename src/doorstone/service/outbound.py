@@ -14,6 +14,7 @@ from typing import Any
 from urllib.parse import quote
 
 import httpx
+import psutil
 
 from doorstone.formats.cloudevents import CONTENT_TYPE
 from doorstone.service.config import Config
@@ -48,6 +49,16 @@ def http_post(targets: Sequence[str] = (), timeout: float = 10) -> Post:
     return post
 
 
+def own_addresses() -> frozenset[str]:
+    """The addresses of this machine, on whatever network."""
+    return frozenset(
+        str(ipaddress.ip_address(one.address.partition("%")[0]))
+        for listed in psutil.net_if_addrs().values()
+        for one in listed
+        if one.family in (socket.AF_INET, socket.AF_INET6)
+    )
+
+
 def _addresses(host: str, targets: Sequence[str]) -> list[str]:
     """The addresses to which an event for a host goes: its name, if it is a configured target, else what it means now.
 
@@ -63,9 +74,12 @@ def _addresses(host: str, targets: Sequence[str]) -> list[str]:
         found = dict.fromkeys(str(info[4][0]) for info in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM))
     except OSError:
         return []
+    own = own_addresses()
     for one in found:
         address = ipaddress.ip_address(one.partition("%")[0])
         mapped = getattr(address, "ipv4_mapped", None) or address
+        if str(address) in own or str(mapped) in own:
+            raise refused
         if any(a.is_loopback or a.is_link_local or a.is_unspecified or a.is_multicast for a in (address, mapped)):
             raise refused
     return list(found)

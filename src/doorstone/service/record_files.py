@@ -73,10 +73,10 @@ def new_attempt(a: AttemptRequest) -> NewAttempt:
 
 
 def _attempt(context: Context, actor: Actor, row: AttemptRequest) -> Recorded:
-    before = {one.id for one in attempts.list_attempts(context, row.device)}
-    made = attempts.record_attempt(context, actor, new_attempt(row))
-    if made.id in before:
-        return Recorded("", f"{made.id}, recorded before")
+    given = new_attempt(row)
+    if before := attempts.recorded_before(context, given):
+        return Recorded("", f"{before}, recorded before")
+    made = attempts.record_attempt(context, actor, given)
     return Recorded(made.id, f"{made.row.outcome.replace('-', ' ')} on {made.row.release}, try {made.row.number}")
 
 

@@ -171,7 +171,7 @@ def override_tries(db: sqlite3.Connection, platform: str) -> dict[str, list[Over
     return found
 
 
-EQUAL = ("device", "kit", "release", "route", "carry_over", "outcome", "refused_by", "started_at", "ended_at")
+EQUAL = ("device", "kit", "outcome", "refused_by", "seen", "started_at", "ended_at")
 
 
 def find_equal(db: sqlite3.Connection, values: Mapping[str, Any]) -> int | None:

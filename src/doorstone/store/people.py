@@ -232,6 +232,16 @@ def deputies(db: sqlite3.Connection) -> list[DeputyRow]:
     return [DeputyRow(*row) for row in db.execute("SELECT * FROM deputies ORDER BY id DESC")]
 
 
+def use_code(db: sqlite3.Connection, name: str, step: int) -> bool:
+    """Note that a code of a half minute was used; False if one of it, or of a later one, was used before."""
+    cursor = db.execute(
+        "INSERT INTO used_codes (person, step) VALUES (?1, ?2)"
+        " ON CONFLICT (person) DO UPDATE SET step = excluded.step WHERE excluded.step > step",
+        (name, step),
+    )
+    return cursor.rowcount > 0
+
+
 def was_removed(db: sqlite3.Connection, person: str, deputy: str) -> bool:
     """Whether a deputy of a person was removed before the end of the term, or can no longer sign in."""
     row = db.execute(

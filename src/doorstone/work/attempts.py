@@ -104,8 +104,6 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             "notice_accepted": platform.release(release).notice if given.notice_accepted else "",
             "mismatch": given.mismatch,
         }
-        if (equal := store.find_equal(db, values)) is not None:  # the same result may come in more than once
-            return get_attempt(context, id_of("AT", equal))
         number = store.add(db, values)
         if kit and given.outcome != "abandoned":
             model, well = now.device(given.device).model, given.outcome == "completed"
@@ -126,6 +124,22 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             settler.ingest([NewReading(given.device, "attempt", given.ended_at.isoformat(), content)])
         record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
     return get_attempt(context, id_of("AT", number))
+
+
+def recorded_before(context: Context, given: NewAttempt) -> str:
+    """The id of an attempt on the same device, with the same kit, times and outcome; empty if there is none."""
+    same = {
+        "device": given.device,
+        "kit": number_of("KT", given.kit) or None,
+        "outcome": given.outcome,
+        "refused_by": ", ".join(given.refused_by),
+        "seen": given.seen,
+        "started_at": given.started_at.isoformat(),
+        "ended_at": given.ended_at.isoformat(),
+    }
+    with context.database.read() as db:
+        number = store.find_equal(db, same)
+    return "" if number is None else id_of("AT", number)
 
 
 def get_attempt(context: Context, name: str) -> Attempt:

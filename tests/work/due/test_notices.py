@@ -129,7 +129,7 @@ def test_a_setting_that_drifted_is_due_until_it_is_right_again(context: Context)
         "found": "",
     }
     followups.add_verification(context, PETRA, kit, "d1", {"kit": kit, "ok": False, "settings": [row]})
-    assert words(on(context, "2027-12-01"), "drift") == [
+    assert words(on(context, "2027-03-01"), "drift") == [
         "d1: setup/compat/accept missing since KT-0001 (2027-01-18): apply the kit again, and verify"
     ]
     followups.add_verification(

@@ -6,6 +6,7 @@ import { Button, CheckboxField, ErrorMessage, Labelled } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
 
 const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
+type Outcome = (typeof OUTCOMES)[number];
 const ROUTES = ["in-place", "clean", "offered"] as const;
 const CARRY_OVER = ["everything", "files", "nothing"] as const;
 const CLASSES = ["security", "driver", "release"] as const;
@@ -65,8 +66,8 @@ function Recorder({
 export function RecordAttempt({ device, release }: DeviceProps) {
   const { me } = useHere();
   const kits = api.useQuery("get", "/api/v1/kits", { params: { query: { device } } });
-  const [outcome, setOutcome] = useState<(typeof OUTCOMES)[number]>("completed");
-  const [kit, setKit] = useState("");
+  const [outcome, setOutcome] = useState<Outcome | "">("");
+  const [chosenKit, setKit] = useState<string | null>(null);
   const [started, setStarted] = useState(`${me.today}T08:00`);
   const [ended, setEnded] = useState(`${me.today}T09:00`);
   const [refusedBy, setRefusedBy] = useState("");
@@ -74,12 +75,14 @@ export function RecordAttempt({ device, release }: DeviceProps) {
   const draft = api.useQuery("get", "/api/v1/devices/{device}/attempts/draft", { params: { path: { device } } }).data;
   const [typed, setMedia] = useState<string | null>(null);
   const media = typed ?? draft?.media ?? "";
+  const kit = chosenKit ?? draft?.kit ?? "";
   const [route, setRoute] = useState<(typeof ROUTES)[number]>("in-place");
   const [carry_over, setCarryOver] = useState<(typeof CARRY_OVER)[number]>("everything");
   const [tool_version, setTool] = useState("");
   const [seen, setSeen] = useState("");
   const [accepted, setAccepted] = useState(false);
   const send = useSend(async () => {
+    if (outcome === "") return; // the field is required: a form without an outcome is not sent
     const refused_by = refusedBy.split(/[\s,]+/).filter(Boolean);
     const times = { started_at: started, ended_at: ended };
     const body = { device, kit, release, route, carry_over, tool_version };
@@ -100,7 +103,14 @@ export function RecordAttempt({ device, release }: DeviceProps) {
           </ul>
         </div>
       )}
-      <Pick label="Outcome" value={outcome} of={OUTCOMES} set={setOutcome} />
+      <Labelled label="Outcome">
+        <select className="field" required value={outcome} onChange={(e) => setOutcome(e.target.value as Outcome | "")}>
+          <option value="">Choose an outcome</option>
+          {OUTCOMES.map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </select>
+      </Labelled>
       <Labelled label="Started">
         <input
           className="field"
@@ -151,8 +161,32 @@ export function RecordAttempt({ device, release }: DeviceProps) {
           <textarea className="field" rows={2} value={seen} onChange={(e) => setSeen(e.target.value)} />
         </Labelled>
       </div>
+      {outcome !== "" && (
+        <p role="status" className="border-l-4 border-l-accent pl-3 sm:col-span-3">
+          Recording it means: {follows(outcome, device, release, kit)}
+        </p>
+      )}
     </Recorder>
   );
+}
+
+/** What recording an outcome changes, before anybody records it. */
+function follows(outcome: Outcome, device: string, release: string, kit: string): string {
+  const counts = kit ? ` The overrides of ${kit} count as tried.` : "";
+  switch (outcome) {
+    case "completed":
+      return `${device} runs ${release} from then on, and its follow-ups begin.${counts}`;
+    case "carry-over-lost":
+      return `${device} runs ${release} from then on without what was to be carried over. Its follow-ups begin.${counts}`;
+    case "refused":
+      return `${device} keeps its release. Checks named under Refused by count as refused by set-up; without them, what was seen waits to be sorted as a failure message.${counts}`;
+    case "failed-to-start":
+      return `${device} keeps its release on record, and must be brought back to a state that starts.${counts}`;
+    case "rolled-back":
+      return `${device} is back on its earlier release, and the way back ends.${counts}`;
+    case "abandoned":
+      return `${device} keeps its release. Nothing counts as tried.`;
+  }
 }
 
 export function RecordObservation({ device }: DeviceProps) {

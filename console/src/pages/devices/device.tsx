@@ -1,10 +1,10 @@
 import { Tabs } from "radix-ui";
 import { useEffect } from "react";
 import { useParams } from "react-router";
-import { api, type Course } from "../../api/api";
+import { api, type Course, type UncoveredBrief } from "../../api/api";
 import { useHere } from "../../frame/here";
 import { StateMark } from "../../ui/mark";
-import { day, Heading, Loaded, Panel, useParam } from "../../ui/parts";
+import { day, Heading, Loaded, PageLink, Panel, useParam } from "../../ui/parts";
 import { FindingStrip } from "../../ui/strip";
 import { AfterTab } from "./device-attempts";
 import { ExceptionsTab } from "./device-exceptions";
@@ -60,7 +60,7 @@ export function DevicePage() {
               aside={
                 <span className="flex flex-wrap items-center gap-x-3">
                   {data.device.release === release && <span className="text-ink-2">it runs {release} already</span>}
-                  <StateMark state={data.device.state} />
+                  {data.device.state && <StateMark state={data.device.state} />}
                 </span>
               }
             >
@@ -68,6 +68,7 @@ export function DevicePage() {
                 {(found) => <FindingStrip findings={found.findings} />}
               </Loaded>
             </Panel>
+            {data.uncovered && <UncoveredSlab device={device} release={data.device.release} found={data.uncovered} />}
             <CourseSlab course={data.course} away={!!data.life && data.life.life !== "in-service"} />
           </div>
           <Tabs.Root value={tab} onValueChange={setTab}>
@@ -129,6 +130,23 @@ const WAYS: Record<Course["way"], string> = {
   stay: "Stay",
   retire: "Retire",
 };
+
+function UncoveredSlab({ device, release, found }: { device: string; release: string; found: UncoveredBrief }) {
+  return (
+    <section
+      aria-label="Uncovered"
+      className="slab flex flex-wrap items-baseline gap-x-4 gap-y-1 border-l-4 border-l-floor"
+    >
+      <h2 className="text-ink-2">Uncovered</h2>
+      <p>
+        It runs {release} without a valid exception for <strong>{found.requirements.join(", ")}</strong> since{" "}
+        {!found.exact && "at least "}
+        <strong>{day(found.since)}</strong>.
+      </p>
+      <PageLink to={`/devices/${device}?tab=exceptions`}>Its exceptions</PageLink>
+    </section>
+  );
+}
 
 function CourseSlab({ course, away }: { course: Course | null; away: boolean }) {
   return (

@@ -148,9 +148,7 @@ const DeviceRow = memo(function DeviceRow({ device }: { device: Device }) {
       </td>
       <td className="cell whitespace-nowrap">{device.model}</td>
       <td className="cell">{device.release}</td>
-      <td className="cell">
-        <StateMark state={device.state} />
-      </td>
+      <td className="cell">{device.state && <StateMark state={device.state} />}</td>
       <td className="cell">
         <Strip marks={device.marks} />
       </td>

@@ -2,6 +2,7 @@
 import { useState } from "react";
 import { api, client, type Exception, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
+import { ConfirmButton } from "../../ui/confirm";
 import { Button, CheckboxField, count, ErrorMessage, Labelled, Panel } from "../../ui/parts";
 
 type Decision = "approve" | "decline" | "revoke" | "close" | "confirm";
@@ -62,17 +63,30 @@ export function Decide({ data }: { data: Exception }) {
           )}
           {moves.includes("revoke") && <IfRevoked name={data.id} />}
           <div className="flex flex-wrap gap-2">
-            {moves.map((move) => (
-              <Button
-                key={move}
-                quiet={move !== "approve" && move !== "confirm"}
-                disabled={decide.isPending}
-                onClick={() => decide.mutate(move)}
-                className="first-letter:uppercase"
-              >
-                {WORDS[move] ?? move}
-              </Button>
-            ))}
+            {moves.map((move) =>
+              move === "revoke" ? (
+                <ConfirmButton
+                  key={move}
+                  label="Revoke"
+                  title={`Revoke ${data.id}?`}
+                  disabled={decide.isPending}
+                  confirm={() => decide.mutate(move)}
+                >
+                  It permits nothing from now on: kits under it no longer stand, and a device that runs an upgrade on it
+                  is uncovered from today. A revoked exception cannot be restored; somebody has to request another.
+                </ConfirmButton>
+              ) : (
+                <Button
+                  key={move}
+                  quiet={move !== "approve" && move !== "confirm"}
+                  disabled={decide.isPending}
+                  onClick={() => decide.mutate(move)}
+                  className="first-letter:uppercase"
+                >
+                  {WORDS[move] ?? move}
+                </Button>
+              ),
+            )}
           </div>
           {decide.error && <ErrorMessage error={decide.error} />}
         </div>

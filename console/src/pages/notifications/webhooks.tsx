@@ -2,6 +2,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
+import { ConfirmButton } from "../../ui/confirm";
 import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, Panel, Scroll, useParam } from "../../ui/parts";
 
 export function WebhooksPage() {
@@ -105,9 +106,16 @@ function List() {
                         <Button quiet disabled={tried.isPending} onClick={() => tried.mutate(one.id)}>
                           Try<span className="sr-only"> {one.id}</span>
                         </Button>
-                        <Button quiet disabled={remove.isPending} onClick={() => remove.mutate(one.id)}>
-                          Remove<span className="sr-only"> {one.id}</span>
-                        </Button>
+                        <ConfirmButton
+                          label="Remove"
+                          hidden={one.id}
+                          title={`Remove ${one.id}?`}
+                          disabled={remove.isPending}
+                          confirm={() => remove.mutate(one.id)}
+                        >
+                          No further event is sent to <span className="break-all">{one.url}</span>. Its secret is lost;
+                          its log stays.
+                        </ConfirmButton>
                       </>
                     )}
                   </span>

@@ -2,6 +2,7 @@
 import { useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
 import { useHere } from "../../frame/here";
+import { ConfirmButton } from "../../ui/confirm";
 import { Button, Choice, day, ErrorMessage, Labelled, Loaded, Panel } from "../../ui/parts";
 
 export function DeputiesSlab() {
@@ -46,9 +47,14 @@ export function DeputiesSlab() {
                     <strong>{one.deputy}</strong>, {day(one.start_on)} through {day(one.end_on)}
                     {one.in_force && ", today"}: {one.reason}
                   </span>
-                  <Button quiet disabled={stop.isPending} onClick={() => stop.mutate(one.id)}>
-                    End it
-                  </Button>
+                  <ConfirmButton
+                    label="End it"
+                    title={`End the days of ${one.deputy}?`}
+                    disabled={stop.isPending}
+                    confirm={() => stop.mutate(one.id)}
+                  >
+                    {one.deputy} decides nothing more in your place from now on. What they have decided stays.
+                  </ConfirmButton>
                 </li>
               ))}
             </ul>

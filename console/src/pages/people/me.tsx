@@ -1,6 +1,7 @@
 // Oneself: which mail one gets and where, the calendar of due dates, the password.
 import { type FormEvent, useState } from "react";
 import { api, client, useSend } from "../../api/api";
+import { ConfirmButton } from "../../ui/confirm";
 import { Button, CheckboxField, ErrorMessage, Heading, Labelled, Loaded, Panel } from "../../ui/parts";
 import { DeputiesSlab } from "./deputies";
 
@@ -105,9 +106,14 @@ function CalendarSlab({ has }: { has: boolean }) {
           {has ? "Make a new address" : "Make an address"}
         </Button>
         {has && (
-          <Button quiet disabled={revoke.isPending} onClick={() => revoke.mutate()}>
-            Revoke it
-          </Button>
+          <ConfirmButton
+            label="Revoke it"
+            title="Revoke the calendar address?"
+            disabled={revoke.isPending}
+            confirm={() => revoke.mutate()}
+          >
+            Every calendar program that subscribes to it stops receiving dates. A new address has to be given to each.
+          </ConfirmButton>
         )}
       </div>
       {(make.error ?? revoke.error) != null && <ErrorMessage error={make.error ?? revoke.error} />}
@@ -164,8 +170,9 @@ function PasswordSlab() {
 function SecondFactorSlab() {
   const [address, setAddress] = useState("");
   const [code, setCode] = useState("");
+  const [current, setCurrent] = useState("");
   const begin = useSend(async () => {
-    const { data } = await client.POST("/api/v1/me/second-factor");
+    const { data } = await client.POST("/api/v1/me/second-factor", { body: { code: current } });
     setAddress(data?.address ?? "");
   });
   const confirm = useSend(
@@ -175,7 +182,7 @@ function SecondFactorSlab() {
     () => setAddress(""),
   );
   const remove = useSend(async () => {
-    await client.DELETE("/api/v1/me/second-factor");
+    await client.DELETE("/api/v1/me/second-factor", { body: { code: current } });
   });
   return (
     <Panel title="Second factor">
@@ -208,13 +215,29 @@ function SecondFactorSlab() {
           </div>
         </form>
       ) : (
-        <div className="flex flex-wrap gap-2">
-          <Button quiet disabled={begin.isPending} onClick={() => begin.mutate()}>
-            Set one up
-          </Button>
-          <Button quiet disabled={remove.isPending} onClick={() => remove.mutate()}>
-            Do without one
-          </Button>
+        <div className="grid gap-3">
+          <Labelled label="Current code" hint="Required to replace or remove a second factor that is set.">
+            <input
+              className="field"
+              inputMode="numeric"
+              autoComplete="one-time-code"
+              value={current}
+              onChange={(event) => setCurrent(event.target.value)}
+            />
+          </Labelled>
+          <div className="flex flex-wrap gap-2">
+            <Button quiet disabled={begin.isPending} onClick={() => begin.mutate()}>
+              Set one up
+            </Button>
+            <ConfirmButton
+              label="Do without one"
+              title="Sign in without a second factor?"
+              disabled={remove.isPending}
+              confirm={() => remove.mutate()}
+            >
+              From the next sign-in on, the password alone is enough.
+            </ConfirmButton>
+          </div>
         </div>
       )}
       {confirm.isSuccess && !address && <p role="status">It is set.</p>}

@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { api, client, once, type Person, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
+import { ConfirmButton } from "../../ui/confirm";
 import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, PageLink, Panel } from "../../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
@@ -106,9 +107,15 @@ function Change({ person }: { person: Person }) {
           </Button>
         </div>
         <div>
-          <Button quiet disabled={change.isPending} onClick={() => change.mutate({ active: false })}>
-            {person.name} may no longer sign in
-          </Button>
+          <ConfirmButton
+            label={`${person.name} may no longer sign in`}
+            title={`Shut ${person.name} out?`}
+            disabled={change.isPending}
+            confirm={() => change.mutate({ active: false })}
+          >
+            {person.name} is signed out everywhere, and their tokens and calendar address stop working at once. What
+            they have approved and recorded stays.
+          </ConfirmButton>
         </div>
       </div>
       {change.error && <ErrorMessage error={change.error} />}
@@ -250,9 +257,16 @@ function Tokens() {
                     </span>
                   </span>
                   {!token.revoked_at && (
-                    <Button quiet disabled={revoke.isPending} onClick={() => revoke.mutate(token.id)}>
-                      Revoke <span className="sr-only">{token.id}</span>
-                    </Button>
+                    <ConfirmButton
+                      label="Revoke"
+                      hidden={token.id}
+                      title={`Revoke ${token.id}?`}
+                      disabled={revoke.isPending}
+                      confirm={() => revoke.mutate(token.id)}
+                    >
+                      Whatever uses “{token.name}” is refused from now on. A revoked token cannot be restored; issue
+                      another one instead.
+                    </ConfirmButton>
                   )}
                 </li>
               ))}

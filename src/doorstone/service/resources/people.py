@@ -9,6 +9,7 @@ from pydantic import Field
 from doorstone.api.common import RequestModel
 from doorstone.api.people import (
     CodeRequest,
+    CurrentCodeRequest,
     DeputyList,
     DeputyRequest,
     DeputyResponse,
@@ -165,16 +166,17 @@ def change_my_password(call: Call[None, PasswordRequest]) -> PersonResponse:
     _check_tries(call.context, name, "old password")
     people.set_password(call.context, call.actor, name, call.body.old, call.body.new)
     auth.auth_settings().throttle.succeeded(name, request.remote_addr or "")
-    session.clear()
+    if not call.dry:
+        session.clear()
     return _person(people.get_person(call.context, name))
 
 
 @operations(
     "POST", "/me/second-factor", "Begin a second factor: what an authenticator needs, shown once", roles=EVERYONE,
-    answer=SecondFactorResponse, status=201, own=True,
+    body=CurrentCodeRequest, answer=SecondFactorResponse, status=201, own=True,
 )  # fmt: skip
-def begin_second_factor(call: Call[None, None]) -> SecondFactorResponse:
-    return SecondFactorResponse(address=people.begin_second_factor(call.context, call.actor))
+def begin_second_factor(call: Call[None, CurrentCodeRequest]) -> SecondFactorResponse:
+    return SecondFactorResponse(address=people.begin_second_factor(call.context, call.actor, call.body.code))
 
 
 @operations(
@@ -186,9 +188,12 @@ def confirm_second_factor(call: Call[None, CodeRequest]) -> PersonList:
     return PersonList(items=[])
 
 
-@operations("DELETE", "/me/second-factor", "Remove your second factor", roles=EVERYONE, status=204, own=True)
-def drop_second_factor(call: Call[None, None]) -> PersonList:
-    people.drop_second_factor(call.context, call.actor, call.actor.name)
+@operations(
+    "DELETE", "/me/second-factor", "Remove your second factor", roles=EVERYONE, body=CurrentCodeRequest, status=204,
+    own=True,
+)  # fmt: skip
+def drop_second_factor(call: Call[None, CurrentCodeRequest]) -> PersonList:
+    people.drop_own_second_factor(call.context, call.actor, call.body.code)
     return PersonList(items=[])
 
 

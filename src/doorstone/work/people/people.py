@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hmac
 import re
 import secrets
 import sqlite3
+import time
 from collections.abc import Mapping
 from datetime import date, datetime, timedelta
 
@@ -235,12 +237,17 @@ def check_password(context: Context, name: str, password: str) -> Person | None:
 # -------------------------------------------------------------- second factor
 
 
-def begin_second_factor(context: Context, actor: Actor) -> str:
-    """A new secret for an authenticator, as an address to be shown as a QR code; it waits for a first code."""
+def begin_second_factor(context: Context, actor: Actor, code: str = "") -> str:
+    """A new secret for an authenticator, as an address to be shown as a QR code; it waits for a first code.
+
+    To replace a second factor takes a `code` of the one that is set. Raises `BadInputError`.
+    """
     secret = pyotp.random_base32()
     with context.database.write() as db:
-        if _need(db, actor.name).origin != "password":
+        row = _need(db, actor.name)
+        if row.origin != "password":
             raise RefusedError("You sign in through another service", "Set up a second factor there")
+        _use_current_code(context, db, row, code)
         store.ask_second_factor(db, actor.name, context.database.vault.seal(secret))
         record(context, db, actor, "second factor begun", "person", actor.name, {})
     return str(pyotp.TOTP(secret).provisioning_uri(name=actor.name, issuer_name="Door Stone"))
@@ -251,7 +258,7 @@ def confirm_second_factor(context: Context, actor: Actor, code: str) -> None:
     with context.database.write() as db:
         row = _need(db, actor.name)
         asked = context.database.vault.open(row.second_factor_asked) if row.second_factor_asked else ""
-        if not asked or not _code_fits(asked, code):
+        if not asked or not _use_code(db, actor.name, asked, code):
             raise BadInputError("The code does not fit", "Give the six digits that the authenticator shows now")
         store.keep_second_factor(db, actor.name, row.second_factor_asked)
         record(context, db, actor, "second factor set", "person", actor.name, {})
@@ -265,15 +272,37 @@ def drop_second_factor(context: Context, actor: Actor, name: str) -> None:
         record(context, db, actor, "second factor removed", "person", name, {})
 
 
-def _code_fits(secret: str, code: str) -> bool:
-    return bool(pyotp.TOTP(secret).verify(code.strip().replace(" ", ""), valid_window=1))
+def drop_own_second_factor(context: Context, actor: Actor, code: str) -> None:
+    """Turn one's own second factor off, with a code of it. Raises `BadInputError`."""
+    with context.database.write() as db:
+        _use_current_code(context, db, _need(db, actor.name), code)
+        drop_second_factor(context, actor, actor.name)
+
+
+def _use_current_code(context: Context, db: sqlite3.Connection, row: PersonRow, code: str) -> None:
+    """Raise `BadInputError` unless the code fits the second factor that the person has, if they have one."""
+    if row.second_factor and not _use_code(db, row.name, context.database.vault.open(row.second_factor), code):
+        raise BadInputError("The code does not fit", "Give the code that your authenticator shows now")
+
+
+def _use_code(db: sqlite3.Connection, name: str, secret: str, code: str) -> bool:
+    """Whether a code fits, and was not used before: each counts once. Codes of half a minute ago and ahead fit too."""
+    given, now = code.strip().replace(" ", ""), int(time.time())
+    totp = pyotp.TOTP(secret)
+    for step in (-1, 0, 1):
+        if hmac.compare_digest(totp.generate_otp(now // totp.interval + step), given):
+            return store.use_code(db, name, now // totp.interval + step)
+    return False
 
 
 def check_code(context: Context, name: str, code: str) -> bool:
-    """Whether a code fits the person's second factor. True for a person without one."""
+    """Whether a code fits the person's second factor, and counts for the first time. True for a person without one."""
     with context.database.read() as db:
         row = _need(db, name)
-    return not row.second_factor or _code_fits(context.database.vault.open(row.second_factor), code)
+    if not row.second_factor:
+        return True
+    with context.database.write() as db:
+        return _use_code(db, name, context.database.vault.open(row.second_factor), code)
 
 
 def end_sessions(context: Context, actor: Actor) -> None:

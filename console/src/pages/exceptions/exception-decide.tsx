@@ -73,7 +73,7 @@ export function Decide({ data }: { data: Exception }) {
                   confirm={() => decide.mutate(move)}
                 >
                   It permits nothing from now on: kits under it no longer stand, and a device that runs an upgrade on it
-                  is uncovered from today. A revoked exception cannot be restored; somebody has to request another.
+                  is uncovered from today. A revoked exception cannot be restored; someone has to request another.
                 </ConfirmButton>
               ) : (
                 <Button

@@ -88,6 +88,47 @@ def test_an_older_row_whose_last_change_is_taken_away_is_named(demo: Context) ->
     assert any("person odile: what its last entry" in fault for fault in check_ledger(demo).faults)
 
 
+def test_an_approval_that_another_objects_entry_ended_cannot_be_put_back(demo: Context) -> None:
+    """The last change of EX-0001 belongs to an entry of a device, so that no entry of its own speaks of it."""
+    with demo.database.write() as db:
+        approvals = [tuple(row) for row in db.execute("SELECT * FROM exception_approvals WHERE exception = 1")]
+    assert approvals
+    with demo.database.write() as db:
+        db.execute("DELETE FROM exception_approvals WHERE exception = 1")
+        ledger.append(db, demo.now(), "anselm", "api", "device changed", "device", device_of_one(db), {})
+    assert check_ledger(demo).faults == ()
+    with demo.database.write() as db:
+        sealed = tuple(db.execute("SELECT * FROM changes_head").fetchone())
+        newest = "SELECT MAX(seq) FROM ledger_changes WHERE object = 'EX-0001'"
+        db.execute(f"DELETE FROM ledger_changes WHERE object = 'EX-0001' AND seq = ({newest})")  # noqa: S608
+        marks = ", ".join("?" * len(approvals[0]))
+        db.executemany(f"INSERT INTO exception_approvals VALUES ({marks})", approvals)  # noqa: S608
+    count = sealed[3]
+    assert check_ledger(demo).faults == (f"of {count} changes that entries made, 1 is missing",)
+    with demo.database.write() as db:
+        db.execute("UPDATE changes_head SET count = count - 1")
+    assert check_ledger(demo).faults == ("the seal of what entries changed was altered",)
+    with demo.database.write() as db:
+        db.execute("DELETE FROM changes_head")
+    assert check_ledger(demo).faults == ("the seal of what entries changed is missing",)
+
+
+def test_the_seal_of_all_changes_from_an_earlier_day_is_named(demo: Context) -> None:
+    with demo.database.read() as db:
+        earlier = tuple(db.execute("SELECT * FROM changes_head").fetchone())
+    with demo.database.write() as db:
+        ledger.append(db, demo.now(), "anselm", "api", "device changed", "device", device_of_one(db), {})
+    with demo.database.write() as db:
+        db.execute("INSERT OR REPLACE INTO changes_head VALUES (?, ?, ?, ?, ?, ?)", earlier)
+    said = f"the seal of what entries changed belongs to entry {earlier[1]}, which is not the last one"
+    assert check_ledger(demo).faults == (said,)
+
+
+def device_of_one(db: sqlite3.Connection) -> str:
+    """A device that EX-0001 names."""
+    return str(db.execute("SELECT device FROM exception_devices WHERE exception = 1 ORDER BY 1").fetchone()[0])
+
+
 def test_what_an_exception_was_at_each_of_its_entries_is_recomputed(context: Context) -> None:
     read(context, line("nbt-1", CHIPLESS), line("nbt-2", CHIPLESS))
     name = exceptions.request(context, PETRA, asked("nbt-1", "nbt-2")).id

@@ -20,7 +20,7 @@ from doorstone.store.keys import LEDGER_KEY, VAULT_KEY, key_file
 from doorstone.store.readings import content_migrations
 from doorstone.store.vault import Vault
 
-SEALED_SINCE, CHANGES_SINCE = 3, 11
+SEALED_SINCE, CHANGES_SINCE, CHANGES_HEAD_SINCE = 3, 11, 29
 _CHANGES = {
     14: content_migrations.to_codes,
     23: content_migrations.to_packed,
@@ -83,6 +83,9 @@ class Database:
                 if 0 < before < SEALED_SINCE:
                     ledger.seal(db)
                 ledger_changes.keep_all(db)
+        elif before < CHANGES_HEAD_SINCE:
+            with self.write() as db:
+                ledger_changes.begin_head(db)
 
     def check(self) -> None:
         """Check that the file is whole. Raises `DamagedError`."""

@@ -2,6 +2,7 @@
 
 At the end of a transaction that has added entries, the change of every object that they speak of is kept: columns that
 were set, rows that came or went. Each change is sealed with the ledger's key together with the seal before it.
+All of them are sealed together with the last entry, so that the last change of an object cannot be removed unseen.
 `replay` adds the changes up to what an object was at an entry. `state_faults` compares the tables with the replay: what
 differs, what has no entry, what is gone. Secrets and long values are kept as their SHA-256 digests.
 """
@@ -190,8 +191,62 @@ def keep(db: sqlite3.Connection, entries: Iterable[tuple[int, str, str]]) -> Non
     for seq, kind, name in entries:
         for one in _concerned(db, kind, name):
             newest[one] = seq
-    for (kind, name), seq in newest.items():
-        _keep(db, kind, name, seq)
+    _tie(db, [_keep(db, kind, name, seq) for (kind, name), seq in newest.items()])
+
+
+def begin_head(db: sqlite3.Connection) -> None:
+    """Seal all changes that are there together: records from before they were."""
+    db.execute("DELETE FROM changes_head")
+    db.execute("INSERT INTO changes_head VALUES (1, 0, '', 0, '', '')")
+    _tie(db, (row["seal"] for row in db.execute("SELECT seal FROM ledger_changes")))
+
+
+def _tie(db: sqlite3.Connection, seals: Iterable[str]) -> None:
+    """Add the seals of new changes to the seal of all, and bind it to the last entry.
+
+    The sum does not depend on the order. Without the key nobody finds other changes whose seals have the same sum. A
+    head that is missing stays so, and `head_faults` names it.
+    """
+    head = db.execute("SELECT count, total FROM changes_head").fetchone()
+    if head is None:
+        return
+    added = [int(one, 16) for one in seals]
+    last = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
+    seq, digest = (last["seq"], last["hash"]) if last else (0, "")
+    values = {"seq": seq, "hash": digest, "count": head["count"] + len(added),
+              "total": f"{(int(head['total'] or '0', 16) + sum(added)) % _SUM:x}"}  # fmt: skip
+    db.execute(
+        f"UPDATE changes_head SET seq = :seq, hash = :hash, count = :count, total = :total, seal = {_HEAD_SEAL}",  # noqa: S608
+        values,
+    )
+
+
+_SUM = 2**256
+_HEAD_SEAL = "sealed('changes ' || :seq || ' ' || :hash || ' ' || :count || ' ' || :total)"
+
+
+def head_faults(db: sqlite3.Connection) -> Iterator[str]:
+    """Whether the changes are, all together, those that were sealed with the last entry."""
+    head = db.execute("SELECT seq, hash, count, total, seal FROM changes_head").fetchone()
+    if head is None:
+        yield "the seal of what entries changed is missing"
+        return
+    if db.execute(f"SELECT {_HEAD_SEAL}", dict(head)).fetchone()[0] != head["seal"]:
+        yield "the seal of what entries changed was altered"
+        return
+    last = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
+    if (head["seq"], head["hash"]) != ((last["seq"], last["hash"]) if last else (0, "")):
+        yield f"the seal of what entries changed belongs to entry {head['seq']}, which is not the last one"
+        return
+    total = rows = 0
+    for row in db.execute("SELECT seal FROM ledger_changes"):
+        total, rows = total + int(row["seal"], 16), rows + 1
+    if rows != head["count"]:
+        fewer = head["count"] - rows
+        lost = "1 is missing" if fewer == 1 else f"{fewer} are missing" if fewer > 0 else f"there are {rows}"
+        yield f"of {head['count']} changes that entries made, {lost}"
+    elif f"{total % _SUM:x}" != head["total"]:
+        yield "a change that an entry made was exchanged for another"
 
 
 def keep_all(db: sqlite3.Connection) -> None:
@@ -209,6 +264,7 @@ def keep_all(db: sqlite3.Connection) -> None:
             if (kind, name) not in sealed or sealed[kind, name] == _state_before(db, kind, name):
                 _keep(db, kind, name, seq)
     db.execute("DROP TABLE IF EXISTS ledger_states")
+    begin_head(db)
 
 
 def _sealed_before(db: sqlite3.Connection) -> dict[tuple[str, str], str]:
@@ -246,12 +302,15 @@ def _state_before(db: sqlite3.Connection, kind: str, name: str) -> str:
     return json.dumps(state, sort_keys=True)
 
 
-def _keep(db: sqlite3.Connection, kind: str, name: str, seq: int) -> None:
+def _keep(db: sqlite3.Connection, kind: str, name: str, seq: int) -> str:
+    """Keep the change that makes today's object of its replay. Gives the change's seal."""
     changes = changes_of(db, kind, name)
     before, now = replay(changes), _state(db, kind, name)
     values = {"kind": kind, "object": name, "seq": seq, "before": changes[-1]["seal"] if changes else "",
               "change": json.dumps(None if now is None else _change(before or {}, now), sort_keys=True)}  # fmt: skip
-    db.execute(f"INSERT INTO ledger_changes VALUES (:kind, :object, :seq, :change, {_SEAL})", values)  # noqa: S608
+    seal = str(db.execute(f"SELECT {_SEAL}", values).fetchone()[0])
+    db.execute("INSERT INTO ledger_changes VALUES (:kind, :object, :seq, :change, :seal)", {**values, "seal": seal})
+    return seal
 
 
 _SEAL = "sealed(:kind || ' ' || :object || ' ' || :seq || ' ' || :change || ' ' || :before)"
@@ -259,6 +318,7 @@ _SEAL = "sealed(:kind || ' ' || :object || ' ' || :seq || ' ' || :change || ' ' 
 
 def state_faults(db: sqlite3.Connection) -> Iterator[str]:
     """Every object that is not as the replay of its entries makes it, in words."""
+    yield from head_faults(db)
     last = {
         (_kind(row["kind"]), row["object"]): row["seq"]
         for row in db.execute("SELECT kind, object, MAX(seq) AS seq FROM ledger GROUP BY kind, object ORDER BY seq")

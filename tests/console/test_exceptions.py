@@ -175,10 +175,10 @@ def test_a_person_gets_a_greater_role_at_a_site_and_leaves(sign_in: SignIn) -> N
     odile.get_by_role("button", name="Set it for the site").click()
     expect(odile).to_contain_text("technician at Herbarium")
     odile.get_by_text("Change").click()
-    odile.get_by_role("button", name="odile may no longer sign in").click()
+    odile.get_by_role("button", name="Shut odile out").click()
     asked = page.get_by_role("alertdialog", name="Shut odile out?")
     expect(asked).to_contain_text("their tokens and calendar address stop working at once")
-    asked.get_by_role("button", name="odile may no longer sign in").click()
+    asked.get_by_role("button", name="Shut odile out").click()
     expect(page.get_by_text("Odile Marchbank")).to_have_count(0)
 
 

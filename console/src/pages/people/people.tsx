@@ -108,12 +108,12 @@ function Change({ person }: { person: Person }) {
         </div>
         <div>
           <ConfirmButton
-            label={`${person.name} may no longer sign in`}
+            label={`Shut ${person.name} out`}
             title={`Shut ${person.name} out?`}
             disabled={change.isPending}
             confirm={() => change.mutate({ active: false })}
           >
-            {person.name} is signed out everywhere, and their tokens and calendar address stop working at once. What
+            {person.display} is signed out everywhere, and their tokens and calendar address stop working at once. What
             they have approved and recorded stays.
           </ConfirmButton>
         </div>

@@ -262,7 +262,12 @@ def test_a_second_factor_is_asked_for_once_it_is_confirmed(
     made = pyotp.parse_uri(address)
     assert isinstance(made, pyotp.TOTP)
     assert browse("petra", PASSWORD).status_code == 200  # not confirmed yet
-    assert call(app, own, "PUT", "/api/v1/me/second-factor", {"code": "000000"}).status_code == 422
+    for wrong in (
+        "000000",
+        "\u00bbA\u00d5",
+        "\u0661\u0662\u0663\u0664\u0665\u0666",
+    ):  # no digits, and digits of another script
+        assert call(app, own, "PUT", "/api/v1/me/second-factor", {"code": wrong}).status_code == 422
     assert call(app, own, "PUT", "/api/v1/me/second-factor", {"code": made.now()}).status_code == 204
     without = browse("petra", PASSWORD)
     assert (without.status_code, without.json()["type"]) == (401, "urn:door-stone:problem:code")

@@ -136,7 +136,7 @@ def test_what_others_changed_since_is_kept_by_undo(root: Path, tmp_path: Path) -
 
 
 @pytest.mark.process
-@pytest.mark.parametrize("order", permutations([0, 1, 2]), ids=str)
+@pytest.mark.parametrize("order", list(permutations([0, 1, 2])), ids=str)
 def test_kits_over_one_json_file_are_undone_in_any_order_to_the_very_bytes(
     root: Path, tmp_path: Path, order: tuple[int, ...]
 ) -> None:

@@ -288,6 +288,8 @@ def _use_current_code(context: Context, db: sqlite3.Connection, row: PersonRow, 
 def _use_code(db: sqlite3.Connection, name: str, secret: str, code: str) -> bool:
     """Whether a code fits, and was not used before: each counts once. Codes of half a minute ago and ahead fit too."""
     given, now = code.strip().replace(" ", ""), int(time.time())
+    if not given.isascii():  # only ASCII texts are compared in constant time
+        return False
     totp = pyotp.TOTP(secret)
     for step in (-1, 0, 1):
         if hmac.compare_digest(totp.generate_otp(now // totp.interval + step), given):

@@ -199,7 +199,7 @@ def _steady(context: Context, operation: Operation, actor: Actor | None, path: d
 
 
 def _as_on_record(context: Context, given: BaseModel | None) -> BaseModel | None:
-    """What was given, with ids spelt as they are on record."""
+    """The request, with each id spelt as on record."""
     if given is None:
         return None
     changed = names.given(context, {name: getattr(given, name) for name in given.model_fields_set})

@@ -300,7 +300,7 @@ def _exceptions(context: Context, both: BothSheets, old: Platform) -> Iterable[A
     """Requests and approvals that rest on what the new sheet says otherwise, and stale approvals that it restores.
 
     An approval is compared with the new sheet, not the loaded sheet with the new one: what was shown to the approver
-    decides. Left out are devices for which the exception has served, and those that are not in service.
+    decides. Devices that no longer need the exception are left out.
     """
     now, new = snapshot(context), both.after.platform
     with context.database.read() as db:

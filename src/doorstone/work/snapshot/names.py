@@ -28,13 +28,13 @@ NEAR = 70.0  # of 100: how alike a suggested value has to be
 
 
 def device_ids(context: Context, names: Iterable[str]) -> dict[str, str]:
-    """Name -> the id of the device that it names, in whatever case; names of no device stay as they are."""
+    """Name -> the id of the device that it names, in any case. A name of no device maps to itself."""
     with context.database.read() as db:
         return name_store.ids_of(db, list(names))
 
 
 def in_path(context: Context, path: Mapping[str, str]) -> dict[str, str]:
-    """The parts of an address with ids as they are on record."""
+    """The parts of a path, with each id spelt as on record."""
     return {name: _id(context, name, value) for name, value in path.items()}
 
 

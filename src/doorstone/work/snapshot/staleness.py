@@ -79,7 +79,7 @@ def stale_reasons(
 
 
 def has_served(now: ApprovalBasis, device: str, release: str) -> bool:
-    """Whether nobody has to reconfirm an approval for a device: it runs a later release, or is not in service."""
+    """Whether a device no longer needs its approval: it runs a later release, or is not in service."""
     return any(
         not row.in_service or _past(now, row, release) for row in now.rows([device]) if row.platform in now.sheets
     )

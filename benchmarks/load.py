@@ -112,7 +112,7 @@ def plain_server(folder: Path) -> Iterator[int]:
 def _serve_plain(port: int, folder: Path) -> None:
     from flask import Flask, Response
 
-    from doorstone.service.app import LARGEST_BODY
+    from doorstone.service.admission import LARGEST_BODY
     from doorstone.service.listener import Listener
 
     app = Flask("plain", static_folder=None)

@@ -75,8 +75,10 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def start_service(data: Path, *, port: int | None = None, **settings: str) -> tuple[subprocess.Popen[bytes], str]:
-    """Start `doorstone serve` on a free port and wait until it is ready."""
+def start_service(
+    data: Path, *, port: int | None = None, ready: str = "/readyz", **settings: str
+) -> tuple[subprocess.Popen[bytes], str]:
+    """Start `doorstone serve` on a free port and wait until it is ready, or answers at another path."""
     port = port or free_port()
     environment = os.environ | {"DOORSTONE_AS_OF": TODAY.isoformat()} | settings
     with (data.parent / f"{data.name}.log").open("ab") as log:
@@ -88,7 +90,7 @@ def start_service(data: Path, *, port: int | None = None, **settings: str) -> tu
     address = f"http://127.0.0.1:{port}"
     for _ in range(600):
         try:
-            if httpx.get(f"{address}/readyz").status_code == 200:
+            if httpx.get(f"{address}{ready}").status_code == 200:
                 return process, address
         except httpx.TransportError:
             time.sleep(0.05)

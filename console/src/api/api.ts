@@ -1,7 +1,9 @@
 // The one way to the service: typed from its OpenAPI document, with problem documents as errors.
+
 import { QueryClient, useMutation } from "@tanstack/react-query";
 import createClient, { type Middleware } from "openapi-fetch";
 import createHooks from "openapi-react-query";
+import { useRef } from "react";
 import type { components, paths } from "./schema";
 
 type Shapes = components["schemas"];
@@ -134,6 +136,19 @@ export const api = createHooks(client);
 
 /** The headers of a creating call. Its key is made of the form and its content once the call is sent. */
 export const once = () => ({ "Idempotency-Key": BY_FORM });
+
+/** Keys for a form that stays open: a content keeps its key until a call is answered, and may then be sent anew. */
+export function useKey() {
+  const keys = useRef(new Map<string, string>());
+  return {
+    headers(content: string) {
+      const key = keys.current.get(content) ?? crypto.randomUUID();
+      keys.current.set(content, key);
+      return { "Idempotency-Key": key };
+    },
+    renew: () => keys.current.clear(),
+  };
+}
 
 export const queries = new QueryClient({
   defaultOptions: {

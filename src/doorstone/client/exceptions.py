@@ -115,15 +115,15 @@ class ExceptionCalls(Transport):
     def comment(self, name: str, text: str, *, question: bool = False) -> ExceptionResponse:
         """Comment; with `question`, ask the requester back."""
         request = CommentRequest(text=text, question=question)
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/comments", request)
+        return self._create(ExceptionResponse, f"/exceptions/{name}/comments", request)
 
     def attest(self, name: str, condition: int, note: str = "") -> ExceptionResponse:
         """Attest that a condition is met today."""
         request = AttestRequest(condition=condition, note=note)
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attestations", request)
+        return self._create(ExceptionResponse, f"/exceptions/{name}/attestations", request)
 
     def attach(self, name: str, request: AttachmentRequest) -> ExceptionResponse:
-        return self._made(ExceptionResponse, "POST", f"/exceptions/{name}/attachments", request)
+        return self._create(ExceptionResponse, f"/exceptions/{name}/attachments", request)
 
     def transfer_exception(self, name: str, version: int, owner: str, note: str = "") -> ExceptionResponse:
         request = OwnerRequest(owner=owner, note=note)

@@ -20,6 +20,7 @@ from werkzeug.exceptions import HTTPException
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from doorstone.service import auth, problems
+from doorstone.service.admission import LARGEST_BODY, LARGEST_UPLOAD
 from doorstone.service.auth_settings import AuthSettings
 from doorstone.service.console import bind_console
 from doorstone.service.import_worker import ImportWorker
@@ -28,6 +29,7 @@ from doorstone.service.openapi import openapi
 from doorstone.service.operations import DRY_IMPORTS, LARGE, Answer, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.service.resources import OPERATIONS
+from doorstone.store.database import has_no_room
 from doorstone.store.devices.profiles import Stamp
 from doorstone.store.ledger import LedgerBrokenError
 from doorstone.work.context.actor import Actor, Receipt
@@ -39,8 +41,6 @@ if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
 
 API = "/api/v1"
-LARGEST_BODY = 64 * 2**20
-LARGEST_UPLOAD = 4 * 2**30
 _POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
     " connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
@@ -53,6 +53,8 @@ _HEADERS = [
 ]
 _WITH_POLICY = [*_HEADERS, ("Content-Security-Policy", _POLICY)]
 _ACTOR = "doorstone.actor"
+_COMMITS = "doorstone.commits"
+"""How many transactions the thread had committed before the call."""
 log = structlog.get_logger("doorstone.service")
 
 
@@ -94,7 +96,7 @@ def create_app(
         app.add_url_rule(path, operation.name, _view(context, jobs, operation), methods=[operation.method])
     app.add_url_rule(f"{API}/openapi.json", "openapi", _document)
     bind_console(app)
-    _bind_problems(app)
+    _bind_problems(app, context)
     return app
 
 
@@ -119,6 +121,7 @@ def api_document() -> dict[str, Any]:
 
 def _view(context: Context, jobs: ImportWorker, operation: Operation) -> Callable[..., Response]:
     def view(**path: str) -> Response:
+        request.environ[_COMMITS] = context.database.commits
         with context.one_call():
             return answer(path)
 
@@ -300,7 +303,7 @@ def _response(operation: Operation, answer: Answer) -> Response:
     return response
 
 
-def _bind_problems(app: Flask) -> None:
+def _bind_problems(app: Flask, context: Context) -> None:
     app.register_error_handler(WorkError, problems.of_work)
     app.register_error_handler(ServiceProblemError, problems.of_service)
 
@@ -325,11 +328,18 @@ def _bind_problems(app: Flask) -> None:
         return response
 
     def crash(error: Exception) -> Response:
-        log.error("crash", path=_without_secret(request.path), exc_info=error)
-        detail = "Something failed that should not have; nothing was written"
-        return problems.document(
-            500, "crash", problems.TITLES[500], detail, "Try again; the service's log has the cause"
-        )
+        written = context.database.commits > request.environ.get(_COMMITS, 0)
+        if has_no_room(error, context.database.path.parent) and not written:
+            log.error("disk full", path=_without_secret(request.path), fault=str(error))
+            return problems.no_room(context.database.path.parent)
+        log.error("crash", path=_without_secret(request.path), written=written, exc_info=error)
+        if written:
+            detail = "It was written, and then something failed that should not have"
+            hint = "Look at what is on record before you send it again; the service's log has the cause"
+        else:
+            detail = "Something failed that should not have; nothing was written"
+            hint = "Try again; the service's log has the cause"
+        return problems.document(500, "crash", problems.TITLES[500], detail, hint)
 
     app.register_error_handler(HTTPException, http_error)
     app.register_error_handler(Exception, crash)

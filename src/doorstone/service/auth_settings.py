@@ -11,6 +11,8 @@ from limits import RateLimitItem, parse
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
 
+_FIRST = parse("1/5minutes")
+
 
 class Throttle:
     """Counts sign-ins in a moving window, per account and per address, before any password is checked.
@@ -31,6 +33,10 @@ class Throttle:
             return 0
         resets = [self._limiter.get_window_stats(*key).reset_time for key in closed]
         return max(1, round(max(resets) - time.time()))
+
+    def is_news(self, name: str, address: str) -> bool:
+        """Whether a refusal is the first of its window; of those that follow, no record is kept."""
+        return self._limiter.hit(_FIRST, f"refused {name.casefold()} {address}")
 
     def succeeded(self, name: str, address: str) -> None:
         self._limiter.clear(*self._keys(name, address)[0])

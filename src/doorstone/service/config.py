@@ -80,6 +80,15 @@ class Config(BaseSettings):
     idle_minutes: int = Field(60, ge=1, description="Minutes without a call after which a console session ends")
     tries_per_account: int = Field(5, ge=1, description="Sign-ins to one account that are looked at in five minutes")
     tries_per_address: int = Field(60, ge=1, description="Sign-ins from one address that are looked at in five minutes")
+    connections_per_address: int = Field(
+        200, ge=0, description="Connections that one address may have; 0 for any, and where proxies are believed"
+    )
+    requests_per_address: int = Field(
+        1000,
+        ge=0,
+        description="Requests from one address that are answered in a second, counted over ten; one that carries"
+        " neither token nor session counts as ten; 0 for any",
+    )
     password_cost: Cost = Field(
         "standard", description="Work that a password takes; `tests` is quick and weak, for test runs only"
     )

@@ -8,6 +8,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 import structlog
 
 from doorstone.work.context.context import Context
+from doorstone.work.context.errors import NoRoomError
 from doorstone.work.readings import import_job
 
 MOST_WATCHERS = 16
@@ -16,10 +17,13 @@ log = structlog.get_logger("doorstone.jobs")
 
 
 class ImportWorker:
-    """Runs imports in the order in which they come. `resume` takes up again what a stopped service left."""
+    """Runs imports in the order in which they come. `resume` takes up again what a stopped service left.
 
-    def __init__(self, context: Context) -> None:
-        self.context = context
+    On a full disk an import waits, and is tried again every `wait_for_room` seconds.
+    """
+
+    def __init__(self, context: Context, wait_for_room: float = 5.0) -> None:
+        self.context, self.wait_for_room = context, wait_for_room
         self.halted = threading.Event()
         self.watchers = threading.BoundedSemaphore(MOST_WATCHERS)
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="import")
@@ -35,10 +39,21 @@ class ImportWorker:
 
     def _run(self, name: str) -> None:
         try:
-            ended = import_job.run(self.context, name, self.halted.is_set)
-            log.info("import", id=name, state=ended.row.state, readings=ended.row.readings)
+            while not self._once(name):
+                if self.halted.wait(self.wait_for_room):
+                    return
         except Exception as error:
             log.error("import", id=name, exc_info=error)
+
+    def _once(self, name: str) -> bool:
+        """Run an import as far as it goes. Returns whether it is over, and not waiting for room on the disk."""
+        try:
+            ended = import_job.run(self.context, name, self.halted.is_set)
+        except NoRoomError as error:
+            log.warning("import waits", id=name, fault=error.detail)
+            return False
+        log.info("import", id=name, state=ended.row.state, readings=ended.row.readings)
+        return True
 
     def close(self) -> None:
         """Let the running import reach its next safe place. The rest is left to the next start."""

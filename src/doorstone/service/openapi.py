@@ -132,15 +132,16 @@ def _responses(operation: Operation, refs: Any) -> dict[str, Any]:
         good["content"] = {one: {"schema": {} if one.endswith("/json") else text} for one in kinds}
     if operation.pages:
         good["headers"] = {"Link": {"description": "rel=next (RFC 8288)", "schema": {"type": "string"}}}
-    codes = {"400": "The request cannot be read"}
+    codes = {"400": "The request cannot be read", "413": "It is too large", "429": "Too many requests"}
     if operation.roles:
         codes |= {"401": "Nobody is signed in", "403": "The role does not allow it"}
     if "<" in operation.path or operation.body or operation.query:
         codes |= {"404": "There is no such thing", "422": "The input cannot be used"}
     if operation.method != "GET":
         codes |= {"409": "A rule forbids it", "422": "The input cannot be used", "503": "The ledger does not hold"}
+        codes |= {"507": "The disk is full"}
     if operation.body or operation.upload:
-        codes |= {"413": "It is too large", "415": "The media type does not fit"}
+        codes |= {"415": "The media type does not fit"}
     codes |= OTHERS.get(operation.name, {})
     if operation.match:
         codes |= {"412": "Somebody else changed it", "428": "If-Match is missing"}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from flask import Response, request
 from pydantic import ValidationError
@@ -15,6 +16,7 @@ _KINDS: dict[type[errors.WorkError], tuple[int, str, str]] = {
     errors.MissingError: (404, "missing", "There is no such thing"),
     errors.RefusedError: (409, "refused", "A rule forbids it"),
     errors.StaleEditError: (412, "stale-edit", "Somebody else changed it"),
+    errors.NoRoomError: (507, "disk-full", "There is no room"),
     errors.ReusedKeyError: (422, "reused-key", "The Idempotency-Key was used before"),
 }
 
@@ -30,6 +32,7 @@ TITLES = {
     428: "If-Match is missing",
     500: "The service failed",
     503: "The service cannot do that now",
+    507: "There is no room",
 }
 
 
@@ -52,14 +55,21 @@ class ServiceProblemError(Exception):
 
 
 def document(
-    status: int, slug: str, title: str, detail: str, hint: str = "", errors: Sequence[ErrorEntry] = ()
+    status: int,
+    slug: str,
+    title: str,
+    detail: str,
+    hint: str = "",
+    errors: Sequence[ErrorEntry] = (),
+    path: str | None = None,
 ) -> Response:
+    """A problem document; `path` is that of the request, where there is none at hand."""
     problem = Problem(
         type=f"urn:door-stone:problem:{slug}",
         title=title,
         status=status,
         detail=detail,
-        instance=request.path,
+        instance=request.path if path is None else path,
         hint=hint,
         errors=list(errors),
     )
@@ -72,13 +82,20 @@ def of_work(error: errors.WorkError) -> Response:
     return document(status, slug, title, error.detail, error.hint, errors)
 
 
-def of_service(error: ServiceProblemError) -> Response:
-    response = document(error.status, error.slug, TITLES[error.status], error.detail, error.hint, error.errors)
+def of_service(error: ServiceProblemError, path: str | None = None) -> Response:
+    response = document(error.status, error.slug, TITLES[error.status], error.detail, error.hint, error.errors, path)
     if error.status == 401:
         response.headers["WWW-Authenticate"] = 'Bearer realm="doorstone"'
     if error.retry_after:
         response.headers["Retry-After"] = str(error.retry_after)
     return response
+
+
+def no_room(folder: Path, path: str | None = None) -> Response:
+    """The answer to a write that the disk has no room for."""
+    detail = f"The disk of {folder} is full; nothing was written"
+    hint = "Free some space there and try again. Pages can be read meanwhile, and imports that were accepted go on"
+    return document(507, "disk-full", TITLES[507], detail, hint, path=path)
 
 
 def of_validation(error: ValidationError, where: str) -> ServiceProblemError:

@@ -5,16 +5,19 @@ from __future__ import annotations
 import fcntl
 import logging
 import os
+import resource
 import signal
 import sys
 import threading
+from contextlib import suppress
 from pathlib import Path
 from types import FrameType
-from typing import BinaryIO
+from typing import BinaryIO, TextIO, cast
 
 import structlog
 
-from doorstone.service.app import LARGEST_UPLOAD, create_app
+from doorstone.service.admission import LARGEST_UPLOAD, Admission
+from doorstone.service.app import create_app
 from doorstone.service.config import Config, open_auth_settings, open_context, session_key
 from doorstone.service.import_worker import ImportWorker
 from doorstone.service.listener import Listener
@@ -32,6 +35,21 @@ class BusyPortError(Exception):
     """The address is taken, or this process may not use it."""
 
 
+class _Log:
+    """A stream for the log. A line that cannot be written, as on a full disk, is left out: no request fails for it."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> None:
+        with suppress(OSError):
+            self._stream.write(text)
+
+    def flush(self) -> None:
+        with suppress(OSError):
+            self._stream.flush()
+
+
 def set_up_logging(*, quiet: bool = False) -> None:
     """One JSON object a line on standard error; `quiet` leaves out what is not a warning."""
     structlog.configure(
@@ -42,7 +60,7 @@ def set_up_logging(*, quiet: bool = False) -> None:
             structlog.processors.JSONRenderer(),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING if quiet else logging.INFO),
-        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+        logger_factory=structlog.PrintLoggerFactory(file=cast(TextIO, _Log(sys.stderr))),
         cache_logger_on_first_use=True,
     )
 
@@ -77,8 +95,17 @@ class Service:
             settings=open_auth_settings(config),
             proxies=config.trusted_proxies,
         )
+        admission = Admission(
+            app,
+            self.context,
+            requests=config.requests_per_address,
+            connections=config.connections_per_address,
+            proxies=config.trusted_proxies,
+        )
         try:
-            self._listener = Listener(app, config.host, config.port, config.threads, LARGEST_UPLOAD, look_every)
+            self._listener = Listener(
+                app, config.host, config.port, config.threads, LARGEST_UPLOAD, admission.gate, look_every
+            )
         except OSError as error:
             raise BusyPortError(f"{config.host}:{config.port} cannot be had: {error}") from error
         self.jobs.resume()
@@ -125,6 +152,12 @@ def _note_clock(context: Context) -> None:
         )
 
 
+def _allow_files() -> None:
+    """Let this process open as many files as the system allows: each connection is one."""
+    _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
+
+
 def serve(config: Config, *, quiet: bool = False) -> None:
     """Serve until SIGTERM or SIGINT. Raises `BusyPortError` if the address cannot be had."""
     set_up_logging(quiet=quiet)
@@ -133,6 +166,7 @@ def serve(config: Config, *, quiet: bool = False) -> None:
         log.warning("weak passwords", setting="password_cost", hint="Leave it out, except in test runs")
     os.umask(0o077)
     set_up_memory()
+    _allow_files()
     service = Service(config)
 
     def stop(number: int, frame: FrameType | None) -> None:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import hmac
 import json
 import os
+import shutil
 import sqlite3
 import threading
 from collections.abc import Iterator
@@ -42,6 +44,22 @@ class _UndoneError(Exception):
     pass
 
 
+LEAST_ROOM = 1 << 20
+"""Bytes. With less free, a failure to read or write is taken to come from the full disk."""
+
+
+def has_no_room(error: BaseException, folder: Path) -> bool:
+    """Whether a failure comes from a full disk, or from a quota that is used up."""
+    if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return True
+    if not isinstance(error, sqlite3.OperationalError):
+        return False
+    kind = (error.sqlite_errorcode or 0) & 0xFF
+    if kind == sqlite3.SQLITE_FULL:
+        return True
+    return kind in (sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN) and shutil.disk_usage(folder).free < LEAST_ROOM
+
+
 def ledger_key(database: Path, *, make: bool = True) -> bytes:
     """The key beside the database that seals the ledger's end: made once, readable by the owner only."""
     path = database.with_name(LEDGER_KEY)
@@ -74,6 +92,9 @@ class Database:
         self._key = ledger_key(path, make=new or not existing)
         self._sealing = hmac.new(self._key, None, "sha256")
         self._head = _read_head(path)
+        self.head_fault = ""
+        """Why the head beside the records could not be replaced at the last change. Empty if it was."""
+        self._begin_file(new=new)
         before = self._connection().execute("PRAGMA user_version").fetchone()[0]
         if 0 < before < newest_schema():
             self._keep_copy(before)
@@ -94,8 +115,14 @@ class Database:
             raise DamagedError(f"{self.path} is damaged: {'; '.join(found)}. Restore a backup: doorstone restore")
 
     def probe(self) -> None:
-        """Read the ledger's end, and write a file beside the records. Raises `sqlite3.Error`, `OSError`, or
-        `LedgerBrokenError`."""
+        """Read the ledger's end, and write a file beside the records.
+
+        Raises `sqlite3.Error`, `OSError`, or `LedgerBrokenError`. A head that could not be written is tried again.
+        """
+        if self.head_fault:
+            self._write_head()
+        if self.head_fault:
+            raise OSError(self.head_fault)
         with self.read() as db:
             if broken := next(ledger.head_faults(db), None):
                 raise ledger.LedgerBrokenError(broken)
@@ -105,6 +132,14 @@ class Database:
             file.flush()
             os.fsync(file.fileno())
         probe.unlink()
+
+    def _begin_file(self, *, new: bool) -> None:
+        """Set what the file itself keeps. Later connections need neither a lock nor room on the disk."""
+        connection = self._connection()
+        if new:
+            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")  # see `give_back`
+        if connection.execute("PRAGMA journal_mode").fetchone()[0] != "wal":
+            connection.execute("PRAGMA journal_mode = WAL")
 
     def _keep_copy(self, schema: int) -> None:
         """A copy of the records as they are before they are brought to a newer schema."""
@@ -121,8 +156,6 @@ class Database:
         except AttributeError:
             connection = sqlite3.connect(self.path, timeout=15, isolation_level=None)
             connection.row_factory = sqlite3.Row
-            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")  # of records that are made now: see `give_back`
-            connection.execute("PRAGMA journal_mode = WAL")
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
             connection.execute(f"PRAGMA cache_size = -{CACHE_KIB}")
@@ -271,13 +304,29 @@ class Database:
             yield connection
             if self._local.noted:
                 ledger_changes.keep(connection, self._local.noted)
+            connection.execute("COMMIT")
         except BaseException:
-            connection.execute("ROLLBACK")
+            if connection.in_transaction:
+                connection.execute("ROLLBACK")
             raise
-        connection.execute("COMMIT")
+        if self._local.writing:
+            self._local.commits = self.commits + 1
         if self._local.head and self._local.head != self._head:
             self._head = self._local.head
+            self._write_head()
+
+    @property
+    def commits(self) -> int:
+        """How many transactions of this thread are in the records for good."""
+        return int(getattr(self._local, "commits", 0))
+
+    def _write_head(self) -> None:
+        """Replace the head beside the records. What was committed stands, whatever becomes of this file."""
+        try:
             _write_head(self.path, self._head)
+            self.head_fault = ""
+        except OSError as error:
+            self.head_fault = f"{self.path.with_name(LEDGER_HEAD)} cannot be replaced: {error.strerror}"
 
     def close(self) -> None:
         """Close this thread's connection."""

@@ -1,6 +1,6 @@
 // What is looked after while an exception stands: conditions, evidence, what is said, who answers, reviews.
 import { type FormEvent, useState } from "react";
-import { api, client, type Exception, useSend } from "../../api/api";
+import { api, client, type Exception, useKey, useSend } from "../../api/api";
 import { Button, CheckboxField, day, Empty, ErrorMessage, Labelled, PageLink, Panel } from "../../ui/parts";
 
 const WORD_COLOURS: Record<string, string> = {
@@ -12,11 +12,15 @@ const WORD_COLOURS: Record<string, string> = {
 };
 
 export function Conditions({ data }: { data: Exception }) {
-  const attest = useSend((condition: number) =>
-    client.POST("/api/v1/exceptions/{exception}/attestations", {
-      params: { path: { exception: data.id } },
-      body: { condition, note: "" },
-    }),
+  const key = useKey();
+  const attest = useSend(
+    (condition: number) =>
+      client.POST("/api/v1/exceptions/{exception}/attestations", {
+        params: { path: { exception: data.id } },
+        body: { condition, note: "" },
+        headers: key.headers(String(condition)),
+      }),
+    key.renew,
   );
   return (
     <Panel title="Conditions to keep">
@@ -131,13 +135,16 @@ export function Attachments({ data }: { data: Exception }) {
   const [title, setTitle] = useState("");
   const [link, setLink] = useState("");
   const [sha256, setDigest] = useState("");
+  const key = useKey();
   const attach = useSend(
     () =>
       client.POST("/api/v1/exceptions/{exception}/attachments", {
         params: { path: { exception: data.id } },
         body: { title, link, sha256 },
+        headers: key.headers(title + link + sha256),
       }),
     () => {
+      key.renew();
       setTitle("");
       setLink("");
       setDigest("");
@@ -206,13 +213,16 @@ const KINDS = { comment: "", question: "asks back", answer: "answers" } as const
 export function Said({ data }: { data: Exception }) {
   const [text, setText] = useState("");
   const [question, setQuestion] = useState(false);
+  const key = useKey();
   const say = useSend(
     () =>
       client.POST("/api/v1/exceptions/{exception}/comments", {
         params: { path: { exception: data.id } },
         body: { text, question },
+        headers: key.headers(text),
       }),
     () => {
+      key.renew();
       setText("");
       setQuestion(false);
     },

@@ -367,7 +367,7 @@ def withdraw_exception(call: Call[None, None]) -> Answer:
 
 @operations(
     "POST", "/exceptions/<exception>/comments", "Comment, ask back, or answer", roles=ALL_HANDS, body=CommentRequest,
-    answer=ExceptionResponse, affected_devices=_touched,
+    answer=ExceptionResponse, creates=True, affected_devices=_touched,
 )  # fmt: skip
 def comment_exception(call: Call[None, CommentRequest]) -> Answer:
     a = call.body
@@ -378,7 +378,7 @@ def comment_exception(call: Call[None, CommentRequest]) -> Answer:
 
 @operations(
     "POST", "/exceptions/<exception>/attestations", "Attest that a condition is met", roles=ALL_HANDS,
-    body=AttestRequest, answer=ExceptionResponse, affected_devices=_touched,
+    body=AttestRequest, answer=ExceptionResponse, creates=True, affected_devices=_touched,
 )  # fmt: skip
 def attest_condition(call: Call[None, AttestRequest]) -> Answer:
     a = call.body
@@ -387,7 +387,7 @@ def attest_condition(call: Call[None, AttestRequest]) -> Answer:
 
 @operations(
     "POST", "/exceptions/<exception>/attachments", "Attach evidence by link and hash", roles=ALL_HANDS,
-    body=AttachmentRequest, answer=ExceptionResponse, affected_devices=_touched,
+    body=AttachmentRequest, answer=ExceptionResponse, creates=True, affected_devices=_touched,
 )  # fmt: skip
 def attach_evidence(call: Call[None, AttachmentRequest]) -> Answer:
     return _answer(call, activity.attach(call.context, call.actor, call.path["exception"], _attachment(call.body)))

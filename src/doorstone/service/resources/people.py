@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
+
+import structlog
 from flask import current_app, request, session
 from msgspec.structs import asdict
 from pydantic import Field
@@ -35,6 +38,7 @@ from doorstone.core.people import Deputy, token_roles
 from doorstone.service import auth
 from doorstone.service.operations import ADMINISTRATORS, EVERYONE, PUBLIC, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
+from doorstone.store.database import has_no_room
 from doorstone.work.context.context import Context
 from doorstone.work.exceptions import requests as exceptions
 from doorstone.work.people import deputies, people
@@ -42,6 +46,7 @@ from doorstone.work.people.deputies import DeputyView
 from doorstone.work.people.people import Person, PersonChange
 
 operations = Operations("people")
+log = structlog.get_logger("doorstone.people")
 _SHOWN_NOW = "Give the code that your authenticator shows now"
 
 
@@ -67,26 +72,38 @@ def sign_in(call: Call[None, SignInRequest]) -> SessionResponse:
     _check_tries(call.context, name, "password")
     person = people.check_password(call.context, name, call.body.password)
     if person is None:
-        people.note_sign_in(call.context, name, address, "password", "failed")
+        _note(call.context, name, "password", "failed")
         raise ServiceProblemError(401, "sign-in", "Name and password do not fit", "Check both and try again")
     if not people.check_code(call.context, name, call.body.code):
         if not call.body.code:
             raise ServiceProblemError(
                 401, "code", "A code is needed as well", "Give the one that your authenticator shows"
             )
-        people.note_sign_in(call.context, name, address, "code", "failed")
+        _note(call.context, name, "code", "failed")
         raise ServiceProblemError(
             401, "code", "The code does not fit", "Give the one that your authenticator shows now"
         )
     auth.auth_settings().throttle.succeeded(name, address)
-    people.note_sign_in(call.context, name, address, "password", "signed-in")
+    _note(call.context, name, "password", "signed-in")
     auth.sign_in(person)
     return _session(call.context, person.name)
 
 
+def _note(context: Context, name: str, way: str, outcome: str) -> None:
+    """Keep a sign-in, or what became of it. On a full disk it stands in the log only: people can still look."""
+    try:
+        people.note_sign_in(context, name, request.remote_addr or "", way, outcome)
+    except (OSError, sqlite3.Error) as error:
+        if not has_no_room(error, context.database.path.parent):
+            raise
+        log.warning("sign-in not kept", name=name, way=way, outcome=outcome, fault=str(error))
+
+
 def _check_tries(context: Context, name: str, way: str) -> None:
-    if wait := auth.auth_settings().throttle.wait(name, request.remote_addr or ""):
-        people.note_sign_in(context, name, request.remote_addr or "", way, "throttled")
+    throttle, address = auth.auth_settings().throttle, request.remote_addr or ""
+    if wait := throttle.wait(name, address):
+        if throttle.is_news(name, address):
+            _note(context, name, way, "throttled")
         detail = f"Too many tries for {name!r}, or from here"
         raise ServiceProblemError(429, "too-many-tries", detail, f"Wait {wait} seconds", retry_after=wait)
 

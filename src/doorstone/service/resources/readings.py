@@ -27,7 +27,7 @@ from doorstone.service.import_worker import ImportWorker
 from doorstone.service.operations import EVERYONE, HANDS, READERS_IN, Answer, Call, Operations
 from doorstone.service.problems import ServiceProblemError
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import MissingError
+from doorstone.work.context.errors import MissingError, NoRoomError
 from doorstone.work.readings import import_job
 from doorstone.work.readings.import_job import Import, ImportOptions
 
@@ -73,7 +73,13 @@ def _of_kind(call: Call[None, RecordFileRequest]) -> Call[None, RecordFileReques
     status=201, creates=True,
 )  # fmt: skip
 def import_readings(call: Call[None, ReadingsRequest]) -> ImportResponse:
-    return _shape(import_job.import_readings(call.context, call.actor, call.body.text, _given(call.body)))
+    assert call.jobs is not None
+    try:
+        return _shape(import_job.import_readings(call.context, call.actor, call.body.text, _given(call.body)))
+    except NoRoomError as error:
+        if error.kept:
+            call.jobs.run(error.kept)
+        raise
 
 
 @operations(

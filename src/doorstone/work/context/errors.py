@@ -6,6 +6,7 @@ WorkError
   RefusedError      a rule of the job forbids it
   StaleEditError    somebody else changed it in the meantime
   ReusedKeyError    an Idempotency-Key was used for something else before
+  NoRoomError       the disk is full
 """
 
 from __future__ import annotations
@@ -58,6 +59,14 @@ class StaleEditError(WorkError):
 
 class ReusedKeyError(WorkError):
     pass
+
+
+class NoRoomError(WorkError):
+    """The disk is full. `kept` is the object that stays as it is and goes on once there is room; empty if none."""
+
+    def __init__(self, detail: str, hint: str, kept: str = "") -> None:
+        super().__init__(detail, hint)
+        self.kept = kept
 
 
 @contextmanager

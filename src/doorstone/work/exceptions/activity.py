@@ -10,7 +10,7 @@ from doorstone.core.exceptions.terms import check_attachment
 from doorstone.core.people import check_active
 from doorstone.store.exceptions import exceptions as store
 from doorstone.work.context.actor import Actor
-from doorstone.work.context.audit import record, tell_people
+from doorstone.work.context.audit import object_made_before, record, tell_people
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, RefusedError, rules
 from doorstone.work.exceptions.requests import (
@@ -32,6 +32,8 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
     """
     text = _words(text)
     with context.database.write() as db:
+        if object_made_before(db, actor):
+            return get_exception(context, name)
         row = need(db, name)
         kind, action = "comment", "commented"
         if question:
@@ -45,7 +47,7 @@ def comment(context: Context, actor: Actor, name: str, text: str, *, question: b
         store.comment(db, row.id, kind, text, actor.name, context.now())
         if kind != "comment":
             store.touch(db, row.id, asked_back=int(kind == "question"))
-        record(context, db, actor, action, "exception", name, {"text": text})
+        record(context, db, actor, action, "exception", name, {"text": text}, creates=True)
         words = {"comment": "says of", "question": "asks back about", "answer": "answers about"}[kind]
         news = "question" if kind == "question" else "comment"
         people = {row.requester, row.owner, *(c.by for c in row.comments), *(a.person for a in row.approvals)}
@@ -61,6 +63,8 @@ def attest(context: Context, actor: Actor, name: str, condition: int, note: str)
     """
     now = snapshot(context)
     with context.database.write() as db:
+        if object_made_before(db, actor):
+            return get_exception(context, name)
         row = need(db, name)
         found = next((c for c in row.conditions if c.number == condition), None)
         if found is None:
@@ -73,7 +77,7 @@ def attest(context: Context, actor: Actor, name: str, condition: int, note: str)
         store.attest(db, row.id, condition, actor.name, context.now(), note.strip()[:2000])
         store.touch(db, row.id)
         body = {"number": condition, "condition": found.text, "note": note.strip()[:2000]}
-        record(context, db, actor, "condition attested", "exception", name, body, devices=row.devices)
+        record(context, db, actor, "condition attested", "exception", name, body, creates=True, devices=row.devices)
     return get_exception(context, name)
 
 
@@ -82,13 +86,15 @@ def attach(context: Context, actor: Actor, name: str, given: NewAttachment) -> E
     with rules():
         check_attachment(given.title, given.link, given.sha256)
     with context.database.write() as db:
+        if object_made_before(db, actor):
+            return get_exception(context, name)
         row = need(db, name)
         if len(row.attachments) >= 50:
             raise RefusedError(f"{name} has 50 attachments", "Put the rest behind one link")
         store.attach(db, row.id, given.title.strip(), given.link, given.sha256, actor.name, context.now())
         store.touch(db, row.id)
         body = {"title": given.title.strip(), "link": given.link, "sha256": given.sha256}
-        record(context, db, actor, "attachment added", "exception", name, body)
+        record(context, db, actor, "attachment added", "exception", name, body, creates=True)
     return get_exception(context, name)
 
 

@@ -29,6 +29,7 @@ from doorstone.core.people import REPORTER
 from doorstone.core.sorting.counts import Sorted
 from doorstone.formats.mapping import ColumnMapping, MappingError, read_mapping
 from doorstone.formats.readings import FORMS, FilePart, read_columns
+from doorstone.store.database import has_no_room
 from doorstone.store.devices import devices as device_store
 from doorstone.store.readings import imports as store
 from doorstone.store.readings.contents import Content, codes_of, digest
@@ -36,7 +37,7 @@ from doorstone.store.readings.imports import ImportRow, ProblemLine
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError
+from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, NoRoomError, RefusedError
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.readings import checks
 from doorstone.work.readings.record_files import unusable
@@ -203,7 +204,8 @@ def _never() -> bool:
 def run(context: Context, name: str, halt: Callable[[], bool] = _never) -> Import:
     """Check the received file and, unless something is wrong or it is a dry run, apply it.
 
-    `halt` is asked between transactions. Once it returns true, the import is left to `resume`.
+    `halt` is asked between transactions. Once it returns true, the import is left to `resume`. Raises `NoRoomError`
+    where the disk is full: the import stays as it is, to be run again once there is room.
     """
     row = get_import(context, name).row
     try:
@@ -217,6 +219,9 @@ def run(context: Context, name: str, halt: Callable[[], bool] = _never) -> Impor
     except HaltedError:
         pass
     except Exception as error:
+        if has_no_room(error, context.database.path.parent):
+            words = f"The disk is full; {name} has its file, and goes on once there is room"
+            raise NoRoomError(words, f"Free some space; see it with 'doorstone reading show {name}'", name) from error
         now = get_import(context, name).row
         why = str(error) if isinstance(error, SpoiledError) else "something failed; the service's log has the cause"
         taken = f"{now.applied:,} of {now.checked:,} readings were taken over" if now.applied else "nothing was changed"
@@ -474,10 +479,19 @@ def _facts_changed(context: Context, found: Iterator[CheckedReading]) -> list[di
 
 
 def import_readings(context: Context, actor: Actor, text: str, given: ImportOptions) -> Import:
-    """Import a text at once. Raises `BadInputError` with an error for each of the first hundred bad lines."""
+    """Import a text at once. Raises `BadInputError` with an error for each of the first hundred bad lines.
+
+    A repeated call gives the import as it stands. Raises `NoRoomError` where the disk is full.
+    """
     found = begin(context, actor, given)
-    if not found.ended:
-        receive(context, actor, found.id, io.BytesIO(text.encode("utf-8", "surrogatepass")))
+    if found.row.state == "waiting":
+        try:
+            receive(context, actor, found.id, io.BytesIO(text.encode("utf-8", "surrogatepass")))
+        except (OSError, sqlite3.Error) as error:
+            if not has_no_room(error, context.database.path.parent):
+                raise
+            hint = "Free some space, and send the file again with the same Idempotency-Key, or as an import of its own"
+            raise NoRoomError(f"The disk is full; {found.id} was begun, and its file was not kept", hint) from error
         found = run(context, found.id)
     if found.row.state == "refused":
         raise refusal(context, found)

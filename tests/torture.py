@@ -1,9 +1,11 @@
-"""Kills a service at random moments while it is written to, and looks whether anything that it answered is lost.
+"""Kills a service at random moments while it is written to, and looks whether anything is lost or there twice.
 
-Every sixth kill comes while records of an earlier schema are brought to the newest one.
+Every sixth kill comes while records of an earlier schema are brought to the newest one; where a file system can be
+mounted, every fifth comes on a disk that has run full.
 
-`python -m tests.torture KILLS SEED`. Between two kills four people write at once: remarks, observations, tokens, and
-imports of some hundred readings, by upload and at once. After each kill the records are opened as they lie there.
+`python -m tests.torture KILLS SEED`. Between two kills three people write at once: remarks, tokens, and imports of some
+readings, by upload and at once. What was not answered is sent again after the next start, with the same key. After
+each kill the records are opened as they lie there.
 """
 
 from __future__ import annotations
@@ -17,9 +19,13 @@ import sys
 import tempfile
 import threading
 import time
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from typing import Any, NamedTuple
 
 import httpx
 
@@ -36,6 +42,15 @@ from tests.running import start_service
 from tests.store.test_migrations import at_schema
 
 
+class Sent(NamedTuple):
+    """A call that may be sent again: whose, where, what, and its key."""
+
+    name: str
+    path: str
+    body: dict[str, Any]
+    key: str
+
+
 @dataclass
 class Answered:
     """What the service has said is done."""
@@ -43,7 +58,11 @@ class Answered:
     remarks: set[str] = field(default_factory=set)
     tokens: set[str] = field(default_factory=set)
     devices: set[str] = field(default_factory=set)
+    unanswered: list[Sent] = field(default_factory=list)
     kills: int = 0
+    full: int = 0
+    refused: int = 0
+    repeated: int = 0
     migrations: int = 0
     faults: list[str] = field(default_factory=list)
 
@@ -55,6 +74,32 @@ class Answered:
 def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answered:
     """Kill so many times; gives what was answered and every fault that was found."""
     chance, answered = random.Random(seed_), Answered()
+    with _disk(folder) as (place, fills):
+        _torture(place, fills, kills, chance, answered, tell)
+    return answered
+
+
+@contextmanager
+def _disk(folder: Path) -> Iterator[tuple[Path, bool]]:
+    """A folder for the records, and whether it is a small disk of its own that can run full."""
+    place = folder / "disk"
+    place.mkdir()
+    words = ["mount", "-t", "tmpfs", "-o", "size=256m", "tmpfs", str(place)]
+    fills = subprocess.run(words, capture_output=True, check=False).returncode == 0
+    try:
+        yield place, fills
+    finally:
+        if fills:
+            subprocess.run(["umount", "-l", place], check=True)
+
+
+def _fill(disk: Path, leave: int) -> None:
+    with suppress(OSError), (disk / "filler").open("ab", buffering=0) as file:
+        while (free := shutil.disk_usage(disk).free - leave) > 0:
+            file.write(bytes(min(free, 1 << 20)))
+
+
+def _torture(folder: Path, fills: bool, kills: int, chance: random.Random, answered: Answered, tell: bool) -> None:
     data = folder / "data"
     seed(data, Passwords("tests"))
     for number in range(kills):
@@ -62,6 +107,7 @@ def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answere
             _migration(folder / f"old-{number}", chance, answered)
             continue
         process, address = start_service(data)
+        _send_again(address, answered)
         ended = threading.Event()
         writers = [
             threading.Thread(target=_write, args=(address, name, f"{number}-{name}", answered, ended))
@@ -70,17 +116,27 @@ def torture(folder: Path, kills: int, seed_: int, tell: bool = False) -> Answere
         for writer in writers:
             writer.start()
         time.sleep(chance.uniform(0.05, 1.2))
+        if fills and number % 5 == 4:
+            _fill(folder, chance.choice((0, 0, 50_000, 500_000)))
+            answered.full += 1
+            time.sleep(chance.uniform(0.05, 0.6))
         process.send_signal(signal.SIGKILL)
         process.wait(10)
         ended.set()
         for writer in writers:
             writer.join(30)
         answered.kills += 1
+        (folder / "filler").unlink(missing_ok=True)
         _look(data, answered)
         if tell and number % 10 == 0:
-            words = f"{answered.migrations} of them in a migration, {answered.writes:,} answered writes"
-            print(f"{answered.kills} kills, {words}, {len(answered.faults)} faults", flush=True)
-    return answered
+            print(_said(answered), flush=True)
+
+
+def _said(answered: Answered) -> str:
+    a = answered
+    kinds = f"{a.kills} kills, {a.migrations} in a migration, {a.full} on a full disk"
+    calls = f"{a.writes:,} answered writes, {a.refused:,} refused for want of room, {a.repeated:,} sent again"
+    return f"{kinds}; {calls}; {len(a.faults)} faults"
 
 
 def _migration(folder: Path, chance: random.Random, answered: Answered) -> None:
@@ -120,24 +176,57 @@ def _migration(folder: Path, chance: random.Random, answered: Answered) -> None:
         shutil.rmtree(folder)
 
 
-def _write(address: str, name: str, mark: str, answered: Answered, ended: threading.Event) -> None:
+@contextmanager
+def _signed_in(address: str, name: str) -> Iterator[httpx.Client]:
     headers = {"X-Doorstone-Console": "1"}
+    with httpx.Client(base_url=f"{address}/api/v1", headers=headers, timeout=30) as client:
+        client.post("/session", json={"name": name, "password": PASSWORD}).raise_for_status()
+        yield client
+
+
+def _write(address: str, name: str, mark: str, answered: Answered, ended: threading.Event) -> None:
+    sent: Sent | None = None
     try:
-        with httpx.Client(base_url=f"{address}/api/v1", headers=headers, timeout=30) as client:
-            client.post("/session", json={"name": name, "password": PASSWORD}).raise_for_status()
+        with _signed_in(address, name) as client:
             number = 0
             while not ended.is_set():
                 number += 1
                 text = f"remark {mark} {number}"
-                if client.post("/exceptions/EX-0001/comments", json={"text": text}).is_success:
-                    answered.remarks.add(text)
-                token = client.post("/tokens", json={"name": f"{mark} {number}", "role": "viewer", "days": 9})
-                if token.is_success:
-                    answered.tokens.add(token.json()["id"])
+                sent = Sent(name, "/exceptions/EX-0001/comments", {"text": text}, text)
+                _send(client, sent, answered)
+                token = {"name": f"{mark} {number}", "role": "viewer", "days": 9}
+                sent = Sent(name, "/tokens", token, f"token {mark} {number}")
+                _send(client, sent, answered)
+                sent = None
                 if name == "petra":
                     _import(client, f"t{mark}-{number}", answered, upload=number % 2 == 0)
     except httpx.HTTPError:
-        return
+        if sent is not None:
+            answered.unanswered.append(sent)
+
+
+def _send(client: httpx.Client, sent: Sent, answered: Answered) -> None:
+    """Make a call, and note what was answered; what was refused for want of room is to be sent again."""
+    done = client.post(sent.path, json=sent.body, headers={"Idempotency-Key": sent.key})
+    if done.is_success and sent.path == "/tokens":
+        answered.tokens.add(done.json()["id"])
+    elif done.is_success:
+        answered.remarks.add(sent.body["text"])
+    else:
+        if done.status_code != 507:
+            answered.faults.append(f"{sent.key}: answered {done.status_code} {done.text[:200]}")
+        answered.refused += 1
+        answered.unanswered.append(sent)
+
+
+def _send_again(address: str, answered: Answered) -> None:
+    again, answered.unanswered = answered.unanswered, []
+    for name in sorted({sent.name for sent in again}):
+        with _signed_in(address, name) as client:
+            for sent in again:
+                if sent.name == name:
+                    _send(client, sent, answered)
+                    answered.repeated += 1
 
 
 def _import(client: httpx.Client, mark: str, answered: Answered, *, upload: bool) -> None:
@@ -149,7 +238,10 @@ def _import(client: httpx.Client, mark: str, answered: Answered, *, upload: bool
         if client.post("/readings", json={"form": "ndjson", "text": text}).is_success:
             answered.devices.update(names)
         return
-    begun = client.post("/imports", json={"form": "ndjson"}).json()["id"]
+    opened = client.post("/imports", json={"form": "ndjson"})
+    if not opened.is_success:
+        return
+    begun = opened.json()["id"]
     sent = client.put(f"/imports/{begun}/file", content=text.encode())
     if sent.is_success:  # it has come whole: from here on it is taken over, now or after the next start
         answered.devices.update(names)
@@ -159,8 +251,10 @@ def _look(data: Path, answered: Answered) -> None:
     context = Context(Database(data / "doorstone.db"), FixedClock(datetime(2027, 1, 18, 9)))
     try:
         answered.faults += ledger.check_ledger(context).faults
-        held = {comment.text for comment in exceptions.get_exception(context, "EX-0001").row.comments}
-        answered.faults += [f"lost: {text}" for text in sorted(answered.remarks - held)]
+        said = Counter(comment.text for comment in exceptions.get_exception(context, "EX-0001").row.comments)
+        answered.faults += [f"lost: {text}" for text in sorted(answered.remarks - said.keys())]
+        made = Counter(token.name for token in people.list_tokens(context))
+        answered.faults += [f"{count} times: {text}" for text, count in (said + made).items() if count > 1]
         tokens = {token.id for token in people.list_tokens(context)}
         answered.faults += [f"lost: token {name}" for name in sorted(answered.tokens - tokens)]
         with context.database.read() as db:
@@ -175,8 +269,7 @@ def _look(data: Path, answered: Answered) -> None:
 def main(kills: int, seed_: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         found = torture(Path(folder), kills, seed_, tell=True)
-    kinds = f"{found.kills} kills, {found.migrations} of them in a migration"
-    print(f"{kinds}, {found.writes:,} answered writes, {len(found.faults)} faults, seed {seed_}")
+    print(f"{_said(found)}; seed {seed_}")
     for fault in found.faults[:20]:
         print(f"  {fault}")
     return 1 if found.faults else 0

@@ -73,7 +73,7 @@ def test_on_a_full_disk_pages_are_read_writes_are_refused_and_an_accepted_import
 
     written, refused = [], []
     anselm = signed_in(address, "anselm")
-    for number in range(200):
+    for number in range(80):
         text = f"remark {number} " + "x" * 3900
         done = anselm.post("/exceptions/EX-0001/comments", json={"text": text})
         (written if done.is_success else refused).append(text)

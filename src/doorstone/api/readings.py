@@ -25,7 +25,7 @@ class ImportRequest(RequestModel):
 class ReadingsRequest(ImportRequest):
     """Readings to import in one call."""
 
-    text: str = Field(description="The whole file")
+    text: str = Field(max_length=60_000_000, description="The whole file")
 
 
 class NewDisputeResponse(ApiModel):

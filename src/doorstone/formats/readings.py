@@ -22,6 +22,7 @@ from msgspec import Struct
 from doorstone.core.facts import FactSpec
 from doorstone.core.readings.first_lines import FirstLines
 from doorstone.core.readings.value_table import ValueTable
+from doorstone.formats.json_items import json_items
 from doorstone.formats.mapping import ABOUT, ROW, CellError, ColumnMapping
 from doorstone.formats.reading_lines import line_rows, marked
 from doorstone.formats.reading_records import ImportProblem, ReadingColumns, ReadingRecord
@@ -29,7 +30,6 @@ from doorstone.formats.reading_rows import RowReader, Rows
 from doorstone.formats.text_lines import FileError, delimiter_of, parse_json, text_lines
 
 FORMS = ("ndjson", "json", "csv", "tsv")
-MOST_JSON = 64 * 2**20
 _AT_ONCE = 500
 """Rows that are checked together."""
 _LINE = attrgetter("line")
@@ -121,27 +121,8 @@ def _jsontext_lines(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator
 
 
 def _json_items(stream: BinaryIO, mapping: ColumnMapping | None) -> Iterator[tuple[int, Any]]:
-    raw = stream.read(MOST_JSON + 1)
-    if len(raw) > MOST_JSON:
-        yield 1, FileError("file", f"over {MOST_JSON // 2**20} MiB of JSON in one piece", "Write one object a line")
-        return
-    try:
-        given = mapping.document.encoding if mapping else ""
-        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else given or "utf-8-sig")
-    except UnicodeDecodeError as error:
-        yield 1, FileError("file", f"Byte {error.start + 1} is not UTF-8", "Save the file as UTF-8")
-        return
-    data = parse_json(text, "one list of JSON objects") if text.strip() else []
-    if isinstance(data, CellError):
-        yield 1, FileError(data.place, data.message, data.hint)
-        return
-    items = data.get("readings") if isinstance(data, dict) else data
-    if items is None and mapping is not None:
-        items = [data]  # one foreign object is one device
-    if not isinstance(items, list):
-        yield 1, FileError("file", "Not a list of readings", 'Write [ {...}, {...} ] or { "readings": [ ... ] }')
-        return
-    for number, item in enumerate(items, 1):
+    encoding = mapping.document.encoding if mapping else ""
+    for number, item in json_items(stream, encoding, lone=mapping is not None):  # one foreign object is one device
         yield number, _mapped(item, mapping)
 
 

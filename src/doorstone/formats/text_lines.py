@@ -56,16 +56,25 @@ def text_lines(stream: BinaryIO, encoding: str = "") -> Iterator[tuple[int, str 
 def parse_json(text: str, wanted: str = "one whole JSON object a line") -> Any:
     """The value of a JSON text, or a `CellError`: a key that stands twice and NaN are refused."""
     try:
-        return json.loads(text, object_pairs_hook=_no_repeats, parse_constant=_no_constant)
-    except json.JSONDecodeError as error:
-        cut = error.pos >= len(text.rstrip()) - 1 and error.msg != "Extra data"
-        cut = cut or error.msg.startswith("Unterminated string")
-        at, message = (len(text) + 1, "It is cut off") if cut else (error.colno, f"Not JSON: {error.msg}")
-        place = f"column {at}" if "\n" not in text.strip() else f"line {error.lineno}, column {error.colno}"
-        return CellError(place, message, f"Write {wanted}")
+        return json_decoder.decode(text)
     except (ValueError, RecursionError) as error:
+        return json_fault(error, text, wanted)
+
+
+def json_fault(
+    error: ValueError | RecursionError, text: str, wanted: str, lines: int = 0, columns: int = 0
+) -> CellError:
+    """What is wrong with a JSON text. `lines` stand before it, and `columns` on its first line."""
+    if not isinstance(error, json.JSONDecodeError):
         message = "nested too deep" if isinstance(error, RecursionError) else str(error)
         return CellError("line", message, f"Write {wanted}, plain")
+    cut = error.pos >= len(text.rstrip()) - 1 and error.msg != "Extra data"
+    cut = cut or error.msg.startswith("Unterminated string")
+    column = error.colno + (columns if error.lineno == 1 else 0)
+    at, message = (len(text) + columns + 1, "It is cut off") if cut else (column, f"Not JSON: {error.msg}")
+    alone = "\n" not in text.strip() and not lines
+    place = f"column {at}" if alone else f"line {error.lineno + lines}, column {column}"
+    return CellError(place, message, f"Write {wanted}")
 
 
 def _no_repeats(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
@@ -77,6 +86,9 @@ def _no_repeats(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
 
 def _no_constant(word: str) -> Any:
     raise ValueError(f"{word} is not a number")
+
+
+json_decoder = json.JSONDecoder(object_pairs_hook=_no_repeats, parse_constant=_no_constant)
 
 
 def delimiter_of(stream: BinaryIO, encoding: str) -> str:

@@ -25,6 +25,8 @@ from doorstone.work.context.context import Context
 SMALL = 64 * 2**10
 """Bytes of a body that are read before it is known who sends them."""
 LARGEST_BODY = 64 * 2**20
+LARGEST_LIST = 16 * 2**20
+"""Bytes of a body whose fields set no end themselves, such as a list of devices."""
 LARGEST_UPLOAD = 4 * 2**30
 _BYTES_OF_A_CHARACTER = 6  # as JSON may write it
 _WINDOW = 10  # seconds in which requests are counted
@@ -130,7 +132,8 @@ def largest_body(operation: Operation) -> int:
     if operation.body is None:
         return SMALL
     schema = operation.body.model_json_schema()
-    return int(min(max(_most(schema, schema.get("$defs", {})), SMALL), LARGEST_BODY))
+    most = _most(schema, schema.get("$defs", {}))
+    return LARGEST_LIST if math.isinf(most) else int(min(max(most, SMALL), LARGEST_BODY))
 
 
 def _most(schema: Mapping[str, Any], named: Mapping[str, Any]) -> float:

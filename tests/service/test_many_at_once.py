@@ -16,7 +16,7 @@ import httpx
 import pytest
 
 from doorstone.service.listener import Listener, _Channel, _OneByOne
-from doorstone.work.context.write_priority import WritePriority
+from doorstone.work.context.write_priority import PAGE_WAIT, WritePriority
 from tests.running import start_service, stop
 
 KNOCKS = 60
@@ -73,6 +73,17 @@ def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
         assert write_priority.waiting == 0
 
 
+def test_an_import_waits_for_pages_no_longer_than_it_has_worked(monkeypatch: pytest.MonkeyPatch) -> None:
+    write_priority, waited = WritePriority(), list[float]()
+    monkeypatch.setattr(write_priority._changed, "wait_for", lambda held, seconds: waited.append(seconds))
+    write_priority.give_way_to_pages()
+    with write_priority.paging():
+        for _ in range(5):
+            write_priority.give_way_to_pages()
+    assert len(waited) == 5
+    assert max(waited) < PAGE_WAIT / 2
+
+
 class _Request:
     """A request that notes when it is answered, and takes until `over` is set."""
 
@@ -98,7 +109,7 @@ def until(held: Callable[[], bool]) -> None:
 @pytest.fixture
 def workers() -> Iterator[_OneByOne]:
     made = _OneByOne()
-    made.set_thread_count(4)
+    made.set_thread_count(6)
     yield made
     assert made.shutdown(timeout=30)
     assert made.threads == set()
@@ -130,7 +141,9 @@ def test_requests_that_take_long_let_others_be_answered_beside_them(workers: _On
     assert not over.is_set()
     workers.add_task(_Request("long 3", answered, over))
     until(lambda: len(answered) == 24)
-    workers.add_task(_Request("waits", answered))  # all four workers are at work
+    workers.add_task(_Request("waits", answered))  # four are at work, and no more are let in
+    time.sleep(0.1)
+    assert len(answered) == 24
     over.set()
     until(lambda: answered[-1] == "waits")
 

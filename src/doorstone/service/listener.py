@@ -38,6 +38,8 @@ STREAMS = 16
 WRITERS = 16
 """Workers for requests that write, at most: these wait for one another, and behind no page."""
 _FINISH_SECONDS = 20
+AT_WORK = 4
+"""Reading requests that are answered at the same time, at most: more would take the interpreter from an import."""
 LONG = 0.01
 """Seconds after which a request lets another be answered beside it."""
 
@@ -148,9 +150,9 @@ class _OneByOne(ThreadedTaskDispatcher):  # type: ignore[misc]
                 self.queue_cv.notify()
 
     def _room(self) -> bool:
-        """Whether a request may be taken: no other is answered, or all that are take long."""
+        """Whether a request may be taken: no other is answered, or those that are take long and are not too many."""
         long_ago = time.monotonic() - LONG
-        return all(began <= long_ago for began in self._began.values())
+        return len(self._began) < AT_WORK and all(began <= long_ago for began in self._began.values())
 
     def _take(self, worker: int) -> Any:
         """The next request for a worker, once there is one and room for it; None if the worker is to end."""

@@ -111,12 +111,17 @@ class WritePriority:
         """Rest after a part of an import that took `worked` seconds: as long again while people ask for pages."""
         a_moment = 0.001  # so that whoever waits to write goes first
         time.sleep(min(worked, LONGEST_REST) if self.asked else a_moment)
+        self._mine.waited_at = time.monotonic()
 
     def give_way_to_pages(self) -> None:
         """Wait, but not for long, while somebody else writes or a page is worked out. A thread that writes does not
         wait.
+
+        It waits no longer than it has worked since it last waited: however many ask for pages, it gets on.
         """
+        worked = time.monotonic() - getattr(self._mine, "waited_at", 0.0)
         self.give_way()
         if self._paging and not getattr(self._mine, "writes", False):
             with self._changed:
-                self._changed.wait_for(lambda: not self._paging, PAGE_WAIT)
+                self._changed.wait_for(lambda: not self._paging, min(worked, PAGE_WAIT))
+        self._mine.waited_at = time.monotonic()

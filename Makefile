@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test tests-python tests-console check lint lint-python lint-console biome types reference browser fuzz oracle soak torture rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console biome types reference browser fuzz oracle soak torture tamper rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data$(if $(AS_OF),-$(AS_OF))
@@ -83,6 +83,9 @@ soak: $(VENV)/installed.stamp ## Ninety days of daily readings of 20,000 devices
 
 torture: $(VENV)/installed.stamp ## Kill the service 300 times while it is written to: KILLS=300
 	@$(BIN)/python -m tests.torture $(or $(KILLS),300) $(SEED)
+
+tamper: $(VENV)/installed.stamp ## Change the records by hand 2,000 times, and look whether each change is named: COUNT=2000
+	@$(BIN)/python -m tests.tampering $(or $(COUNT),2000) $(SEED)
 
 rehearse: $(VENV)/installed.stamp ## Take the demo fleet through the years with stand-ins; SURPRISES=1 plays what nobody foresaw
 	$(BIN)/python -m rehearsal.run $(if $(SURPRISES),--surprises)

@@ -85,7 +85,7 @@ PLACES = {
 }  # fmt: skip
 BESIDE_ROOMS = {
     "core": {"errors", "numbers", "days", "text", "facts", "conditions"},
-    "store": {"database", "keys", "vault", "json_lists", "lazy_json", "ledger_changes", "migrations"},
+    "store": {"database", "keys", "vault", "json_lists", "lazy_json", "ledger_changes", "ledger_head", "migrations"},
     "api": {"common", "times"},
     "work": GROUND,
     "service": set[str](),

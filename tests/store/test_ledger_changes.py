@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+import time
+from pathlib import Path
 
 import pytest
 
@@ -16,6 +18,7 @@ from doorstone.work.notifications import webhooks
 from doorstone.work.people import people
 from tests.asking import ADMIN, ANSELM, PETRA, asked, line, read
 from tests.build import CHIPLESS
+from tests.tampering import listed, run
 
 TAMPERINGS = [
     ("UPDATE exceptions SET state = 'approved', decided_by = 'anselm' WHERE id = 3", "exception EX-0003"),
@@ -203,3 +206,21 @@ def test_a_device_that_was_taken_out_is_named(demo: Context) -> None:
         db.execute("DELETE FROM devices WHERE id = 'nbt-021'")
     db.close()
     assert "device nbt-021 has entries and is gone" in check_ledger(demo).faults
+
+
+@pytest.mark.long
+def test_a_change_by_hand_is_named_or_listed_as_one_that_is_not(seeded_data: Path) -> None:
+    """One row of every table of the demo is changed, taken out or exchanged, with another seed at every run."""
+    seed = time.time_ns() // 1000
+    found = run(seeded_data, 0, seed, each=1)
+    assert found.faults == [], f"seed {seed}"
+    assert found.named.total() > 15
+    assert found.listed.total() > 5
+
+
+def test_the_list_of_what_is_outside_the_ledger_names_tables_and_columns_that_are_there(demo: Context) -> None:
+    with demo.database.read() as db:
+        there = {row[0] for row in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")}
+        there |= {f"{table}.{row[1]}" for table in list(there) for row in db.execute(f"PRAGMA table_info({table})")}
+    assert listed() - there == set()
+    assert "exceptions" not in listed()

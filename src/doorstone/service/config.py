@@ -136,6 +136,11 @@ class Config(BaseSettings):
     keep_receipt_days: int = Field(
         30, ge=1, description="Days for which the answer to a call with an Idempotency-Key is kept"
     )
+    anchor: Path | None = Field(
+        None,
+        description="File on another disk to which the ledger's head is added with each round that changed it;"
+        " records that do not have an entry of it are refused",
+    )
     update_service: str = Field(
         "", description="Address that is asked what updates a device gets, with {device} and {day} in it; none if empty"
     )
@@ -254,7 +259,10 @@ def open_context(config: Config, *, existing: bool = False) -> Context:
         sources={**SOURCES, **own},
     )
     return Context(
-        Database(config.data / "doorstone.db", existing=existing), clock, policy, Passwords(config.password_cost)
+        Database(config.data / "doorstone.db", existing=existing, anchor=config.anchor),
+        clock,
+        policy,
+        Passwords(config.password_cost),
     )
 
 

@@ -63,6 +63,7 @@ class Scheduler:
     def _round(self) -> None:
         steps: tuple[Callable[[Context], object], ...] = (
             roll, keep_token_uses, _lapse, tell_due, self._poll, self._deliver, thin_history, forget_ended, look_ahead,
+            _anchor,
         )  # fmt: skip
         for step in steps:
             self.context.write_priority.give_way_to_pages()  # whoever waits for a page goes first
@@ -90,6 +91,10 @@ class Scheduler:
 
 def _real_time() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
+
+
+def _anchor(context: Context) -> None:
+    context.database.write_anchor(context.now())
 
 
 def _lapse(context: Context) -> None:

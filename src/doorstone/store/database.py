@@ -19,6 +19,7 @@ from typing import Any
 
 from doorstone.store import ledger, ledger_changes
 from doorstone.store.keys import LEDGER_KEY, VAULT_KEY, key_file
+from doorstone.store.ledger_head import LEDGER_HEAD, NO_ENTRY, Anchor, read_head, write_head
 from doorstone.store.readings import content_migrations
 from doorstone.store.vault import Vault
 
@@ -33,7 +34,6 @@ CACHE_KIB = 1024
 WIDE_CACHE_KIB = 64 * 1024
 LARGEST_WAL = 8 * 2**20
 """Bytes to which the write-ahead log is cut once all of it is in the records."""
-LEDGER_HEAD = "ledger.head"
 
 
 class DamagedError(RuntimeError):
@@ -73,12 +73,14 @@ def ledger_key(database: Path, *, make: bool = True) -> bytes:
 class Database:
     """One SQLite file in WAL mode. Each thread has its own connection; writers take turns.
 
-    The ledger's head is also kept in a file beside it, so that a log that was lost or an older copy is noticed. With
-    `existing`, nothing is made that is not there. Raises `DamagedError`.
+    The ledger's head is also kept in a file beside it, so that a log that was lost or an older copy is noticed, and in
+    an `anchor` on another disk if one is named. With `existing`, nothing is made that is not there. Raises
+    `DamagedError`.
     """
 
-    def __init__(self, path: Path, *, existing: bool = False) -> None:
+    def __init__(self, path: Path, *, existing: bool = False, anchor: Path | None = None) -> None:
         self.path = path
+        self.anchor = Anchor(anchor) if anchor else None
         self._local = threading.local()
         self._turn = threading.Lock()
         self._serials = count(1)
@@ -91,7 +93,7 @@ class Database:
             path.chmod(0o600)  # records from before were readable by others
         self._key = ledger_key(path, make=new or not existing)
         self._sealing = hmac.new(self._key, None, "sha256")
-        self._head = _read_head(path)
+        self._head = read_head(path)
         self.head_fault = ""
         """Why the head beside the records could not be replaced at the last change. Empty if it was."""
         self._begin_file(new=new)
@@ -107,6 +109,9 @@ class Database:
         elif before < CHANGES_HEAD_SINCE:
             with self.write() as db:
                 ledger_changes.begin_head(db)
+        if self._head is None and before < CHANGES_HEAD_SINCE:
+            self._head = _head_of(self._connection())
+            write_head(path, self._head)
 
     def check(self) -> None:
         """Check that the file is whole. Raises `DamagedError`."""
@@ -164,10 +169,21 @@ class Database:
             connection.create_function("seal", 2, self._seal, deterministic=True)
             connection.create_function("sealed", 1, self._seal_of, deterministic=True)
             connection.create_function("noted", 3, self._note)
-            connection.create_function("kept_head", 0, lambda: json.dumps(self._head))
+            connection.create_function("kept_heads", 0, self._kept_heads)
             connection.create_function("folded", 1, str.lower, deterministic=True)
             self._local.connection = connection
         return connection
+
+    def _kept_heads(self) -> str:
+        """The heads outside the records as JSON: `beside`, null if the file is missing, and the last one `anchored`."""
+        return json.dumps({"beside": self._head, "anchored": self.anchor.last() if self.anchor else None})
+
+    def write_anchor(self, at: str) -> None:
+        """Append the head to the anchor, if there is one and the head is not its last. Raises `OSError`."""
+        if self.anchor is not None:
+            with self.read() as db:
+                head = _head_of(db)
+            self.anchor.add(at, head["seq"], head["hash"])
 
     def _seal(self, seq: int, digest: str) -> str:
         seal = self._seal_of(f"{seq} {digest}")
@@ -323,7 +339,7 @@ class Database:
     def _write_head(self) -> None:
         """Replace the head beside the records. What was committed stands, whatever becomes of this file."""
         try:
-            _write_head(self.path, self._head)
+            write_head(self.path, self._head or NO_ENTRY)
             self.head_fault = ""
         except OSError as error:
             self.head_fault = f"{self.path.with_name(LEDGER_HEAD)} cannot be replaced: {error.strerror}"
@@ -352,39 +368,23 @@ def _is_new(path: Path, existing: bool) -> bool:
     return True
 
 
-def _read_head(path: Path) -> dict[str, Any]:
-    """The last head that was written beside the records; empty if there is none."""
-    try:
-        found = json.loads(path.with_name(LEDGER_HEAD).read_text("utf-8"))
-        if found == {}:
-            return {}
-        return {"seq": int(found["seq"]), "hash": str(found["hash"]), "seal": str(found["seal"])}
-    except FileNotFoundError:
-        return {}
-    except (ValueError, KeyError, TypeError):
-        return {"seq": -1, "hash": "", "seal": ""}
-
-
-def _write_head(path: Path, head: dict[str, Any]) -> None:
-    """Replace the head beside the records. This comes after the commit: at worst the head is older than the records."""
-    part = path.with_name(f"{LEDGER_HEAD}.part")
-    handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(handle, "w") as file:
-        json.dump(head, file)
-    part.replace(path.with_name(LEDGER_HEAD))
-
-
 def copy_records(source: Path, target: Path) -> None:
     """Copy a database file that somebody may be writing to, with the ledger's head as the copy has it beside it."""
     os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
     held, copy = sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=30), sqlite3.connect(target)
     try:
         held.backup(copy)
-        row = copy.execute("SELECT seq, hash, seal FROM ledger_head").fetchone()
+        head = _head_of(copy)
     finally:
         copy.close()
         held.close()
-    _write_head(target, dict(zip(("seq", "hash", "seal"), row, strict=True)) if row else {})
+    write_head(target, head)
+
+
+def _head_of(db: sqlite3.Connection) -> dict[str, Any]:
+    """The head as the records have it."""
+    row = db.execute("SELECT seq, hash, seal FROM ledger_head").fetchone()
+    return dict(zip(NO_ENTRY, row or NO_ENTRY.values(), strict=True))
 
 
 def _steps() -> list[tuple[int, Any]]:

@@ -184,14 +184,21 @@ def head_faults(db: sqlite3.Connection) -> Iterator[str]:
         yield f"entries after {head['seq']} were added past the seal"
     elif head["hash"] != last[1]:
         yield f"entry {last[0]} is not the one that was sealed: the chain was written anew"
-    kept = json.loads(db.execute("SELECT kept_head()").fetchone()[0])
-    if kept:
-        yield from kept_faults(db, kept["seq"], kept["hash"], "the head beside the records")
+    kept = json.loads(db.execute("SELECT kept_heads()").fetchone()[0])
+    if kept["beside"] is None and last[0]:
+        yield "the head beside the records is missing: put ledger.head back, or restore a backup"
+    elif kept["beside"] is not None:
+        yield from kept_faults(db, kept["beside"]["seq"], kept["beside"]["hash"], "the head beside the records")
+    if kept["anchored"] is not None:
+        yield from kept_faults(db, kept["anchored"][0], kept["anchored"][1], "the anchor")
 
 
 def kept_faults(db: sqlite3.Connection, seq: int, digest: str, where: str) -> Iterator[str]:
     """Whether an entry that was noted elsewhere, by its number and hash, is still there."""
     if seq == 0:
+        return
+    if seq < 0:
+        yield f"{where} cannot be read"
         return
     row = db.execute("SELECT hash FROM ledger WHERE seq = ?", (seq,)).fetchone()
     if row is None:

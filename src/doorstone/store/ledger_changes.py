@@ -210,15 +210,23 @@ def _tie(db: sqlite3.Connection, seals: Iterable[str]) -> None:
     head = db.execute("SELECT count, total FROM changes_head").fetchone()
     if head is None:
         return
-    added = [int(one, 16) for one in seals]
+    added = [_number(one) for one in seals]
     last = db.execute("SELECT seq, hash FROM ledger WHERE seq = (SELECT MAX(seq) FROM ledger)").fetchone()
     seq, digest = (last["seq"], last["hash"]) if last else (0, "")
     values = {"seq": seq, "hash": digest, "count": head["count"] + len(added),
-              "total": f"{(int(head['total'] or '0', 16) + sum(added)) % _SUM:x}"}  # fmt: skip
+              "total": f"{(_number(head['total'] or '0') + sum(added)) % _SUM:x}"}  # fmt: skip
     db.execute(
         f"UPDATE changes_head SET seq = :seq, hash = :hash, count = :count, total = :total, seal = {_HEAD_SEAL}",  # noqa: S608
         values,
     )
+
+
+def _number(seal: str) -> int:
+    """A seal as a number; 0 for what is none, which makes the sum another."""
+    try:
+        return int(seal, 16)
+    except ValueError:
+        return 0
 
 
 _SUM = 2**256
@@ -240,7 +248,7 @@ def head_faults(db: sqlite3.Connection) -> Iterator[str]:
         return
     total = rows = 0
     for row in db.execute("SELECT seal FROM ledger_changes"):
-        total, rows = total + int(row["seal"], 16), rows + 1
+        total, rows = total + _number(row["seal"]), rows + 1
     if rows != head["count"]:
         fewer = head["count"] - rows
         lost = "1 is missing" if fewer == 1 else f"{fewer} are missing" if fewer > 0 else f"there are {rows}"
@@ -348,7 +356,8 @@ def state_faults(db: sqlite3.Connection) -> Iterator[str]:
                     broken
                     or f"{kind} {name}: what entry {row['seq']} changed was altered, or a change before it is gone"
                 )
-            before, state = row["seal"], _apply(state, json.loads(row["change"]))
+            before = row["seal"]
+            state = None if broken else _apply(state, json.loads(row["change"]))
         if broken:
             yield broken
         elif changes[-1]["seq"] < last.get((kind, name), 0):

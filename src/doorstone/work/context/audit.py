@@ -45,7 +45,9 @@ def record(
     what = kind_of(action)
     for webhook in notifications.webhooks(db):
         if webhook.active and (not webhook.kinds or any(what == k or what.startswith(f"{k}.") for k in webhook.kinds)):
-            event = event_json(f"L-{entry.seq}", what, obj, entry.at, {"actor": actor.name, **body})
+            event = event_json(
+                f"L-{entry.seq}", what, obj, entry.at, {"actor": actor.name, **body, "entry_hash": entry.hash}
+            )
             notifications.add_delivery(db, webhook.id, "", f"L-{entry.seq}", what, event, entry.at)
     if creates and actor.receipt is not None:
         ledger.keep_receipt(db, actor.name, actor.receipt.key, actor.receipt.fingerprint, obj, context.now())

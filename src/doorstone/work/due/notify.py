@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 
 from doorstone.formats.cloudevents import event_json
+from doorstone.store import ledger as ledger_store
 from doorstone.store import notifications as notification_store
 from doorstone.store import people as people_store
 from doorstone.work.context.context import Context
@@ -30,13 +32,19 @@ def tell_due(context: Context) -> int:
                 continue
             lines = [f"{due.on}{' (overdue)' if due.overdue(context.today()) else ''}  {due.words}" for due in new]
             subject = "Door Stone: " + (new[0].words if len(new) == 1 else f"{len(new)} things are due")
-            letter = {"to": person.email, "subject": subject[:180], "text": "\n".join(lines) + "\n"}
+            letter = {"to": person.email, "subject": subject[:180], "text": "\n".join([*lines, *_head(db)]) + "\n"}
             event = f"due {context.today()}"
             notification_store.add_delivery(db, None, person.name, event, "due", json.dumps(letter), context.now())
             for due in new:
                 notification_store.keep_notified(db, person.name, due.id, context.today().isoformat())
             sent += 1
     return sent
+
+
+def _head(db: sqlite3.Connection) -> list[str]:
+    """The ledger's head for the foot of a letter: letters that are kept show later whether entries are missing."""
+    head = ledger_store.head(db)
+    return ["", f"The ledger's head today, for doorstone ledger verify --kept: {head}"] if head else []
 
 
 def _tell_webhooks(context: Context) -> None:

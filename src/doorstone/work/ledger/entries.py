@@ -15,6 +15,8 @@ from doorstone.store.ledger_changes import state_faults
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
 
+MOST_NAMED = 20
+"""Heads of the anchor that are named, if they do not fit."""
 _FIELDS = ("seq", "at", "actor", "via", "action", "kind", "object", "body", "previous", "hash")
 
 
@@ -75,6 +77,10 @@ def check_ledger(context: Context, kept: str = "") -> LedgerCheck:
         )
     with context.database.read() as db:
         faults = (*store.faults(db), *state_faults(db))
+        if context.database.anchor is not None:
+            anchored = context.database.anchor.heads()
+            found = (fault for seq, digest in anchored for fault in store.kept_faults(db, seq, digest, "the anchor"))
+            faults += tuple(islice((fault for fault in found if fault not in faults), MOST_NAMED))
         if kept:
             faults += tuple(store.kept_faults(db, int(seq), digest, "what was noted elsewhere"))
         return LedgerCheck(store.last_seq(db), not faults, faults, store.head(db))

@@ -17,8 +17,9 @@ from pathlib import Path
 from msgspec import Struct
 
 from doorstone.store import ledger as ledger_store
-from doorstone.store.database import LEDGER_HEAD, DamagedError, Database, copy_records
+from doorstone.store.database import DamagedError, Database, copy_records
 from doorstone.store.keys import KEYS
+from doorstone.store.ledger_head import LEDGER_HEAD
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import record
 from doorstone.work.context.clock import SystemClock

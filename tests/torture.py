@@ -127,7 +127,10 @@ def _torture(folder: Path, fills: bool, kills: int, chance: random.Random, answe
             writer.join(30)
         answered.kills += 1
         (folder / "filler").unlink(missing_ok=True)
+        before = len(answered.faults)
         _look(data, answered)
+        for fault in answered.faults[before:] if tell else ():
+            print(f"kill {answered.kills}: {fault}", flush=True)
         if tell and number % 10 == 0:
             print(_said(answered), flush=True)
 

@@ -4462,6 +4462,14 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Stale Moved On
+             * @description The same for devices that run a later release by now: nobody need look at them
+             * @default {}
+             */
+            stale_moved_on: {
+                [key: string]: string[];
+            };
+            /**
              * Moves
              * @description Moves that are possible, whoever makes them
              */

@@ -227,6 +227,9 @@ class ExceptionResponse(ApiModel):
     renewed_state: str | None = Field(description="Of the exception that renews it, or is asked for to do so")
     residual: ResidualRiskResponse
     stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
+    stale_moved_on: dict[str, list[str]] = Field(
+        {}, description="The same for devices that run a later release by now: nobody need look at them"
+    )
     moves: list[str] = Field(description="Moves that are possible, whoever makes them")
     actions: list[str] = Field([], description="What whoever asks may do with it now, at the sites of its devices")
     refused: list[ErrorEntry] = Field([], description="Devices that were left out of the request, and why")

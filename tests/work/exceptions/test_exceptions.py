@@ -303,6 +303,18 @@ def test_devices_are_shown_with_values_of_their_own_that_may_differ_a_little(
     assert exceptions.get_exception(context, name).stale == {"d2": ["storage: disk.system_gib was 40 GiB, is 29 GiB"]}
 
 
+def test_what_changed_stays_visible_once_a_device_has_moved_past_the_release(context: Context) -> None:
+    small = {**GOOD, "disk.system_gib": 29}
+    read(context, line("d1", small), line("d2", small))
+    name = granted(context, "d1", "d2", requirements=("storage",))
+    read(context, line("d2", {**small, "disk.system_gib": 58, "os.release": "9.2"}, "2027-01-17T08:00:00"))
+    view = exceptions.get_exception(context, name)
+    changes = ["storage: disk.system_gib was 29 GiB, is 58 GiB"]
+    assert (dict(view.stale), dict(view.stale_moved_on)) == ({}, {"d2": changes})
+    assert "confirm" not in view.moves
+    assert not any(one.object == name and "second look" in one.words for one in due.due_list(context))
+
+
 def test_a_second_look_lets_the_approval_of_stale_devices_rest_on_todays_findings(context: Context) -> None:
     read(context, line("d1", SMALL), line("d2", SMALL))
     name = granted(context, "d1", "d2", requirements=("storage",))

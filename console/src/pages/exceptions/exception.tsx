@@ -58,25 +58,41 @@ function Row({ label, children }: { label: string; children: ReactNode }) {
   );
 }
 
+function Changes({ of }: { of: [string, string[]][] }) {
+  return (
+    <ul className="mt-1">
+      {of.map(([device, changes]) => (
+        <li key={device}>
+          <PageLink to={`/devices/${device}`}>{device}</PageLink>: {changes.join("; ")}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** For what is approved: whether anything that it rests on has changed. For what has ended: what is to be done. */
 function StillTrue({ data }: { data: Exception }) {
   const ended = ["revoked", "lapsed", "closed"].includes(data.state);
   const path = { params: { path: { exception: data.id } } };
   const found = api.useQuery("get", "/api/v1/exceptions/{exception}/consequences", path, { enabled: ended });
   const stale = Object.entries(data.stale);
+  const movedOn = Object.entries(data.stale_moved_on);
+  if (stale.length === 0 && movedOn.length > 0)
+    return (
+      <section className="slab mb-4" aria-label="Stale, and moved on">
+        <p className="font-semibold">
+          No longer true for {count(movedOn.length, "device")} that already run a later release. Nothing has to be done.
+        </p>
+        <Changes of={movedOn} />
+      </section>
+    );
   if (stale.length > 0)
     return (
       <section className="slab mb-4 border-floor" aria-label="Stale">
         <p className="font-semibold text-floor">
           No longer true for {stale.length} of {count(data.devices.length, "device")}; the others stand.
         </p>
-        <ul className="mt-1">
-          {stale.map(([device, changes]) => (
-            <li key={device}>
-              <PageLink to={`/devices/${device}`}>{device}</PageLink>: {changes.join("; ")}
-            </li>
-          ))}
-        </ul>
+        <Changes of={[...stale, ...movedOn]} />
       </section>
     );
   const relying = found.data?.items.filter((one) => one.relies || one.steps.length > 1) ?? [];

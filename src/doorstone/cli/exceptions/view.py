@@ -73,6 +73,8 @@ def print_one(e: ExceptionResponse, steps: list[ConsequenceResponse], story: lis
         console.print(f"Not approved: {escape(what)}: {escape(why)}")
     for device, changes in e.stale.items():
         console.print(f"[bold red]Stale[/] for {device}: {escape('; '.join(changes))}")
+    for device, changes in e.stale_moved_on.items():
+        console.print(f"Stale for {device}, which runs a later release by now: {escape('; '.join(changes))}")
     for one in steps:
         console.print(f"[bold]{one.device}[/]: {escape('. '.join(one.steps))}.")
     if story:

@@ -116,6 +116,7 @@ def _shape(call: Call[Any, Any], view: ExceptionView) -> ExceptionResponse:
             "state": view.state,
             "in_force": view.in_force,
             "stale": dict(view.stale),
+            "stale_moved_on": dict(view.stale_moved_on),
             "moves": list(view.moves),
             "actions": list(exceptions.actions_of(call.context, actor, view)),
             "conditions": [_kept(one) for one in view.kept],

@@ -40,7 +40,7 @@ from doorstone.work.context.audit import object_made_before, record, tell_people
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError, ErrorEntry, MissingError, RefusedError, StaleEditError, rules
 from doorstone.work.context.ids import id_of, number_of
-from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, state_of
+from doorstone.work.snapshot.approvals import KeptView, kept_conditions, stale_devices, stale_moved_on, state_of
 from doorstone.work.snapshot.names import check_exception_state
 from doorstone.work.snapshot.people import account_acts, active_people
 from doorstone.work.snapshot.requested import refusal_entries, refuse_if, requested_devices
@@ -54,7 +54,10 @@ MOST_DEVICES = 5000
 
 
 class ExceptionView(Struct, frozen=True):
-    """An exception as it stands today. `stale` maps device -> what changed since the approval."""
+    """An exception as it stands today. `stale` maps device -> what changed since the approval.
+
+    `stale_moved_on` is the same for devices that run a later release by now, on which nothing rests any more.
+    """
 
     id: str
     row: ExceptionRow
@@ -67,6 +70,7 @@ class ExceptionView(Struct, frozen=True):
     renewed_by: str
     residual: ResidualRisk
     refused: tuple[ErrorEntry, ...] = ()
+    stale_moved_on: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
 
 class Checked(Struct, frozen=True):
@@ -332,6 +336,7 @@ def _view(row: ExceptionRow, now: Snapshot) -> ExceptionView:
         id_of("EX", row.renews) if row.renews else "",
         id_of("EX", row.renewed_by) if row.renewed_by else "",
         residual_of(now, row, kept),
+        stale_moved_on=stale_moved_on(row, now),
     )
 
 

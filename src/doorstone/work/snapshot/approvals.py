@@ -10,9 +10,10 @@ from msgspec import Struct
 
 from doorstone.core.exceptions.conditions import ConditionStatus, by_facts, by_word, worst
 from doorstone.core.exceptions.life import ExceptionState, state_on
+from doorstone.store.exceptions.exceptions import approved_shown
 from doorstone.store.exceptions.rows import Attestation, ExceptionRow
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.staleness import conditions_of
+from doorstone.work.snapshot.staleness import conditions_of, stale_reasons
 
 
 class KeptView(Struct, frozen=True):
@@ -54,3 +55,19 @@ def stale_devices(row: ExceptionRow, now: Snapshot) -> dict[str, list[str]]:
     if row.state != ExceptionState.APPROVED:
         return {}
     return {device: list(because) for device, because in sorted(now.doubts(row.id).items())}
+
+
+def stale_moved_on(row: ExceptionRow, now: Snapshot) -> dict[str, list[str]]:
+    """The same for devices that run a later release by now: nothing is to be done, but what changed stays visible."""
+    if row.state != ExceptionState.APPROVED or row.platform not in now.sheets:
+        return {}
+    platform = now.sheets[row.platform].platform
+    if not platform.has(row.release):
+        return {}
+    later = {release.id for release in platform.releases[platform.index(row.release) + 1 :]}
+    devices = [one.id for one in now.rows_of_excepted(row.devices) if one.running_release in later]
+    if not devices:
+        return {}
+    with now.context.database.read() as db:
+        shown = approved_shown(db, devices).get(row.id, {})
+    return stale_reasons(now, row.platform, row.release, row.requirements, (), shown, moved_on=True)

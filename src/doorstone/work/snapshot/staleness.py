@@ -46,20 +46,24 @@ def stale_reasons(
     requirements: Sequence[str],
     conditions: Sequence[ConditionRow],
     approved: Mapping[str, Mapping[str, Any]],
+    *,
+    moved_on: bool = False,
 ) -> dict[str, list[str]]:
     """The devices that are no longer what was approved, each with what changed. `approved` is what was shown of each.
 
     A device that runs a later release than the exception names is left out: for it the exception has served; and one
-    that is not in service: nobody need look at it.
+    that is not in service: nobody need look at it. With `moved_on`, only those that run a later release are looked at.
     """
     changed: dict[str, list[str]] = {}
     rows = {one.id: one for one in now.rows(approved)}
+    if moved_on:
+        approved = {name: seen for name, seen in approved.items() if name in rows and _past(now, rows[name], release)}
     approved = {name: seen for name, seen in approved.items() if name not in rows or rows[name].in_service}
     seen = now.shown(approved, release, requirements)
     for device, before in approved.items():
         if device not in seen:
             changed[device] = ["its platform or release is no longer in the sheet"]
-        elif not _past(now, rows[device], release):
+        elif moved_on or not _past(now, rows[device], release):
             wanted = {name: part for name, part in before.items() if name in requirements}
             because = stale_because(wanted, seen[device], now.sheets[rows[device].platform].platform.specs)
             if CHANGED in before:
@@ -86,5 +90,7 @@ def has_served(now: ApprovalBasis, device: str, release: str) -> bool:
 
 
 def _past(now: ApprovalBasis, device: DeviceRow, release: str) -> bool:
+    if device.platform not in now.sheets:
+        return False
     platform = now.sheets[device.platform].platform
     return platform.has(device.running_release) and platform.index(device.running_release) > platform.index(release)

@@ -102,6 +102,7 @@ def _fill(disk: Path, leave: int) -> None:
 def _torture(folder: Path, fills: bool, kills: int, chance: random.Random, answered: Answered, tell: bool) -> None:
     data = folder / "data"
     seed(data, Passwords("tests"))
+    told = 0
     for number in range(kills):
         if number % 6 == 5:
             _migration(folder / f"old-{number}", chance, answered)
@@ -127,10 +128,10 @@ def _torture(folder: Path, fills: bool, kills: int, chance: random.Random, answe
             writer.join(30)
         answered.kills += 1
         (folder / "filler").unlink(missing_ok=True)
-        before = len(answered.faults)
         _look(data, answered)
-        for fault in answered.faults[before:] if tell else ():
+        for fault in answered.faults[told:] if tell else ():
             print(f"kill {answered.kills}: {fault}", flush=True)
+        told = len(answered.faults)
         if tell and number % 10 == 0:
             print(_said(answered), flush=True)
 

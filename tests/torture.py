@@ -57,6 +57,7 @@ class Answered:
 
     remarks: set[str] = field(default_factory=set)
     tokens: set[str] = field(default_factory=set)
+    named: set[str] = field(default_factory=set)
     devices: set[str] = field(default_factory=set)
     unanswered: list[Sent] = field(default_factory=list)
     kills: int = 0
@@ -216,6 +217,8 @@ def _send(client: httpx.Client, sent: Sent, answered: Answered) -> None:
         answered.tokens.add(done.json()["id"])
     elif done.is_success:
         answered.remarks.add(sent.body["text"])
+    elif sent.path == "/tokens" and "has issued a token before" in done.text:
+        answered.named.add(sent.body["name"])  # its secret is shown once only
     else:
         if done.status_code != 507:
             answered.faults.append(f"{sent.key}: answered {done.status_code} {done.text[:200]}")
@@ -258,6 +261,7 @@ def _look(data: Path, answered: Answered) -> None:
         said = Counter(comment.text for comment in exceptions.get_exception(context, "EX-0001").row.comments)
         answered.faults += [f"lost: {text}" for text in sorted(answered.remarks - said.keys())]
         made = Counter(token.name for token in people.list_tokens(context))
+        answered.faults += [f"lost: token {name}" for name in sorted(answered.named - made.keys())]
         answered.faults += [f"{count} times: {text}" for text, count in (said + made).items() if count > 1]
         tokens = {token.id for token in people.list_tokens(context)}
         answered.faults += [f"lost: token {name}" for name in sorted(answered.tokens - tokens)]

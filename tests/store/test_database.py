@@ -30,10 +30,10 @@ def put(db: sqlite3.Connection, *names: str) -> None:
 
 def test_a_new_file_has_the_newest_schema_wal_and_foreign_keys(database: Database) -> None:
     with database.read() as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 29
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 30
         assert db.execute("PRAGMA journal_mode").fetchone()[0] == "wal"
         assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
-        assert migrate(db) == 29
+        assert migrate(db) == 30
 
 
 def test_a_newer_schema_than_this_programs_is_refused(tmp_path: Path) -> None:

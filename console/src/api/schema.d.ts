@@ -3082,6 +3082,18 @@ export interface components {
              * @default
              */
             mismatch: string;
+            /**
+             * Corrects
+             * @description The attempt that was recorded wrongly, and is put right by this
+             * @default
+             */
+            corrects: string;
+            /**
+             * Runs
+             * @description With corrects: the release that the device of the wrong attempt runs after all
+             * @default
+             */
+            runs: string;
         };
         /**
          * AttemptResponse
@@ -3135,6 +3147,18 @@ export interface components {
             notice_accepted: string;
             /** Mismatch */
             mismatch: string;
+            /**
+             * Corrects
+             * @description The attempt that this one puts right
+             * @default
+             */
+            corrects: string;
+            /**
+             * Corrected By
+             * @description The attempt that puts this one right; it counts for nothing any more
+             * @default
+             */
+            corrected_by: string;
             /**
              * Minutes
              * @description How long it took
@@ -6478,6 +6502,12 @@ export interface components {
              * @default
              */
             detail: string;
+            /**
+             * Corrects
+             * @description The observation that was recorded wrongly
+             * @default
+             */
+            corrects: string;
         };
         /**
          * ObservationResponse
@@ -6505,6 +6535,18 @@ export interface components {
             detail: string;
             /** By */
             by: string;
+            /**
+             * Corrects
+             * @description The observation that this one puts right
+             * @default
+             */
+            corrects: string;
+            /**
+             * Corrected By
+             * @description The observation that puts this one right; it counts for nothing any more
+             * @default
+             */
+            corrected_by: string;
         };
         /**
          * OtherExceptionResponse

@@ -47,7 +47,11 @@ const PAGES = [
   ["/ledger", "Ledger"],
   ["/people", "People"],
   ["/webhooks", "Webhooks"],
+  ["/doctor", "Check-up"],
 ] as const;
+
+/** Pages for those only who may do what they are for. */
+const NEEDS: Record<string, string> = { "/webhooks": "add_webhook", "/doctor": "doctor" };
 
 export function Frame() {
   const session = api.useQuery("get", "/api/v1/session", {}, { retry: false });
@@ -147,7 +151,7 @@ function Rail({
       </p>
       <nav aria-label="Pages" className="my-3 -mx-1 overflow-x-auto lg:my-2 lg:min-h-0 lg:overflow-y-auto">
         <ul ref={listed} className="flex gap-0.5 p-1 lg:flex-col lg:gap-0 lg:py-0">
-          {PAGES.filter(([to]) => to !== "/webhooks" || allows(me, "add_webhook")).map(([to, words]) => (
+          {PAGES.filter(([to]) => !(to in NEEDS) || allows(me, NEEDS[to] ?? "")).map(([to, words]) => (
             <li key={to}>
               <NavLink
                 to={keep(to, params)}

@@ -28,6 +28,12 @@ class AttemptRequest(RequestModel):
     ended_at: Moment
     notice_accepted: bool = Field(False, description="The vendor's notice was shown and accepted")
     mismatch: str = Field("", max_length=200, description="With carry-over-lost: what did not match")
+    corrects: str = Field(
+        "", max_length=40, description="The attempt that was recorded wrongly, and is put right by this"
+    )
+    runs: str = Field(
+        "", max_length=60, description="With corrects: the release that the device of the wrong attempt runs after all"
+    )
 
 
 class AttemptResponse(ApiModel):
@@ -52,6 +58,8 @@ class AttemptResponse(ApiModel):
     by: str
     notice_accepted: str = Field(description="The notice that was accepted, word for word; empty if none was")
     mismatch: str
+    corrects: str = Field("", description="The attempt that this one puts right")
+    corrected_by: str = Field("", description="The attempt that puts this one right; it counts for nothing any more")
     minutes: int = Field(description="How long it took")
 
 

@@ -21,6 +21,7 @@ class ObservationRequest(RequestModel):
     reason: Literal["", "phased", "held", "unsupported", "unknown"] = ""
     source: str = Field("operator", max_length=64)
     detail: str = Field("", max_length=1000)
+    corrects: str = Field("", max_length=40, description="The observation that was recorded wrongly")
 
 
 class ObservationResponse(ApiModel):
@@ -35,6 +36,10 @@ class ObservationResponse(ApiModel):
     source: str
     detail: str
     by: str
+    corrects: str = Field("", description="The observation that this one puts right")
+    corrected_by: str = Field(
+        "", description="The observation that puts this one right; it counts for nothing any more"
+    )
 
 
 class ObservationList(ApiModel):

@@ -57,11 +57,18 @@ class Reason(StrEnum):
     UNKNOWN = "unknown"
 
 
+def _outcome(attempt: AttemptResponse) -> str | list[str]:
+    """What came of it, and which record it corrects or is corrected by."""
+    words = [f"corrects {attempt.corrects}"] if attempt.corrects else []
+    words += [f"corrected by {attempt.corrected_by}"] if attempt.corrected_by else []
+    return [attempt.outcome, *words] if words else attempt.outcome
+
+
 def _print(form: OutputFormat, data: object, attempts: list[AttemptResponse]) -> None:
     columns = ["attempt", "device", "try", "release", "outcome", "refused by", "with", "how", "ended"]
     rows = [
         [
-            *(a.id, a.device, a.number, a.release, a.outcome, a.refused_by),
+            *(a.id, a.device, a.number, a.release, _outcome(a), a.refused_by),
             [part for part in (a.kit, a.media, a.tool_version) if part],
             [a.route, a.carry_over],
             [str(a.ended_at.date()), f"by {a.by}"],
@@ -69,11 +76,11 @@ def _print(form: OutputFormat, data: object, attempts: list[AttemptResponse]) ->
         for a in attempts
     ]
     typed = ["attempt", "device", "try", "release", "outcome", "refused by", "kit", "media", "tool"]
-    typed += ["route", "carried over", "mismatch", "seen", "started", "ended", "by"]
+    typed += ["route", "carried over", "mismatch", "seen", "started", "ended", "by", "corrects", "corrected by"]
     plain = [
         [
             *(a.id, a.device, a.number, a.release, a.outcome, a.refused_by, a.kit, a.media, a.tool_version),
-            *(a.route, a.carry_over, a.mismatch, a.seen, a.started_at, a.ended_at, a.by),
+            *(a.route, a.carry_over, a.mismatch, a.seen, a.started_at, a.ended_at, a.by, a.corrects, a.corrected_by),
         ]
         for a in attempts
     ]
@@ -104,9 +111,14 @@ def record_attempt(
     notice_accepted: Annotated[
         bool, typer.Option("--notice-accepted", help="The vendor's notice was shown and accepted.")
     ] = False,
+    corrects: Annotated[str, typer.Option(help="The attempt that was recorded wrongly, and is put right.")] = "",
+    runs: Annotated[str, typer.Option(help="With --corrects: the release that the device runs after all.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
-    """Record an attempt. One that completed also says which release the device now runs."""
+    """Record an attempt. One that completed also says which release the device now runs.
+
+    With --corrects it takes the place of one that was recorded wrongly, which stays on record and counts for nothing.
+    """
     request = AttemptRequest.model_validate(
         {
             "device": device,
@@ -123,6 +135,8 @@ def record_attempt(
             "notice_accepted": notice_accepted,
             "started_at": started,
             "ended_at": ended,
+            "corrects": corrects,
+            "runs": runs,
         }
     )
     with client(context) as service:
@@ -197,6 +211,7 @@ def record_observation(
     reason: Annotated[Reason | None, typer.Option(help="Why it is not offered.")] = None,
     source: Annotated[str, typer.Option(help="Who saw it.")] = "operator",
     detail: Annotated[str, typer.Option(help="What it was.")] = "",
+    corrects: Annotated[str, typer.Option(help="The observation that was recorded wrongly, and is put right.")] = "",
     form: FormOption = OutputFormat.TABLE,
 ) -> None:
     """Record what was seen of one class of updates."""
@@ -209,6 +224,7 @@ def record_observation(
             "reason": reason.value if reason else "",
             "source": source,
             "detail": detail,
+            "corrects": corrects,
         }
     )
     with client(context) as service:

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from doorstone.core.people import both, rank
 from doorstone.service.auth_settings import AuthSettings
-from doorstone.service.operations import DEPUTY_HEADER, Call, Operation
+from doorstone.service.operations import DEPUTY_HEADER, EVERYONE, Call, Operation
 from doorstone.service.problems import ServiceProblemError
 from doorstone.store.devices.profiles import Stamp
 from doorstone.work.context.actor import Actor
@@ -178,11 +178,16 @@ def _held_at(call: Call[Any, Any], actor: Actor, names: Iterable[str]) -> dict[s
 
 
 def allowed_operations(operations: Iterable[Operation], role: str, *, at_site: bool = False) -> list[str]:
-    """The names of the changing operations that a role may call; `at_site`: those that act on devices of a site."""
+    """The names of the operations that a role may call and not everybody may.
+
+    Operations that change something, and reads for some roles only; `at_site`: those that act on devices of a site.
+    """
     return [
         one.name
         for one in operations
-        if one.method != "GET" and role in one.roles and (one.affected_devices is not None or not at_site)
+        if role in one.roles
+        and (one.method != "GET" or one.roles != EVERYONE)
+        and (one.affected_devices is not None or not at_site)
     ]
 
 

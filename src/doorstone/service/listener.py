@@ -61,7 +61,7 @@ class Refused(Error):  # type: ignore[misc]  # noqa: N818 - an answer, not an ex
         super().__init__(body)
         self.code, self.reason, self._headers = status, reason, headers
 
-    def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
+    def to_response(self, _: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
         return f"{self.code} {self.reason}", self._headers, self.body
 
 

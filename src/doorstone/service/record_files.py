@@ -69,6 +69,8 @@ def new_attempt(a: AttemptRequest) -> NewAttempt:
         a.ended_at.replace(tzinfo=None),
         a.notice_accepted,
         a.mismatch,
+        a.corrects,
+        a.runs,
     )
 
 
@@ -81,7 +83,9 @@ def _attempt(context: Context, actor: Actor, row: AttemptRequest) -> Recorded:
 
 
 def _observation(context: Context, actor: Actor, row: ObservationRequest) -> Recorded:
-    given = NewObservation(row.device, row.seen_on, row.update_class, row.result, row.reason, row.source, row.detail)
+    given = NewObservation(
+        row.device, row.seen_on, row.update_class, row.result, row.reason, row.source, row.detail, row.corrects
+    )
     made = updates.record_new(context, actor, given)
     words = f"{row.update_class} {row.result.replace('-', ' ')} {row.reason}".strip()
     return Recorded(id_of("OB", made.id), words) if made is not None else Recorded("", f"{words}, known already")

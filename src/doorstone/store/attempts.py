@@ -15,6 +15,8 @@ from doorstone.store.devices import profiles
 
 
 class AttemptRow(Struct, frozen=True):
+    """An attempt. `corrects` and `corrected_by` are numbers of attempts, or 0; `get` and `with_corrections` give them."""
+
     id: int
     device: str
     number: int
@@ -34,6 +36,8 @@ class AttemptRow(Struct, frozen=True):
     by: str
     notice_accepted: str
     mismatch: str
+    corrects: int = 0
+    corrected_by: int = 0
 
 
 class ObservationRow(Struct, frozen=True):
@@ -46,6 +50,8 @@ class ObservationRow(Struct, frozen=True):
     source: str
     detail: str
     by: str
+    corrects: int = 0
+    corrected_by: int = 0
 
 
 def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
@@ -66,16 +72,16 @@ def add(db: sqlite3.Connection, values: Mapping[str, Any]) -> int:
 
 
 def every(db: sqlite3.Connection, device: str | None = None) -> list[AttemptRow]:
-    """Every attempt, newest first."""
+    """Every attempt that was not corrected, newest first."""
     where, values = ("WHERE device = ?", (device,)) if device else ("", ())
-    rows = db.execute(f"SELECT * FROM attempts {where} ORDER BY id DESC", values)  # noqa: S608 - constants
+    rows = db.execute(f"SELECT * FROM standing_attempts {where} ORDER BY id DESC", values)  # noqa: S608 - constants
     return [_attempt(row) for row in rows]
 
 
 def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[AttemptRow]]:
     """Device -> its attempts, newest first. Devices without any are left out."""
     rows = db.execute(
-        "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value ORDER BY a.id DESC",
+        "SELECT a.* FROM json_each(?) AS j CROSS JOIN standing_attempts AS a ON a.device = j.value ORDER BY a.id DESC",
         (json.dumps(list(devices)),),
     )
     found: dict[str, list[AttemptRow]] = {}
@@ -86,14 +92,14 @@ def of_devices(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list
 
 def devices_since(db: sqlite3.Connection, day: str) -> list[str]:
     """The devices with an attempt that ended on this day or later, by id."""
-    rows = db.execute("SELECT DISTINCT device FROM attempts WHERE ended_at >= ? ORDER BY device", (day,))
+    rows = db.execute("SELECT DISTINCT device FROM standing_attempts WHERE ended_at >= ? ORDER BY device", (day,))
     return [row["device"] for row in rows]
 
 
 def seen_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[date]]:
     """Device -> the days on which its updates were looked at; those never looked at are left out."""
     rows = db.execute(
-        "SELECT o.device, o.seen_on FROM json_each(?) AS j CROSS JOIN observations AS o ON o.device = j.value"
+        "SELECT o.device, o.seen_on FROM json_each(?) AS j CROSS JOIN standing_observations AS o ON o.device = j.value"
         " ORDER BY o.id DESC",
         (json.dumps(list(devices)),),
     )
@@ -106,7 +112,7 @@ def seen_on(db: sqlite3.Connection, devices: Iterable[str]) -> dict[str, list[da
 def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
     """The attempts that were made with kits: (attempt, kit)."""
     rows = db.execute(
-        "SELECT id, kit FROM attempts WHERE kit IN (SELECT value FROM json_each(?)) ORDER BY id",
+        "SELECT id, kit FROM standing_attempts WHERE kit IN (SELECT value FROM json_each(?)) ORDER BY id",
         (json.dumps(list(kits)),),
     )
     return [(row["id"], row["kit"]) for row in rows]
@@ -115,8 +121,8 @@ def using(db: sqlite3.Connection, kits: Iterable[int]) -> list[tuple[int, int]]:
 def of_refused(db: sqlite3.Connection, platform: str, devices: Iterable[str]) -> list[AttemptRow]:
     """Every attempt on the devices among these on which something was refused."""
     rows = db.execute(
-        "SELECT a.* FROM json_each(?) AS j CROSS JOIN attempts AS a ON a.device = j.value WHERE a.platform = ?"
-        " AND EXISTS (SELECT 1 FROM attempts AS r"
+        "SELECT a.* FROM json_each(?) AS j CROSS JOIN standing_attempts AS a ON a.device = j.value WHERE a.platform = ?"
+        " AND EXISTS (SELECT 1 FROM standing_attempts AS r"
         " WHERE r.platform = ? AND r.device = j.value AND r.outcome = 'refused')",
         (json.dumps(sorted(devices)), platform, platform),
     )
@@ -126,7 +132,7 @@ def of_refused(db: sqlite3.Connection, platform: str, devices: Iterable[str]) ->
 def wrong_devices(db: sqlite3.Connection, platform: str) -> list[str]:
     """The devices with an attempt that was refused, did not start or was taken back."""
     rows = db.execute(
-        "SELECT DISTINCT device FROM attempts WHERE platform = ?"
+        "SELECT DISTINCT device FROM standing_attempts WHERE platform = ?"
         " AND outcome IN ('refused', 'failed-to-start', 'rolled-back') ORDER BY device",
         (platform,),
     )
@@ -136,7 +142,8 @@ def wrong_devices(db: sqlite3.Connection, platform: str) -> list[str]:
 def releases_tried(db: sqlite3.Connection, platform: str) -> set[str]:
     """The releases of attempts, from the counts of overrides and from failed attempts."""
     rows = db.execute(
-        "SELECT release FROM override_tries WHERE platform = ? UNION SELECT release FROM attempts WHERE platform = ?"
+        "SELECT release FROM override_tries WHERE platform = ?"
+        " UNION SELECT release FROM standing_attempts WHERE platform = ?"
         " AND outcome IN ('refused', 'failed-to-start', 'rolled-back')",
         (platform, platform),
     )
@@ -145,18 +152,26 @@ def releases_tried(db: sqlite3.Connection, platform: str) -> set[str]:
 
 def refused_devices(db: sqlite3.Connection, platform: str) -> list[str]:
     """The devices on which something was refused."""
-    rows = db.execute("SELECT DISTINCT device FROM attempts WHERE platform = ? AND outcome = 'refused'", (platform,))
+    rows = db.execute(
+        "SELECT DISTINCT device FROM standing_attempts WHERE platform = ? AND outcome = 'refused'", (platform,)
+    )
     return [row[0] for row in rows]
 
 
 def count_tries(
-    db: sqlite3.Connection, platform: str, model: str, release: str, overrides: Iterable[str], done: bool
+    db: sqlite3.Connection,
+    platform: str,
+    model: str,
+    release: str,
+    overrides: Iterable[str],
+    done: bool,
+    times: int = 1,
 ) -> None:
-    """Count an attempt with these overrides on a device of a model."""
+    """Count an attempt with these overrides on a device of a model; with -1 `times`, count it no more."""
     db.executemany(
-        "INSERT INTO override_tries (platform, model, release, override, tried, done) VALUES (?, ?, ?, ?, 1, ?)"
-        " ON CONFLICT DO UPDATE SET tried = tried + 1, done = done + excluded.done",
-        [(platform, model, release, name, int(done)) for name in overrides],
+        "INSERT INTO override_tries (platform, model, release, override, tried, done) VALUES (?, ?, ?, ?, ?, ?)"
+        " ON CONFLICT DO UPDATE SET tried = tried + excluded.tried, done = done + excluded.done",
+        [(platform, model, release, name, times, times * int(done)) for name in overrides],
     )
 
 
@@ -182,8 +197,43 @@ def find_equal(db: sqlite3.Connection, values: Mapping[str, Any]) -> int | None:
 
 
 def get(db: sqlite3.Connection, number: int) -> AttemptRow | None:
-    row = db.execute("SELECT * FROM attempts WHERE id = ?", (number,)).fetchone()
+    row = db.execute(f"{_ATTEMPTS_CORRECTED} WHERE a.id = ?", (number,)).fetchone()
     return _attempt(row) if row else None
+
+
+_ATTEMPTS_CORRECTED = (
+    "SELECT a.*, COALESCE((SELECT c.attempt FROM corrected_attempts AS c WHERE c.by = a.id), 0) AS corrects,"
+    " COALESCE((SELECT c.by FROM corrected_attempts AS c WHERE c.attempt = a.id), 0) AS corrected_by FROM attempts AS a"
+)
+_OBSERVATIONS_CORRECTED = (
+    "SELECT o.*, COALESCE((SELECT c.observation FROM corrected_observations AS c WHERE c.by = o.id), 0) AS corrects,"
+    " COALESCE((SELECT c.by FROM corrected_observations AS c WHERE c.observation = o.id), 0) AS corrected_by"
+    " FROM observations AS o"
+)
+
+
+def with_corrections(db: sqlite3.Connection, device: str | None = None) -> list[AttemptRow]:
+    """Every attempt, corrected ones as well, newest first."""
+    where, values = ("WHERE a.device = ?", (device,)) if device else ("", ())
+    return [_attempt(row) for row in db.execute(f"{_ATTEMPTS_CORRECTED} {where} ORDER BY a.id DESC", values)]
+
+
+def correct(db: sqlite3.Connection, attempt: int, by: int) -> None:
+    """Note that an attempt is put right by another, and counts for nothing any more."""
+    db.execute("INSERT INTO corrected_attempts (attempt, by) VALUES (?, ?)", (attempt, by))
+    profiles.touch(db, [row[0] for row in db.execute("SELECT device FROM attempts WHERE id = ?", (attempt,))])
+
+
+def observations_with_corrections(db: sqlite3.Connection, device: str | None = None) -> list[ObservationRow]:
+    """Every observation, corrected ones as well, newest first."""
+    where, values = ("WHERE o.device = ?", (device,)) if device else ("", ())
+    rows = db.execute(f"{_OBSERVATIONS_CORRECTED} {where} ORDER BY o.seen_on DESC, o.id DESC", values)
+    return [ObservationRow(**dict(row)) for row in rows]
+
+
+def correct_observation(db: sqlite3.Connection, observation: int, by: int) -> None:
+    """Note that an observation is put right by another, and counts for nothing any more."""
+    db.execute("INSERT INTO corrected_observations (observation, by) VALUES (?, ?)", (observation, by))
 
 
 def _attempt(row: sqlite3.Row) -> AttemptRow:
@@ -200,14 +250,14 @@ def add_observation(db: sqlite3.Connection, values: Mapping[str, str]) -> int:
 
 
 def observations(db: sqlite3.Connection, device: str | None = None) -> list[ObservationRow]:
-    """Observations of updates, newest first."""
+    """Observations of updates that were not corrected, newest first."""
     where, values = ("WHERE device = ?", (device,)) if device else ("", ())
-    rows = db.execute(f"SELECT * FROM observations {where} ORDER BY seen_on DESC, id DESC", values)  # noqa: S608
+    rows = db.execute(f"SELECT * FROM standing_observations {where} ORDER BY seen_on DESC, id DESC", values)  # noqa: S608
     return [ObservationRow(**dict(row)) for row in rows]
 
 
 def observation(db: sqlite3.Connection, number: int) -> ObservationRow | None:
-    row = db.execute("SELECT * FROM observations WHERE id = ?", (number,)).fetchone()
+    row = db.execute(f"{_OBSERVATIONS_CORRECTED} WHERE o.id = ?", (number,)).fetchone()
     return ObservationRow(**dict(row)) if row else None
 
 
@@ -216,7 +266,7 @@ def has_observation(
 ) -> bool:
     """Whether the same was recorded already: of that device, day, class and source, with that result."""
     row = db.execute(
-        "SELECT 1 FROM observations WHERE device = ? AND seen_on = ? AND update_class = ? AND source = ?"
+        "SELECT 1 FROM standing_observations WHERE device = ? AND seen_on = ? AND update_class = ? AND source = ?"
         " AND result = ?",
         (device, seen_on, update_class, source, result),
     ).fetchone()

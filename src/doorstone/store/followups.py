@@ -11,6 +11,9 @@ from msgspec import Struct
 
 from doorstone.core.followups import Step
 
+LATER_UPGRADE = "A later upgrade took its place."
+"""Why what an attempt left open falls away."""
+
 
 class FollowUpRow(Struct, frozen=True):
     """`state` is open, done, failed or skipped. `answer` is as-before, slower or faster where it asks how it runs."""
@@ -68,9 +71,26 @@ def skip_open(db: sqlite3.Connection, device: str, why: str, by: str, at: str) -
     )
 
 
+def reopen(db: sqlite3.Connection, device: str, at: str) -> None:
+    """What fell away on a device at this time, because of an attempt that was wrong, is open again."""
+    db.execute(
+        "UPDATE followups SET state = 'open', reason = '', by = '', at = ''"
+        " WHERE device = ? AND state = 'skipped' AND reason = ? AND at = ?",
+        (device, LATER_UPGRADE, at),
+    )
+
+
+def skip_of_attempt(db: sqlite3.Connection, attempt: int, why: str, by: str, at: str) -> None:
+    """What an attempt left open falls away."""
+    db.execute(
+        "UPDATE followups SET state = 'skipped', reason = ?, by = ?, at = ? WHERE attempt = ? AND state = 'open'",
+        (why, by, at, attempt),
+    )
+
+
 def of_device(db: sqlite3.Connection, device: str) -> list[FollowUpRow]:
     """Of the newest attempt first, each attempt's in order."""
-    rows = db.execute("SELECT * FROM followups WHERE device = ? ORDER BY attempt DESC, seq", (device,))
+    rows = db.execute("SELECT * FROM standing_followups WHERE device = ? ORDER BY attempt DESC, seq", (device,))
     return [_step(row) for row in rows]
 
 
@@ -105,7 +125,8 @@ def ended_rollback(db: sqlite3.Connection, attempt: int) -> bool:
 def last_answer(db: sqlite3.Connection, device: str) -> str:
     """How the device runs since its last upgrade: as-before, slower, faster, or nothing yet."""
     row = db.execute(
-        "SELECT answer FROM followups WHERE device = ? AND answer <> '' ORDER BY attempt DESC LIMIT 1", (device,)
+        "SELECT answer FROM standing_followups WHERE device = ? AND answer <> '' ORDER BY attempt DESC LIMIT 1",
+        (device,),
     ).fetchone()
     return str(row[0]) if row else ""
 

@@ -51,10 +51,10 @@ KINDS = {
     "life": Tracked("device_lives", "id", "LF"),
     "fix": Tracked("fixes_done", "id", "FX"),
     "kit": Tracked("kits", "id", "KT", parts=(("kit_devices", "kit"),)),
-    "attempt": Tracked("attempts", "id", "AT"),
+    "attempt": Tracked("attempts", "id", "AT", parts=(("corrected_attempts", "attempt"),)),
     "followup": Tracked("followups", "id", "FU"),
     "verification": Tracked("verifications", "id", "VF"),
-    "observation": Tracked("observations", "id", "OB"),
+    "observation": Tracked("observations", "id", "OB", parts=(("corrected_observations", "observation"),)),
     "media": Tracked("media", "id", "MD"),
     "webhook": Tracked("webhooks", "id", "HK"),
     "selection": Tracked("selections", "name"),
@@ -170,7 +170,9 @@ def _concerned(db: sqlite3.Connection, kind: str, name: str) -> Iterator[tuple[s
         yield kind, name
     queries = {
         "person": ("token", "SELECT id FROM tokens WHERE person = ?", name),
-        "attempt": ("followup", "SELECT id FROM followups WHERE attempt = ?", KINDS["attempt"].key_of(name)
+        # What an earlier attempt left open falls away with the next, and comes back if that one was wrong.
+        "attempt": ("followup", "SELECT id FROM followups WHERE device = (SELECT device FROM attempts WHERE id = ?)",
+                    KINDS["attempt"].key_of(name)
                     if name.startswith("AT-") else 0),
         "exception": ("exception", "SELECT renews FROM exceptions WHERE id = ? AND renews IS NOT NULL",
                       KINDS["exception"].key_of(name) if name.startswith("EX-") else 0),

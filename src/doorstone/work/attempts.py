@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from msgspec import Struct
@@ -19,24 +19,29 @@ from doorstone.core.platforms.platform import Platform, target_release
 from doorstone.store import attempts as store
 from doorstone.store import followups as followup_store
 from doorstone.store import kits as kit_store
+from doorstone.store import ledger as ledger_store
 from doorstone.store.kits import KitRow
 from doorstone.store.readings.contents import more_of
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.batch import all_or_none
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, MissingError, rules
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import NewReading
 from doorstone.work.snapshot.kit_standing import kit_standings
 from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.sheets import need_release
-from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.snapshot.snapshot import Snapshot, snapshot
 
 MOST_TEXT = 500
 
 
 class NewAttempt(Struct, frozen=True):
+    """An attempt to record. `corrects` names the one that it puts right, `runs` the release that its device runs after
+    all, where the wrong one said that it arrived.
+    """
+
     device: str
     kit: str
     release: str
@@ -51,6 +56,8 @@ class NewAttempt(Struct, frozen=True):
     ended_at: datetime
     notice_accepted: bool = False
     mismatch: str = ""
+    corrects: str = ""
+    runs: str = ""
 
 
 class Attempt(Struct, frozen=True):
@@ -72,6 +79,7 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
     with context.database.write() as db:
         if before := object_made_before(db, actor):
             return get_attempt(context, before)
+        wrong = _correctable(context, given) if given.corrects else None
         now = snapshot(context)
         now.device(given.device)
         platform = now.need_sheet(given.device).platform
@@ -105,25 +113,86 @@ def record_attempt(context: Context, actor: Actor, given: NewAttempt) -> Attempt
             "mismatch": given.mismatch,
         }
         number = store.add(db, values)
-        if kit and given.outcome != "abandoned":
-            model, well = now.device(given.device).model, given.outcome == "completed"
-            tried = kit.overrides
-            if given.outcome == "refused" and given.refused_by:
-                tried = tuple(at_fault(platform, kit.overrides, given.refused_by))
-            store.count_tries(db, platform.id, model, release, tried, well)
+        if wrong is not None:
+            _correct(context, db, actor, wrong, number, given.runs)
+        _count(db, now, platform, kit, given.device, given.outcome, given.refused_by)
         if given.outcome in ARRIVED:
-            ended = given.ended_at.isoformat()
-            settler = Settler(context, db)
-            content = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
-            settler.ingest([NewReading(given.device, "attempt", ended, content)], changing="os.release")
+            arrived = given.ended_at
+            if wrong is not None and wrong.row.device == given.device:  # said after the wrong one
+                arrived = max(arrived, datetime.fromisoformat(wrong.row.ended_at) + timedelta(seconds=2))
+            settler = _now_runs(context, db, given.device, release, arrived)
             begin(context, db, platform, settler.view(given.device), kit, number, values)
         elif given.outcome == "refused" and not given.refused_by and given.seen.strip():
             settler = Settler(context, db)  # words that name no check are a failure message that somebody is to sort
             words = [" ".join(given.seen.split())[:MOST_TEXT]]
             content = settler.known.contents.number_of(db, {}, more_of({}, None, words))
             settler.ingest([NewReading(given.device, "attempt", given.ended_at.isoformat(), content)])
-        record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), values, creates=True)
+        body = {**values, "corrects": given.corrects} if given.corrects else values
+        record(context, db, actor, f"attempt {given.outcome}", "attempt", id_of("AT", number), body, creates=True)
     return get_attempt(context, id_of("AT", number))
+
+
+def _count(
+    db: sqlite3.Connection,
+    now: Snapshot,
+    platform: Platform,
+    kit: KitRow | None,
+    device: str,
+    outcome: str,
+    refused_by: Sequence[str],
+    times: int = 1,
+) -> None:
+    """Count the overrides of an attempt as tried; with -1 `times`, no more."""
+    if kit is None or outcome == "abandoned":
+        return
+    tried = kit.overrides
+    if outcome == "refused" and refused_by:
+        tried = tuple(at_fault(platform, kit.overrides, refused_by))
+    model, well = now.device(device).model, outcome == "completed"
+    store.count_tries(db, platform.id, model, kit.release, tried, well, times)
+
+
+def _now_runs(context: Context, db: sqlite3.Connection, device: str, release: str, at: datetime) -> Settler:
+    """Take down that a device runs a release since a time. Gives what settled it."""
+    settler = Settler(context, db)
+    content = settler.known.contents.number_of(db, {"os.release": release}, more_of({}, None, []))
+    settler.ingest([NewReading(device, "attempt", at.isoformat(), content)], changing="os.release")
+    return settler
+
+
+def _correctable(context: Context, given: NewAttempt) -> Attempt:
+    """The attempt that a record puts right. Raises `RefusedError`, `BadInputError` or `MissingError`."""
+    wrong = get_attempt(context, given.corrects)
+    if wrong.row.corrected_by:
+        later = id_of("AT", wrong.row.corrected_by)
+        raise RefusedError(f"{wrong.id} was corrected by {later}", f"Correct {later}")
+    arrived = wrong.row.outcome in ARRIVED
+    stays = given.outcome in ARRIVED and given.device == wrong.row.device
+    if arrived and not stays and not given.runs:
+        detail = f"{wrong.id} said that {wrong.row.device} runs {wrong.row.release}"
+        raise BadInputError(detail, "Say which release it runs after all: runs, or --runs")
+    if given.runs and (stays or not arrived):
+        raise BadInputError(f"{wrong.id} leaves no doubt about what {wrong.row.device} runs", "Leave runs out")
+    return wrong
+
+
+def _correct(context: Context, db: sqlite3.Connection, actor: Actor, wrong: Attempt, number: int, runs: str) -> None:
+    """Take back what a wrong attempt did: its tries, what it left to do, and the release that the device runs."""
+    now, row = snapshot(context), wrong.row
+    platform = now.need_sheet(row.device).platform
+    if runs:
+        need_release(platform, runs)
+    kit = kit_store.get(db, row.kit) if row.kit else None
+    _count(db, now, platform, kit, row.device, row.outcome, [n for n in row.refused_by.split(", ") if n], -1)
+    by = id_of("AT", number)
+    if row.outcome in ARRIVED:
+        followup_store.skip_of_attempt(db, row.id, f"{by} corrects {wrong.id}.", actor.name, context.now())
+        recorded = ledger_store.entries(db, None, 1000, "attempt", wrong.id)[-1].at
+        followup_store.reopen(db, row.device, recorded)
+    store.correct(db, row.id, number)
+    if runs:
+        _now_runs(context, db, row.device, runs, datetime.fromisoformat(row.ended_at) + timedelta(seconds=1))
+    record(context, db, actor, "attempt corrected", "attempt", wrong.id, {"by": by, "device": row.device, "runs": runs})
 
 
 def recorded_before(context: Context, given: NewAttempt) -> str:
@@ -152,7 +221,7 @@ def get_attempt(context: Context, name: str) -> Attempt:
 
 def list_attempts(context: Context, device: str = "") -> list[Attempt]:
     with context.database.read() as db:
-        return [Attempt(id_of("AT", row.id), row) for row in store.every(db, device or None)]
+        return [Attempt(id_of("AT", row.id), row) for row in store.with_corrections(db, device or None)]
 
 
 class Draft(Struct, frozen=True):
@@ -169,7 +238,8 @@ class Draft(Struct, frozen=True):
 def draft(context: Context, device: str) -> Draft:
     """What the next attempt starts from, so that it does not meet the same again."""
     snapshot(context).device(device)
-    earlier = list_attempts(context, device)
+    recorded = list_attempts(context, device)
+    earlier = [attempt for attempt in recorded if not attempt.row.corrected_by]
     with context.database.read() as db:
         rows = kit_store.every(db, device)
     standing = kit_standings(context, rows)
@@ -178,7 +248,7 @@ def draft(context: Context, device: str) -> Draft:
     met = tuple(_met(attempt) for attempt in reversed(earlier) if attempt.row.outcome != "completed")
     return Draft(
         device,
-        last.number + 1 if last else 1,
+        recorded[0].row.number + 1 if recorded else 1,
         standing_kits[0] if standing_kits else "",
         last.media if last else "",
         last.tool_version if last else "",
@@ -249,5 +319,5 @@ def begin(
         kit.sets if kit else (),
         str(values["carry_over"]),
     )
-    followup_store.skip_open(db, device, "A later upgrade took its place.", str(values["by"]), context.now())
+    followup_store.skip_open(db, device, followup_store.LATER_UPGRADE, str(values["by"]), context.now())
     followup_store.add_steps(db, attempt, device, steps)

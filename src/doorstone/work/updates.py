@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -29,7 +30,7 @@ from doorstone.work.context.actor import Actor
 from doorstone.work.context.audit import object_made_before, record
 from doorstone.work.context.batch import all_or_none
 from doorstone.work.context.context import Context
-from doorstone.work.context.errors import BadInputError, rules
+from doorstone.work.context.errors import BadInputError, MissingError, RefusedError, rules
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.observations import observation_of
 from doorstone.work.snapshot.sheets import need_release
@@ -98,6 +99,7 @@ class NewObservation(Struct, frozen=True):
     reason: str
     source: str
     detail: str
+    corrects: str = ""
 
 
 class DeviceStanding(Struct, frozen=True):
@@ -143,15 +145,32 @@ def record_observation(context: Context, actor: Actor, given: NewObservation) ->
             number = number_of("OB", before)
         else:
             number = store.add_observation(db, values)
-            record(context, db, actor, "observed", "observation", id_of("OB", number), values, creates=True)
+            if given.corrects:
+                _correct(context, db, actor, given.corrects, number)
+            body = {**values, "corrects": given.corrects} if given.corrects else values
+            record(context, db, actor, "observed", "observation", id_of("OB", number), body, creates=True)
         row = store.observation(db, number)
     assert row is not None
     return row
 
 
+def _correct(context: Context, db: sqlite3.Connection, actor: Actor, name: str, number: int) -> None:
+    """Note that an observation is put right by another. Raises `MissingError` or `RefusedError`."""
+    wrong = store.observation(db, number_of("OB", name))
+    if wrong is None or wrong.id == number:
+        raise MissingError(f"There is no observation {name!r}", "See them on the device's page")
+    by = id_of("OB", number)
+    if wrong.corrected_by:
+        later = id_of("OB", wrong.corrected_by)
+        raise RefusedError(f"{name} was corrected by {later}", f"Correct {later}")
+    store.correct_observation(db, wrong.id, number)
+    body = {"by": by, "device": wrong.device}
+    record(context, db, actor, "observation corrected", "observation", id_of("OB", wrong.id), body)
+
+
 def list_observations(context: Context, device: str) -> list[store.ObservationRow]:
     with context.database.read() as db:
-        return store.observations(db, device or None)
+        return store.observations_with_corrections(db, device or None)
 
 
 def device_standing(context: Context, device: str) -> DeviceStanding:
@@ -161,7 +180,8 @@ def device_standing(context: Context, device: str) -> DeviceStanding:
     platform = now.need_sheet(device).platform
     runs = now.view(device).text("os.release")
     need_release(platform, runs)
-    seen = [observation_of(row) for row in list_observations(context, device)]
+    with context.database.read() as db:
+        seen = [observation_of(row) for row in store.observations(db, device)]
     assessment = now.assessment(device, runs)
     classes = standing(
         platform, assessment, seen, now.today, context.policy.check_every_days, now.device(device).edition

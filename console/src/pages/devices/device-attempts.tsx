@@ -1,7 +1,8 @@
+import { useState } from "react";
 import { api } from "../../api/api";
 import type { components } from "../../api/schema";
 import { allows, useHere } from "../../frame/here";
-import { day, Empty, Loaded, PageLink, Panel } from "../../ui/parts";
+import { Button, day, Empty, Loaded, PageLink, Panel } from "../../ui/parts";
 import { Drift, FollowUps } from "./device-followups";
 import { History } from "./device-history";
 import type { DeviceProps } from "./device-props";
@@ -15,6 +16,7 @@ const COLOURS: Record<string, string> = {
   "not-observed": "text-open",
 };
 
+type Attempt = components["schemas"]["AttemptResponse"];
 type Attribution = components["schemas"]["AttributionResponse"];
 
 /** What each exception does to each class of updates, alone and with others. */
@@ -37,6 +39,7 @@ function Attributed({ of }: { of: Attribution[] }) {
 export function AfterTab({ device, release }: DeviceProps) {
   const { me } = useHere();
   const hands = allows(me, "record_attempt");
+  const [wrong, setWrong] = useState<Attempt>();
   const standing = api.useQuery("get", "/api/v1/devices/{device}/standing", { params: { path: { device } } });
   const attempts = api.useQuery("get", "/api/v1/attempts", { params: { query: { device } } });
   return (
@@ -99,7 +102,7 @@ export function AfterTab({ device, release }: DeviceProps) {
             ) : (
               <ol className="space-y-2">
                 {data.items.map((attempt) => (
-                  <li key={attempt.id}>
+                  <li key={attempt.id} className={attempt.corrected_by ? "text-ink-2" : undefined}>
                     <strong>
                       Try {attempt.number}: {attempt.outcome.replaceAll("-", " ")}
                     </strong>{" "}
@@ -110,13 +113,33 @@ export function AfterTab({ device, release }: DeviceProps) {
                     {attempt.tool_version && `, by ${attempt.tool_version}`}
                     {attempt.refused_by.length > 0 && `, refused by ${attempt.refused_by.join(", ")}`}
                     {attempt.seen && <span className="block text-ink-2">{attempt.seen}</span>}
+                    {attempt.corrects && <span className="block">It corrects {attempt.corrects}.</span>}
+                    {attempt.corrected_by ? (
+                      <span className="block">
+                        Recorded wrongly, and corrected by {attempt.corrected_by}. It counts for nothing.
+                      </span>
+                    ) : (
+                      hands && (
+                        <Button quiet className="ml-2 min-h-8 py-0" onClick={() => setWrong(attempt)}>
+                          Correct {attempt.id}
+                        </Button>
+                      )
+                    )}
                   </li>
                 ))}
               </ol>
             )
           }
         </Loaded>
-        {hands && <RecordAttempt device={device} release={release} />}
+        {hands && (
+          <RecordAttempt
+            key={wrong?.id ?? ""}
+            device={device}
+            release={release}
+            wrong={wrong}
+            done={() => setWrong(undefined)}
+          />
+        )}
       </Panel>
     </div>
   );

@@ -1,9 +1,12 @@
 // Recording on a device: what came of an attempt, what was seen of updates.
 import { type FormEvent, type ReactNode, useState } from "react";
 import { api, client, once, useSend } from "../../api/api";
+import type { components } from "../../api/schema";
 import { useHere } from "../../frame/here";
 import { Button, CheckboxField, ErrorMessage, Labelled } from "../../ui/parts";
 import type { DeviceProps } from "./device-props";
+
+type Attempt = components["schemas"]["AttemptResponse"];
 
 const OUTCOMES = ["completed", "refused", "carry-over-lost", "failed-to-start", "rolled-back", "abandoned"] as const;
 type Outcome = (typeof OUTCOMES)[number];
@@ -28,9 +31,11 @@ function Pick<T extends string>(given: { label: string; value: T; of: readonly T
 function Recorder({
   title,
   send,
+  open,
   children,
 }: {
   title: string;
+  open?: boolean;
   send: { mutate: () => void; isPending: boolean; isSuccess: boolean; error: unknown };
   children: ReactNode;
 }) {
@@ -39,7 +44,7 @@ function Recorder({
     send.mutate();
   };
   return (
-    <details className="mt-3 border-t border-edge pt-3">
+    <details className="mt-3 border-t border-edge pt-3" open={open}>
       <summary className="cursor-pointer font-semibold">{title}</summary>
       <form onSubmit={submit} className="mt-3 grid gap-3 sm:grid-cols-3">
         {children}
@@ -63,13 +68,20 @@ function Recorder({
   );
 }
 
-export function RecordAttempt({ device, release }: DeviceProps) {
-  const { me } = useHere();
+/** Records an attempt; with `wrong`, one that takes the place of an attempt that was recorded wrongly. */
+export function RecordAttempt({
+  device,
+  release,
+  wrong,
+  done,
+}: DeviceProps & { wrong?: Attempt | undefined; done: () => void }) {
+  const { me, platform } = useHere();
   const kits = api.useQuery("get", "/api/v1/kits", { params: { query: { device } } });
   const [outcome, setOutcome] = useState<Outcome | "">("");
-  const [chosenKit, setKit] = useState<string | null>(null);
-  const [started, setStarted] = useState(`${me.today}T08:00`);
-  const [ended, setEnded] = useState(`${me.today}T09:00`);
+  const [chosenKit, setKit] = useState<string | null>(wrong ? (wrong.kit ?? "") : null);
+  const [started, setStarted] = useState(wrong?.started_at.slice(0, 16) ?? `${me.today}T08:00`);
+  const [ended, setEnded] = useState(wrong?.ended_at.slice(0, 16) ?? `${me.today}T09:00`);
+  const [runs, setRuns] = useState("");
   const [refusedBy, setRefusedBy] = useState("");
   const [mismatch, setMismatch] = useState("");
   const draft = api.useQuery("get", "/api/v1/devices/{device}/attempts/draft", { params: { path: { device } } }).data;
@@ -87,12 +99,26 @@ export function RecordAttempt({ device, release }: DeviceProps) {
     const times = { started_at: started, ended_at: ended };
     const body = { device, kit, release, route, carry_over, tool_version };
     await client.POST("/api/v1/attempts", {
-      body: { ...body, ...times, outcome, refused_by, media, seen, mismatch, notice_accepted: accepted },
+      body: {
+        ...{ ...body, ...times, outcome, refused_by, media, seen, mismatch, notice_accepted: accepted },
+        ...{ corrects: wrong?.id ?? "", runs: asksWhatRuns ? runs : "" },
+      },
       headers: once(),
     });
+    done();
   });
+  const asksWhatRuns = wrong !== undefined && arrived(wrong.outcome) && outcome !== "" && !arrived(outcome);
   return (
-    <Recorder title="Record an attempt" send={send}>
+    <Recorder title={wrong ? `Correct ${wrong.id}` : "Record an attempt"} send={send} open={wrong !== undefined}>
+      {wrong && (
+        <p className="sm:col-span-3">
+          {wrong.id} says: {wrong.outcome.replaceAll("-", " ")} on {wrong.release}. It stays on record and counts for
+          nothing once this is recorded.{" "}
+          <Button quiet className="min-h-8 py-0" onClick={done}>
+            Leave it as it is
+          </Button>
+        </p>
+      )}
       {draft && draft.met.length > 0 && (
         <div className="sm:col-span-3">
           <p>Try {draft.number}. Before it:</p>
@@ -111,6 +137,16 @@ export function RecordAttempt({ device, release }: DeviceProps) {
           ))}
         </select>
       </Labelled>
+      {asksWhatRuns && (
+        <Labelled label="It runs after all">
+          <select className="field" required value={runs} onChange={(e) => setRuns(e.target.value)}>
+            <option value="">Choose a release</option>
+            {platform.releases.map((one) => (
+              <option key={one.id}>{one.id}</option>
+            ))}
+          </select>
+        </Labelled>
+      )}
       <Labelled label="Started">
         <input
           className="field"
@@ -170,6 +206,8 @@ export function RecordAttempt({ device, release }: DeviceProps) {
   );
 }
 
+const arrived = (outcome: string) => outcome === "completed" || outcome === "carry-over-lost";
+
 /** What recording an outcome changes, before anybody records it. */
 function follows(outcome: Outcome, device: string, release: string, kit: string): string {
   const counts = kit ? ` The overrides of ${kit} count as tried.` : "";
@@ -198,7 +236,8 @@ export function RecordObservation({ device }: DeviceProps) {
   const send = useSend(async () => {
     const why = result === "not-offered" ? reason : ("" as const);
     const body = { device, seen_on: on, update_class: kind, result, reason: why, source: "operator", detail: "" };
-    await client.POST("/api/v1/observations", { body, headers: once() });
+    const sent = { ...body, corrects: "" };
+    await client.POST("/api/v1/observations", { body: sent, headers: once() });
   });
   return (
     <Recorder title="Record what was seen" send={send}>

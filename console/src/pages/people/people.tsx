@@ -2,7 +2,7 @@ import { type FormEvent, useState } from "react";
 import { api, client, once, type Person, useSend } from "../../api/api";
 import { allows, useHere } from "../../frame/here";
 import { ConfirmButton } from "../../ui/confirm";
-import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, PageLink, Panel } from "../../ui/parts";
+import { Button, day, Empty, ErrorMessage, Heading, Labelled, Loaded, Panel } from "../../ui/parts";
 
 const ROLES = ["viewer", "technician", "approver", "administrator"] as const;
 type Role = (typeof ROLES)[number];
@@ -14,15 +14,7 @@ export function PeoplePage() {
   const administers = allows(me, "add_person");
   return (
     <>
-      <Heading title="People">
-        Who may sign in, and the tokens of programs.
-        {allows(me, "doctor") && (
-          <>
-            {" "}
-            How the service does: <PageLink to="/doctor">Check-up</PageLink>.
-          </>
-        )}
-      </Heading>
+      <Heading title="People">Who may sign in, and the tokens of programs.</Heading>
       <div className="grid gap-4 lg:grid-cols-2">
         <Panel title="People">
           <Loaded of={people} what="the people">

@@ -22,7 +22,7 @@ from doorstone.api.common import RequestModel
 from doorstone.api.updates import ObservationList, ObservationRequest, ObservationResponse, StandingResponse
 from doorstone.service.operations import EVERYONE, HANDS, Call, Operations
 from doorstone.service.record_files import new_attempt
-from doorstone.store.attempts import ObservationRow
+from doorstone.store.attempts import AttemptRow, ObservationRow
 from doorstone.work import attempts, updates
 from doorstone.work.attempts import Attempt
 from doorstone.work.context.ids import id_of
@@ -41,11 +41,17 @@ def _attempt(attempt: Attempt) -> AttemptResponse:
     refused_by = [name for name in attempt.row.refused_by.split(", ") if name]
     took = datetime.fromisoformat(attempt.row.ended_at) - datetime.fromisoformat(attempt.row.started_at)
     more = {"id": attempt.id, "kit": kit, "refused_by": refused_by, "minutes": int(took.total_seconds() // 60)}
+    more |= _corrections("AT", attempt.row)
     return AttemptResponse.model_validate({**row, **more})
 
 
 def _observation(row: ObservationRow) -> ObservationResponse:
-    return ObservationResponse.model_validate({**asdict(row), "id": id_of("OB", row.id)})
+    return ObservationResponse.model_validate({**asdict(row), "id": id_of("OB", row.id), **_corrections("OB", row)})
+
+
+def _corrections(prefix: str, row: AttemptRow | ObservationRow) -> dict[str, str]:
+    numbers = {"corrects": row.corrects, "corrected_by": row.corrected_by}
+    return {name: id_of(prefix, number) if number else "" for name, number in numbers.items()}
 
 
 @operations("GET", "/attempts", "List attempts", roles=EVERYONE, query=DeviceOnlyQuery, answer=AttemptList)
@@ -100,7 +106,7 @@ def attempt_draft(call: Call[None, None]) -> DraftResponse:
 )  # fmt: skip
 def record_observations(call: Call[None, ObservationBatchRequest]) -> BatchResponse:
     given = [
-        NewObservation(o.device, o.seen_on, o.update_class, o.result, o.reason, o.source, o.detail)
+        NewObservation(o.device, o.seen_on, o.update_class, o.result, o.reason, o.source, o.detail, o.corrects)
         for o in call.body.items
     ]
     recorded, known = updates.record_observations(call.context, call.actor, given)
@@ -126,7 +132,7 @@ def list_observations(call: Call[DeviceOnlyQuery, None]) -> ObservationList:
 )
 def record_observation(call: Call[None, ObservationRequest]) -> ObservationResponse:
     a = call.body
-    given = NewObservation(a.device, a.seen_on, a.update_class, a.result, a.reason, a.source, a.detail)
+    given = NewObservation(a.device, a.seen_on, a.update_class, a.result, a.reason, a.source, a.detail, a.corrects)
     return _observation(updates.record_observation(call.context, call.actor, given))
 
 

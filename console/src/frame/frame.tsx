@@ -159,7 +159,7 @@ function Rail({
                 data-beside={BESIDE[place] === to || undefined}
                 className={({ isActive }) =>
                   clsx(
-                    "block rounded-md px-3 py-0.5 text-ink no-underline hover:bg-slab lg:leading-[1.38]",
+                    "block rounded-md px-3 py-0.5 text-ink no-underline hover:bg-slab lg:leading-[1.28]",
                     (isActive || BESIDE[place] === to) && "bg-slab font-semibold shadow-[inset_3px_0_0_var(--accent)]",
                   )
                 }

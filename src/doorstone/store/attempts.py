@@ -15,7 +15,7 @@ from doorstone.store.devices import profiles
 
 
 class AttemptRow(Struct, frozen=True):
-    """An attempt. `corrects` and `corrected_by` are numbers of attempts, or 0; `get` and `with_corrections` give them."""
+    """An attempt. `corrects` and `corrected_by` are numbers of attempts, or 0; from `get` and `with_corrections`."""
 
     id: int
     device: str

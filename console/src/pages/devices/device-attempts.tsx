@@ -119,8 +119,9 @@ export function AfterTab({ device, release }: DeviceProps) {
                         Recorded wrongly, and corrected by {attempt.corrected_by}. It counts for nothing.
                       </span>
                     ) : (
-                      hands && (
-                        <Button quiet className="ml-2 min-h-8 py-0" onClick={() => setWrong(attempt)}>
+                      hands &&
+                      attempt.id !== wrong?.id && (
+                        <Button quiet className="mt-1 block min-h-8 py-0" onClick={() => setWrong(attempt)}>
                           Correct {attempt.id}
                         </Button>
                       )

@@ -115,7 +115,7 @@ export function RecordAttempt({
           {wrong.id} says: {wrong.outcome.replaceAll("-", " ")} on {wrong.release}. It stays on record and counts for
           nothing once this is recorded.{" "}
           <Button quiet className="min-h-8 py-0" onClick={done}>
-            Leave it as it is
+            Do not correct it
           </Button>
         </p>
       )}
@@ -200,6 +200,7 @@ export function RecordAttempt({
       {outcome !== "" && (
         <p role="status" className="border-l-4 border-l-accent pl-3 sm:col-span-3">
           Recording it means: {follows(outcome, device, release, kit)}
+          {asksWhatRuns && runs && ` It runs ${runs} again, and the follow-ups of ${wrong?.id} fall away.`}
         </p>
       )}
     </Recorder>
@@ -217,13 +218,13 @@ function follows(outcome: Outcome, device: string, release: string, kit: string)
     case "carry-over-lost":
       return `${device} runs ${release} from then on without what was to be carried over. Its follow-ups begin.${counts}`;
     case "refused":
-      return `${device} keeps its release. Checks named under Refused by count as refused by set-up; without them, what was seen waits to be sorted as a failure message.${counts}`;
+      return `Set-up did not go on. Checks named under Refused by count as refused by set-up; without them, what was seen waits to be sorted as a failure message.${counts}`;
     case "failed-to-start":
       return `${device} keeps its release on record, and must be brought back to a state that starts.${counts}`;
     case "rolled-back":
       return `${device} is back on its earlier release, and the way back ends.${counts}`;
     case "abandoned":
-      return `${device} keeps its release. Nothing counts as tried.`;
+      return `${device} is not moved. Nothing counts as tried.`;
   }
 }
 

@@ -177,6 +177,26 @@ of them read differently is refused with both. The constant `taken_at = "now"` i
 Commas, semicolons and tabs are told apart by the header line, unless `separator` says. A file is UTF-8,
 UTF-16 with its mark, or what `encoding` names.
 
+## Names and parts of cells
+
+`strip`, `split` with `take`, and `case` work on a cell before anything else reads it, in this order. So an export that
+says `NORTHMERE\\HB-PC-010.northmere.example` gives the device `hb-pc-010` and the site `HB`:
+
+```toml
+[[column]]
+from = "Host"
+to = "device"
+strip = ["NORTHMERE\\\\", ".northmere.example"]
+case = "lower"
+
+[[column]]
+from = "Host"
+to = "site"
+strip = ["NORTHMERE\\\\"]
+split = "-"
+take = 1
+```
+
 ## Paths into JSON
 
 `from` is the path of keys, joined by dots. The items of a list of objects go by their `id`, else by their

@@ -150,3 +150,47 @@ def test_any_mapping_is_read_or_refused(name: str, rest: str) -> None:
     for text in (rest, HEAD + rest, f'{HEAD}[[column]]\nfrom = "A"\nto = "{name}"\n'):
         with suppress(MappingError):  # and nothing else
             assert read_mapping(text, BUILT_IN).columns
+
+
+@pytest.mark.parametrize(
+    ("cell", "column", "kept"),
+    [
+        (
+            r"NORTHMERE\HB-PC-010.northmere.example",
+            "strip = ['northmere\\', '.Northmere.example']\ncase = 'lower'",
+            "hb-pc-010",
+        ),
+        ("hb-pc-010", "case = 'upper'", "HB-PC-010"),
+        ("HB-PC-010", "split = '-'\ntake = 1", "HB"),
+        ("HB-PC-010", "split = '-'\ntake = -1", "010"),
+        (" asset 7 ", "strip = ['asset']", "7"),
+    ],
+)
+def test_a_cell_is_stripped_split_and_set_in_one_case(cell: str, column: str, kept: str) -> None:
+    found = table("Host", cell, f"from = 'Host'\nto = 'machine.model'\n{column}")
+    facts = found.records[0].reading.facts
+    assert facts["machine.model"] == kept
+
+
+def test_one_column_gives_the_device_and_its_site() -> None:
+    text = "Host,RAM\nHB-PC-010,8 GiB\n"
+    head = HEAD.partition("[[column]]")[0]
+    made = mapping(
+        "from = 'Host'\nto = 'device'\ncase = 'lower'",
+        "from = 'Host'\nto = 'site'\nsplit = '-'\ntake = 1",
+        "from = 'RAM'\nto = 'memory.mib'",
+        head=head,
+    )
+    (record,) = read_text(text, "csv", BUILT_IN, made).records
+    assert (record.device, record.site) == ("hb-pc-010", "HB")
+
+
+def test_a_part_that_is_not_there_is_named() -> None:
+    found = table("Host", "HB", "from = 'Host'\nto = 'machine.model'\nsplit = '-'\ntake = 3")
+    assert [(p.where, p.message) for p in found.problems] == [
+        ("line 2, Host", "'HB' has 1 part between '-', and take asks for 3"),
+    ]
+    with pytest.raises(MappingError, match="split and take belong together"):
+        mapping("from = 'Host'\nto = 'machine.model'\nsplit = '-'")
+    with pytest.raises(MappingError, match="split and take belong together"):
+        mapping("from = 'Host'\nto = 'machine.model'\nsplit = '-'\ntake = 0")

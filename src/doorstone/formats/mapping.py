@@ -78,6 +78,12 @@ class ColumnPart(BaseModel):
     from_: _Name = Field(alias="from", description="The column as it stands in the file, or the path of JSON keys")
     to: _Name = Field(description="A fact, or device, source, taken_at, name, site, role, critical, texts, verdict:ID")
     unit: str | None = Field(None, description="Unit of bare numbers in the column")
+    strip: list[str] = Field([], description="What is taken off the beginning or the end of a cell, in any case")
+    split: str | None = Field(
+        None, min_length=1, max_length=5, description="What parts a cell of which `take` is taken"
+    )
+    take: int | None = Field(None, description="Which part: 1 is the first, -1 the last")
+    case: Literal["lower", "upper"] | None = Field(None, description="Letters become small or capital ones")
     values: dict[str, str | bool | int] = Field({}, description="The file's words, in any case, to ours")
     time: str | list[str] | None = Field(
         None, description="How a date or time is written, such as %d/%m/%Y %H:%M; several may be given"
@@ -164,6 +170,8 @@ class ColumnMapping(Struct, frozen=True):
     def _value(self, part: ColumnPart, raw: Any) -> Any:
         if isinstance(raw, dict):  # an object whose keys are the words: a set
             raw = [str(name) for name, held in raw.items() if held not in (False, None)]
+        if isinstance(raw, str):
+            raw = _shaped(part, raw)
         text = str(raw).strip() if isinstance(raw, str | int | float) and not isinstance(raw, bool) else ""
         plain = text.lower()
         words = {word.strip().lower(): ours for word, ours in part.values.items()}
@@ -217,6 +225,24 @@ class ColumnMapping(Struct, frozen=True):
             return spec.quantity(text, marks, part.unit or "", AS_SOLD if sold else {})
         except FactError as error:
             raise CellError(part.from_, error.message, error.hint) from error
+
+
+def _shaped(part: ColumnPart, text: str) -> str:
+    """A cell without what is taken off, or the part of it that is taken, in the case that is asked for."""
+    for word in part.strip:
+        text = text.strip()
+        if text.casefold().startswith(word.casefold()):
+            text = text[len(word) :]
+        if text.casefold().endswith(word.casefold()):
+            text = text[: -len(word)]
+    if part.split is not None and part.take is not None and text.strip():
+        pieces = text.split(part.split)
+        if not -len(pieces) <= part.take <= len(pieces):
+            count = "1 part" if len(pieces) == 1 else f"{len(pieces)} parts"
+            message = f"{text!r} has {count} between {part.split!r}, and take asks for {part.take}"
+            raise CellError(part.from_, message, "Correct the cell, or split and take in the mapping")
+        text = pieces[part.take - 1 if part.take > 0 else part.take]
+    return text.lower() if part.case == "lower" else text.upper() if part.case == "upper" else text
 
 
 def flat_keys(item: Mapping[str, Any], before: str = "", depth: int = 0) -> dict[str, Any]:
@@ -303,7 +329,14 @@ def read_mapping(text: str, specs: Mapping[str, FactSpec], now: datetime | None 
         line = locate(("column", at, "to"))
         if not _known(part.to, specs):
             problems.append(_unknown(line, f"{where}.to", part.to, specs))
-        elif part.unit is not None:
+        if (part.split is None) != (part.take is None) or part.take == 0:
+            hint = 'Write both, such as split = "-" and take = 2; 1 is the first part, -1 the last'
+            problems.append(SheetProblem(locate(("column", at)), where, "split and take belong together", hint))
+        if "" in part.strip:
+            problems.append(
+                SheetProblem(locate(("column", at, "strip")), f"{where}.strip", "A word is empty", "Remove it")
+            )
+        if _known(part.to, specs) and part.unit is not None:
             problems += _unit_problems(locate(("column", at, "unit")), f"{where}.unit", part, specs)
     if problems:
         raise MappingError(problems)

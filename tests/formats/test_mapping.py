@@ -182,7 +182,7 @@ def test_one_column_gives_the_device_and_its_site() -> None:
         head=head,
     )
     (record,) = read_text(text, "csv", BUILT_IN, made).records
-    assert (record.device, record.site) == ("hb-pc-010", "HB")
+    assert (record.device, record.about["site"]) == ("hb-pc-010", "HB")
 
 
 def test_a_part_that_is_not_there_is_named() -> None:

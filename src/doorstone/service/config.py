@@ -84,7 +84,7 @@ class Config(BaseSettings):
         200, ge=0, description="Connections that one address may have; 0 for any, and where proxies are believed"
     )
     requests_per_address: int = Field(
-        1000,
+        3000,
         ge=0,
         description="Requests from one address that are answered in a second, counted over ten; one that carries"
         " neither token nor session counts as ten; 0 for any",

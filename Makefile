@@ -1,6 +1,6 @@
 # Door Stone. `make demo` and `make test` are all it takes on a machine with Python 3.11, Node 20, make and apt.
 .DEFAULT_GOAL := help
-.PHONY: help demo test tests-python tests-console check lint lint-python lint-console biome types reference browser fuzz oracle soak torture tamper rights rehearse bench shots build console clean
+.PHONY: help demo test tests-python tests-console check lint lint-python lint-console biome types reference browser fuzz oracle soak torture tamper rights years rehearse bench shots build console clean
 PYTHON ?= python3
 PORT ?= 8640
 DATA ?= demo-data$(if $(AS_OF),-$(AS_OF))
@@ -86,6 +86,9 @@ torture: $(VENV)/installed.stamp ## Kill the service 300 times while it is writt
 
 tamper: $(VENV)/installed.stamp ## Change the records by hand 2,000 times, and look whether each change is named: COUNT=2000
 	@$(BIN)/python -m tests.tampering $(or $(COUNT),2000) $(SEED)
+
+years: $(VENV)/installed.stamp ## Step a service through two years beside a plain model: DAYS=730
+	@$(BIN)/python -m tests.two_years $(or $(DAYS),730) $(SEED)
 
 rights: $(VENV)/installed.stamp ## Call every operation in every way that could reach beyond a caller's rights
 	@$(BIN)/python -m tests.rights $(SEED)

@@ -24,6 +24,7 @@ import httpx
 from doorstone.core.people import Deputy
 from doorstone.demo.seed import seed
 from doorstone.service.app import api_document, create_app
+from doorstone.service.serve import set_up_logging
 from doorstone.store.database import Database
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.clock import FixedClock
@@ -164,6 +165,7 @@ def _ask(
 
 
 def main(seed_: int) -> int:
+    set_up_logging(quiet=True)
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
         seed(data, Passwords("tests"))

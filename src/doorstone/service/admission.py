@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from pathlib import Path
+from tempfile import gettempdir
 from typing import Any
 
 from flask import Flask
@@ -80,8 +82,10 @@ class Admission:
                 return _refused(problems.of_service(error))
         return None
 
-    def no_room(self, path: str) -> Refused:
-        return _refused(problems.no_room(self._context.database.path.parent, path))
+    @staticmethod
+    def no_room(path: str) -> Refused:
+        """The answer to a body that does not fit where bodies are kept until they have come whole."""
+        return _refused(problems.no_room(Path(gettempdir()), path))
 
 
 def _environ(head: Head) -> dict[str, Any]:

@@ -92,15 +92,16 @@ class Model:
         }
 
     def excepted(self, device: str, release: str, day: date) -> set[str]:
-        """The requirements that exceptions in force name; one whose grounds changed names none."""
+        """The requirements that exceptions in force name; one whose grounds changed names none, unless the device runs
+        a later release by now: then it has served.
+        """
         found: set[str] = set()
+        served = int(self.runs(device)) > int(release)
         for one in self.granted:
-            holds = one.device == device and one.release == release and not one.ended
-            if (
-                holds
-                and one.starts <= day <= one.expires
-                and self.shown(device, release, one.requirements) == one.shown
-            ):
+            named = one.device == device and one.release == release and not one.ended
+            if not named or not one.starts <= day <= one.expires:
+                continue
+            if served or self.shown(device, release, one.requirements) == one.shown:
                 found |= one.requirements
         return found
 
@@ -116,8 +117,12 @@ class Model:
     def uncovered(self, device: str, day: date) -> bool:
         release = self.runs(device)
         _, marks, _ = self.sides(device, release)
-        missing = {name for name, mark in marks.items() if mark in UNMET} - self.excepted(device, release, day)
-        return bool(missing)
+        checks = {
+            one["id"]
+            for one in answers.asked_at(self.world, release)
+            if marks[one["id"]] in UNMET and answers.sort_at(self.world, one, release) == "installer-check"
+        }
+        return bool(checks - self.excepted(device, release, day))
 
 
 @dataclass

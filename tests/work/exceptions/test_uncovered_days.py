@@ -152,6 +152,28 @@ def test_another_exception_that_goes_stale_loses_no_days(context: Context) -> No
     assert item.on == D("2027-05-02")
 
 
+@pytest.mark.parametrize("then", ["lapses", "is revoked", "is left behind"])
+def test_an_approval_that_went_stale_first_and_then_ended_did_not_permit_in_between(
+    context: Context, then: str
+) -> None:
+    small = {**GOOD, "os.release": "9.1", "disk.system_gib": 29}
+    read(context, line("d1", small, at="2027-01-10T08:00:00"))
+    ends = {"expires_on": D("2027-06-09") if then == "lapses" else D("2027-09-30"), "review_on": D("2027-05-01")}
+    name = exceptions.request(context, PETRA, asked("d1", requirements=("storage",), conditions=(), **ends)).id
+    decisions.decide(context, ANSELM, name, "approve", "", None)
+    bigger = {**small, "disk.system_gib": 40}
+    read(on(context, "2027-04-10"), line("d1", bigger, at="2027-04-10T08:00:00"))
+    day = on(context, "2027-06-10")
+    if then == "is revoked":
+        decisions.decide(day, ANSELM, name, "revoke", "The site is closed.", None)
+    elif then == "is left behind":
+        read(day, line("d1", {**bigger, "os.release": "9.2"}, at="2027-06-10T08:00:00"))
+    later = on(context, "2027-08-01")
+    roll(later)
+    (one,) = list_uncovered(later)
+    assert (one.found.began, one.found.since, one.found.exact) == (Began.STALE, D("2027-04-10"), True)
+
+
 def test_a_history_that_was_reduced_says_at_least(context: Context) -> None:
     read(context, line("d1", {**CHIPLESS, "os.release": "9.1"}, at="2027-01-10T08:00:00"))
     later = on(context, "2027-03-01")

@@ -305,6 +305,16 @@ def approved_shown(db: sqlite3.Connection, devices: Collection[str]) -> dict[int
     return found
 
 
+def shown_of(db: sqlite3.Connection, exception: int, devices: Iterable[str]) -> dict[str, dict[str, Any]]:
+    """Device among these -> what the approval of an exception rests on, whatever its state is now."""
+    rows = db.execute(
+        "SELECT x.device, x.shown FROM json_each(?) AS j CROSS JOIN exception_devices AS x"
+        " ON x.exception = ? AND x.device = j.value WHERE x.shown <> ''",
+        (json.dumps(list(devices)), exception),
+    )
+    return {row["device"]: json.loads(row["shown"]) for row in rows}
+
+
 def fact_conditions(db: sqlite3.Connection, numbers: Iterable[int]) -> dict[int, list[ConditionRow]]:
     """The conditions of these exceptions that facts decide."""
     rows = db.execute(

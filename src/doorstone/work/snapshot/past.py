@@ -7,7 +7,7 @@ on which something changed, the latest first, until a day on which they were cov
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from datetime import date, datetime, time, timedelta
 from typing import NamedTuple
 
@@ -35,7 +35,7 @@ from doorstone.work.snapshot.contents import batches
 from doorstone.work.snapshot.settling import Settler, decision_of
 from doorstone.work.snapshot.sheets import parsed
 from doorstone.work.snapshot.snapshot import Snapshot
-from doorstone.work.snapshot.staleness import conditions_of
+from doorstone.work.snapshot.staleness import conditions_of, stale_reasons
 
 LONG_AGO = date(1900, 1, 1)
 
@@ -76,6 +76,7 @@ class PastOf:
         for part in batches(asked, 1_000):
             first = history_store.first_changes(self._db, [one.device for one in part])
             by_class = {one.device for one in part if self._by_one_reading(one, first.get(one.device))}
+            by_class -= self._otherwise_than_approved([one for one in part if one.device in by_class])
             others = [one.device for one in part if one.device not in by_class]
             past = history_store.readings(self._db, others) if others else {}
             for one in part:
@@ -93,6 +94,25 @@ class PastOf:
     def _by_one_reading(self, one: Asked, first: history_store.FirstChange | None) -> bool:
         """Whether the class of a device was decided by one reading, and nothing of it is in doubt."""
         return first is not None and first.readings == 1 and not any(e.doubt for e in one.held)
+
+    def _otherwise_than_approved(self, asked: Sequence[Asked]) -> set[str]:
+        """The devices that are not what an exception that ended was approved for.
+
+        It may have gone stale before it ended, by a reading that moved no answer.
+        """
+        ended: dict[str, tuple[ExceptionTerms, list[str]]] = {}
+        for one in asked:
+            for terms in one.held:
+                if not terms.in_force(self._now.today) and self._days_of(terms) is not None:
+                    ended.setdefault(terms.id, (terms, []))[1].append(one.device)
+        found: set[str] = set()
+        for name, (terms, devices) in ended.items():
+            number = number_of("EX", name)
+            approved = exception_store.shown_of(self._db, number, devices)
+            conditions = exception_store.fact_conditions(self._db, [number]).get(number, [])
+            asked_for = sorted(terms.requirements)
+            found |= stale_reasons(self._now, terms.platform, terms.release, asked_for, conditions, approved).keys()
+        return found
 
     # ------------------------------------------------------------------ rules
 
@@ -212,12 +232,28 @@ class PastOf:
             if days is None:
                 continue
             first, last, by = days
-            if terms.doubt and terms.in_force(self._now.today):
-                last, by = self.stale_since(one.device, terms, past) - DAY, Began.STALE
             releases = frozenset(r.id for r in self._platform.releases if terms.reaches(self._platform, r.id))
+            stale = None
+            if terms.in_force(self._now.today) and terms.doubt:
+                stale = self.stale_since(one.device, terms, past)
+            elif terms.in_force(self._now.today) and one.release not in releases:
+                until = self._last_day_on(releases, one.device, past)
+                stale = self.stale_since(one.device, terms, past, until) if until else None
+            elif last < self._now.today:
+                stale = self.stale_since(one.device, terms, past, last)
+            if stale is not None:
+                last, by = stale - DAY, Began.STALE
             if first <= last:
                 found.append(Permission(terms.id, terms.requirements, releases, first, last, by))
         return found
+
+    def _last_day_on(self, releases: Collection[str], device: str, past: Sequence[PastReading]) -> date | None:
+        """The last day on which a device ran one of these releases; None if it never did."""
+        days = self._change_days(past)
+        for at in reversed(range(len(days))):
+            if self._view_on(device, past, days[at]).text("os.release") in releases:
+                return days[at + 1] - DAY if at + 1 < len(days) else self._now.today
+        return None
 
     def _days_of(self, terms: ExceptionTerms) -> tuple[date, date, Began] | None:
         """The first and the last day of an exception that was approved once, and how it ended or will end."""
@@ -241,10 +277,14 @@ class PastOf:
             by = Began.REVOKED if terms.state is ExceptionState.REVOKED else Began.CLOSED
         return max(terms.start, approved), last, by
 
-    def stale_since(self, device: str, terms: ExceptionTerms, past: Sequence[PastReading]) -> date:
-        """The first day of the present time in which an approval does not apply to a device."""
-        number = number_of("EX", terms.id)
-        approved = exception_store.approved_shown(self._db, [device]).get(number, {}).get(device, {})
+    def stale_since(
+        self, device: str, terms: ExceptionTerms, past: Sequence[PastReading], until: date | None = None
+    ) -> date | None:
+        """The first day of the time, lasting until today or another day, in which an approval does not apply to a
+        device; None if it applied on that day.
+        """
+        until, number = until or self._now.today, number_of("EX", terms.id)
+        approved = exception_store.shown_of(self._db, number, [device]).get(device, {})
         wanted = {name: part for name, part in approved.items() if name in terms.requirements}
         rows = exception_store.fact_conditions(self._db, [number]).get(number, [])
         kept = [conditions_of(row, self._platform) for row in rows]
@@ -252,8 +292,10 @@ class PastOf:
         days = sorted(
             {shown_on, *(_day(r.taken_at) for r in past), *self._change_days(past)} - {LONG_AGO}, reverse=True
         )
-        since = self._now.today
-        for day in (day for day in days if shown_on <= day <= self._now.today):
+        since = until if until == self._now.today else None
+        if since is None and not any(shown_on < day <= until for day in days):
+            return None
+        for day in (day for day in days if shown_on <= day <= until):
             view, rules = self._view_on(device, past, day), self._rules_on(day)
             if not rules.platform.has(terms.release):
                 since = day
@@ -280,7 +322,7 @@ def stale_days(db: sqlite3.Connection, now: Snapshot, exception: int, devices: I
     past = PastOf(db, now, sheet.platform)
     named = sorted(devices)
     read = history_store.readings(db, named)
-    return {device: past.stale_since(device, terms, read.get(device, [])) for device in named}
+    return {device: past.stale_since(device, terms, read.get(device, [])) or now.today for device in named}
 
 
 def _state(rules: _Rules, view: View, release: str, device: str, by: Began, since: date) -> PastState:

@@ -53,7 +53,7 @@ class Clock(Struct):
 
 @dataclass
 class Granted:
-    """An approved exception of the model. `shown` is what it rests on: mark and values by requirement."""
+    """An approved exception of the model. `shown` is what it rests on: finding and values by requirement."""
 
     id: str
     device: str
@@ -87,7 +87,10 @@ class Model:
         _, marks, known = self.sides(device, release)
         conditions = {one["id"]: one["condition"] for one in self.world["requirements"]}
         return {
-            name: [marks.get(name), {fact: known.get(fact) for fact in sorted(facts_of(conditions[name]))}]
+            name: [
+                "unmet" if marks.get(name) in {*UNMET, "unsorted"} else marks.get(name),
+                {fact: known.get(fact) for fact in sorted(facts_of(conditions[name]))},
+            ]
             for name in requirements
         }
 

@@ -65,7 +65,7 @@ def test_a_refused_attempt_that_completed_after_all_moves_the_device(context: Co
 def test_an_attempt_on_the_wrong_device_is_moved_to_the_right_one(context: Context) -> None:
     read(context, line("d1", GOOD), line("d2", GOOD))
     wrong = attempts.record_attempt(context, PETRA, tried("d1"))
-    attempts.record_attempt(context, PETRA, tried("d2", corrects=wrong.id, runs="8"))
+    attempts.record_attempt(context, PETRA, tried("d2", corrects=wrong.id.lower(), runs="8"))
     assert (runs(context, "d1"), runs(context, "d2")) == ("8", "9.1")
     assert followups.device_followups(context, "d1").steps == ()
     assert changed_unseen(context) == []

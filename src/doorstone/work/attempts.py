@@ -162,7 +162,7 @@ def _now_runs(context: Context, db: sqlite3.Connection, device: str, release: st
 
 def _correctable(context: Context, given: NewAttempt) -> Attempt:
     """The attempt that a record puts right. Raises `RefusedError`, `BadInputError` or `MissingError`."""
-    wrong = get_attempt(context, given.corrects)
+    wrong = get_attempt(context, given.corrects.strip().upper())
     if wrong.row.corrected_by:
         later = id_of("AT", wrong.row.corrected_by)
         raise RefusedError(f"{wrong.id} was corrected by {later}", f"Correct {later}")

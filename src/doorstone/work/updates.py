@@ -146,7 +146,7 @@ def record_observation(context: Context, actor: Actor, given: NewObservation) ->
         else:
             number = store.add_observation(db, values)
             if given.corrects:
-                _correct(context, db, actor, given.corrects, number)
+                _correct(context, db, actor, given.corrects.strip().upper(), number)
             body = {**values, "corrects": given.corrects} if given.corrects else values
             record(context, db, actor, "observed", "observation", id_of("OB", number), body, creates=True)
         row = store.observation(db, number)

@@ -64,7 +64,7 @@ def given(context: Context, values: Mapping[str, Any]) -> dict[str, Any]:
         elif name == "devices" and isinstance(value, list) and all(isinstance(one, str) for one in value):
             known = device_ids(context, value)
             found = list(dict.fromkeys(known[one] for one in value))
-        elif name in ("exception", "kit", "media", "object", "other", "renews") and isinstance(value, str):
+        elif name in ("exception", "kit", "media", "object", "other", "renews", "corrects") and isinstance(value, str):
             found = _id(context, "object", value)
         if found != value:
             changed[name] = found

@@ -51,7 +51,7 @@ def forked_command(folder: Path, name: str = "doorstone") -> Iterator[Path]:
         yield folder
     finally:
         server.terminate()
-        server.wait(10)
+        server.wait(60)
 
 
 def _serve(name: str, address: str) -> None:

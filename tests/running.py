@@ -63,7 +63,7 @@ def running(data: Path, **settings: object) -> Iterator[Running]:
         yield Running(service.address, data, tokens)
     finally:
         service.stop()
-        thread.join(30)
+        thread.join(120)
 
 
 # ------------------------------------------------------ the service, as a process
@@ -88,7 +88,7 @@ def start_service(
             stderr=log,
         )
     address = f"http://127.0.0.1:{port}"
-    for _ in range(600):
+    for _ in range(2400):
         try:
             if httpx.get(f"{address}{ready}").status_code == 200:
                 return process, address
@@ -102,7 +102,7 @@ def start_service(
 
 def stop(process: subprocess.Popen[bytes]) -> int:
     process.terminate()
-    return process.wait(30)
+    return process.wait(120)
 
 
 # ------------------------------------------------------------- the command line

@@ -123,10 +123,10 @@ def _torture(folder: Path, fills: bool, kills: int, chance: random.Random, answe
             answered.full += 1
             time.sleep(chance.uniform(0.05, 0.6))
         process.send_signal(signal.SIGKILL)
-        process.wait(10)
+        process.wait(60)
         ended.set()
         for writer in writers:
-            writer.join(30)
+            writer.join(120)
         answered.kills += 1
         (folder / "filler").unlink(missing_ok=True)
         _look(data, answered)
@@ -166,7 +166,7 @@ def _migration(folder: Path, chance: random.Random, answered: Answered) -> None:
     process = subprocess.Popen([sys.executable, "-c", code])
     time.sleep(chance.uniform(0.1, 0.9))
     process.kill()
-    process.wait(10)
+    process.wait(60)
     answered.kills += 1
     answered.migrations += 1
     opened = Database(path)

@@ -190,7 +190,7 @@ def play(folder: Path, days: int, seed: int, devices: int = 8) -> Compared:
                     _remember(model, day)
     finally:
         service.stop()
-        thread.join(30)
+        thread.join(120)
     return found
 
 

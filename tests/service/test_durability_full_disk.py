@@ -91,7 +91,7 @@ def test_on_a_full_disk_pages_are_read_writes_are_refused_and_an_accepted_import
     petra = signed_in(address, "petra")
     assert [petra.get(path).status_code for path in PATHS] == [200] * len(PATHS)
     (disk / "filler").unlink()
-    for _ in range(600):
+    for _ in range(3000):
         if (found := petra.get(f"/imports/{begun}").json())["ended"]:
             break
         time.sleep(0.1)

@@ -125,8 +125,8 @@ def test_killed_in_the_middle_of_many_approvals_every_answered_one_is_there_whol
     assert enough.wait(120)
     process.send_signal(signal.SIGKILL)
     for worker in workers:
-        worker.join(30)
-    process.wait(10)
+        worker.join(120)
+    process.wait(60)
     context = Context(Database(data / "doorstone.db"), FixedClock(NOON))
     assert ledger.check_ledger(context).ok
     with context.database.read() as db:

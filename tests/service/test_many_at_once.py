@@ -67,7 +67,7 @@ def test_who_has_waited_longest_for_a_page_gets_the_next_lane() -> None:
     assert (order, write_priority.waiting) == ([0], 11)
     release.set()
     for thread in threads:
-        thread.join(30)
+        thread.join(120)
     assert order == list(range(12))
     with write_priority.paging():  # the lane is free again
         assert write_priority.waiting == 0
@@ -181,7 +181,7 @@ def test_a_long_answer_reaches_a_slow_reader_whole() -> None:
             assert b"".join(answer.iter_raw(50_000)) == b"".join(parts)
     finally:
         listener.stop()
-        thread.join(30)
+        thread.join(120)
 
 
 def test_a_listener_that_has_ended_can_be_stopped_and_writes_into_no_file_of_others(tmp_path: Path) -> None:
@@ -190,7 +190,7 @@ def test_a_listener_that_has_ended_can_be_stopped_and_writes_into_no_file_of_oth
     thread = threading.Thread(target=listener.run)
     thread.start()
     listener.stop()
-    thread.join(30)
+    thread.join(120)
     files = [(tmp_path / f"{number}").open("wb") for number in range(40)]
     listener.stop()
     for file in files:

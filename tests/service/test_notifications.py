@@ -131,7 +131,7 @@ def test_an_event_goes_to_the_address_that_was_checked_whatever_the_name_means_a
         http_post(timeout=0.2)(webhook, one)
     assert receiver.got == []
     monkeypatch.setattr(outbound, "_addresses", lambda host, targets: ["127.0.0.1"])
-    assert http_post(timeout=5)(webhook, one) == "answered 204"
+    assert http_post(timeout=30)(webhook, one) == "answered 204"
     headers, body = receiver.got[0]
     assert headers["Host"] == f"webhooks.northmere.example:{port}"
     verify(webhook.url, headers, body, Webhook("HK-0001", webhook, webhook.secret))

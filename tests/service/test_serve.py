@@ -43,7 +43,7 @@ def test_no_answered_write_is_lost_on_kill_9(demo_data: Path) -> None:
             client.import_readings(reading(number), "ndjson")
             answered.append(f"k{number}")
         process.send_signal(signal.SIGKILL)
-        process.wait(10)
+        process.wait(60)
     process, address = start_service(demo_data)
     try:
         with sign_in(address) as client:
@@ -67,7 +67,7 @@ def test_a_stop_finishes_what_was_begun(demo_data: Path) -> None:
             while len(other.imports()) == before and time.monotonic() < ends:
                 time.sleep(0.02)
         assert stop(process) == 0
-        worker.join(30)
+        worker.join(120)
     assert results == [3000]
     context = open_context(Config(data=demo_data))
     assert ledger.list_entries(context, limit=1)[0].body["readings"] == 3000

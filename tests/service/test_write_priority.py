@@ -29,7 +29,7 @@ def at_once(*acts: Act) -> list[Any]:
     results: list[Any] = [None] * len(acts)
 
     def run(at: int, act: Act) -> None:
-        gun.wait(10)
+        gun.wait(60)
         try:
             results[at] = act()
         except Exception as error:
@@ -39,7 +39,7 @@ def at_once(*acts: Act) -> list[Any]:
     for thread in threads:
         thread.start()
     for thread in threads:
-        thread.join(30)
+        thread.join(120)
     return results
 
 

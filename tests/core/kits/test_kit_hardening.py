@@ -34,7 +34,7 @@ def kit(folder: Path, name: str, text: str = "new\n", change: str = "put", holds
 
 
 def run(script: Path, *words: object, shell: str = "sh") -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*shell.split(), str(script), *map(str, words)], capture_output=True, text=True, timeout=20)
+    return subprocess.run([*shell.split(), str(script), *map(str, words)], capture_output=True, text=True, timeout=120)
 
 
 @pytest.fixture

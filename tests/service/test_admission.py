@@ -115,7 +115,7 @@ def test_a_temporary_file_that_finds_no_room_is_answered(service: Running, monke
     monkeypatch.setattr("waitress.receiver.FixedStreamReceiver.received", full)
     headers = {"Authorization": f"Bearer {service.tokens['petra']}"}
     done = httpx.post(f"{service.address}/api/v1/readings", json={"form": "ndjson", "text": "x"}, headers=headers)
-    assert (done.status_code, done.json()["title"]) == (507, "There is no room")
+    assert (done.status_code, done.json()["title"]) == (507, "The disk is full")
 
 
 # ------------------------------------------------------------- connections and requests

@@ -78,7 +78,7 @@ def test_on_a_full_disk_pages_are_read_writes_are_refused_and_an_accepted_import
         done = anselm.post("/exceptions/EX-0001/comments", json={"text": text})
         (written if done.is_success else refused).append(text)
         if not done.is_success:
-            assert (done.status_code, done.json()["title"]) == (507, "There is no room")
+            assert (done.status_code, done.json()["title"]) == (507, "The disk is full")
             assert "is full; nothing was written" in done.json()["detail"]
     assert refused
     assert [petra.get(path).status_code for path in PATHS] == [200] * len(PATHS)

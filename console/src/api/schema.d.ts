@@ -4487,7 +4487,7 @@ export interface components {
             };
             /**
              * Stale Moved On
-             * @description The same for devices that run a later release by now: nobody need look at them
+             * @description The same for devices that already run a later release; no action is needed
              * @default {}
              */
             stale_moved_on: {

@@ -228,7 +228,7 @@ class ExceptionResponse(ApiModel):
     residual: ResidualRiskResponse
     stale: dict[str, list[str]] = Field(description="Device to what changed since its approval")
     stale_moved_on: dict[str, list[str]] = Field(
-        {}, description="The same for devices that run a later release by now: nobody need look at them"
+        {}, description="The same for devices that already run a later release; no action is needed"
     )
     moves: list[str] = Field(description="Moves that are possible, whoever makes them")
     actions: list[str] = Field([], description="What whoever asks may do with it now, at the sites of its devices")

@@ -15,7 +15,7 @@ from typing import Any, BinaryIO
 from doorstone.formats.text_lines import FileError, json_decoder, json_fault
 
 MOST_ITEM = 8 * 2**20
-"""Characters of one item, or of what stands beside the list."""
+"""Characters of one item, or of a member beside the list."""
 _PIECE = 1 << 16
 _SPACE = re.compile(r"[ \t\r\n]*")
 _UNFINISHED = re.compile(r"[-+.eE0-9]*")
@@ -31,7 +31,7 @@ class _FoundError(Exception):
 
 
 class _Text:
-    """The text of a stream, read as far as it is needed; what has been passed is forgotten."""
+    """The text of a stream, read only as far as needed; text that was consumed is dropped."""
 
     def __init__(self, stream: BinaryIO, encoding: str) -> None:
         self._stream = stream
@@ -62,7 +62,7 @@ class _Text:
         return True
 
     def peek(self) -> str:
-        """The next character that is no space; empty at the end."""
+        """The next character that is not a space; empty at the end."""
         while True:
             self.at = _SPACE.match(self.text, self.at).end()  # type: ignore[union-attr]
             if self.at < len(self.text) or not self.more():

@@ -16,7 +16,7 @@ _KINDS: dict[type[errors.WorkError], tuple[int, str, str]] = {
     errors.MissingError: (404, "missing", "There is no such thing"),
     errors.RefusedError: (409, "refused", "A rule forbids it"),
     errors.StaleEditError: (412, "stale-edit", "Somebody else changed it"),
-    errors.NoRoomError: (507, "disk-full", "There is no room"),
+    errors.NoRoomError: (507, "disk-full", "The disk is full"),
     errors.ReusedKeyError: (422, "reused-key", "The Idempotency-Key was used before"),
 }
 
@@ -32,7 +32,7 @@ TITLES = {
     428: "If-Match is missing",
     500: "The service failed",
     503: "The service cannot do that now",
-    507: "There is no room",
+    507: "The disk is full",
 }
 
 
@@ -63,7 +63,7 @@ def document(
     errors: Sequence[ErrorEntry] = (),
     path: str | None = None,
 ) -> Response:
-    """A problem document; `path` is that of the request, where there is none at hand."""
+    """A problem document; `path` is the path of the request, for use outside of a request."""
     problem = Problem(
         type=f"urn:door-stone:problem:{slug}",
         title=title,

@@ -62,7 +62,7 @@ class ReusedKeyError(WorkError):
 
 
 class NoRoomError(WorkError):
-    """The disk is full. `kept` is the object that stays as it is and goes on once there is room; empty if none."""
+    """The disk is full. `kept` is the object that waits and goes on once there is space; empty if there is none."""
 
     def __init__(self, detail: str, hint: str, kept: str = "") -> None:
         super().__init__(detail, hint)

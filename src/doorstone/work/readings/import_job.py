@@ -205,7 +205,7 @@ def run(context: Context, name: str, halt: Callable[[], bool] = _never) -> Impor
     """Check the received file and, unless something is wrong or it is a dry run, apply it.
 
     `halt` is asked between transactions. Once it returns true, the import is left to `resume`. Raises `NoRoomError`
-    where the disk is full: the import stays as it is, to be run again once there is room.
+    where the disk is full: the import keeps its state, and can be run again once there is space.
     """
     row = get_import(context, name).row
     try:

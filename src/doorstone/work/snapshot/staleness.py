@@ -52,7 +52,7 @@ def stale_reasons(
     """The devices that are no longer what was approved, each with what changed. `approved` is what was shown of each.
 
     A device that runs a later release than the exception names is left out: for it the exception has served; and one
-    that is not in service: nobody need look at it. With `moved_on`, only those that run a later release are looked at.
+    that is not in service. With `moved_on`, only those that run a later release are looked at.
     """
     changed: dict[str, list[str]] = {}
     rows = {one.id: one for one in now.rows(approved)}

@@ -7,6 +7,7 @@ import re
 import threading
 import time
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any
 
 import httpx
@@ -17,6 +18,7 @@ from flask import Flask
 from doorstone.demo.seed import PASSWORD
 from doorstone.service.app import api_document, create_app
 from doorstone.store import people as people_store
+from doorstone.work.attempts import NewAttempt, record_attempt
 from doorstone.work.context.actor import Actor
 from doorstone.work.context.context import Context
 from doorstone.work.context.errors import BadInputError
@@ -25,6 +27,8 @@ from doorstone.work.ledger import entries as ledger
 from doorstone.work.notifications import webhooks
 from doorstone.work.people import people
 from doorstone.work.people.people import PersonChange
+from doorstone.work.snapshot.snapshot import snapshot
+from doorstone.work.updates import NewObservation, record_observation
 from tests.asking import ADMIN, PETRA, line
 
 ROLES = ("viewer", "technician", "approver", "administrator")
@@ -104,6 +108,29 @@ def test_with_a_key_a_site_stays_a_site_and_a_device_a_device(app: Flask, princi
         app, principals["reporter of nbt-047"], "POST", "/api/v1/readings", other, **{"Idempotency-Key": "one"}
     )
     assert refused.status_code == 422
+
+
+def test_a_site_role_corrects_no_record_of_another_site(app: Flask, demo: Context, principals: dict[str, str]) -> None:
+    at = datetime(2027, 1, 18, 8)
+    glasshouse = NewAttempt("nbt-012", "", "9.1", "in-place", "everything", "completed", (), "", "", "", at, at)
+    wrong = record_attempt(demo, PETRA, glasshouse).id
+    seen = record_observation(
+        demo, PETRA, NewObservation("nbt-012", at.date(), "security", "arrived", "", "operator", "")
+    )
+    here = principals["technician at Herbarium"]
+    times = {"started_at": "2027-01-18T08:00:00", "ended_at": "2027-01-18T08:30:00"}
+    attempt = {"device": "nbt-047", "outcome": "abandoned", **times, "corrects": wrong.lower(), "runs": "8"}
+    observation = {"device": "nbt-047", **SEEN, "corrects": f"OB-{seen.id:04d}"}
+    row = {"form": "json", "text": json.dumps([attempt])}
+    for path, body in (
+        ("attempts", attempt), ("attempts/batch", {"items": [attempt]}), ("records/attempts", row),
+        ("observations", observation), ("observations/batch", {"items": [observation]}),
+    ):  # fmt: skip
+        answer = call(app, here, "POST", f"/api/v1/{path}", body)
+        assert (answer.status_code, "at Glasshouse you are a viewer" in answer.text) == (403, True), path
+    assert snapshot(demo).device("nbt-012").running_release == "9.1"
+    mine = {"device": "nbt-047", "outcome": "abandoned", **times}
+    assert call(app, here, "POST", "/api/v1/attempts", mine).status_code == 201
 
 
 # -------------------------------------------------------------------- tokens never widen

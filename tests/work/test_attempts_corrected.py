@@ -113,6 +113,6 @@ def test_an_observation_is_corrected_by_another(context: Context) -> None:
     ]  # fmt: skip
     with pytest.raises(RefusedError, match=r"was corrected by OB-0002"):
         updates.record_observation(context, PETRA, right)
-    with pytest.raises(MissingError, match="There is no observation 'OB-0077'"):
+    with pytest.raises(MissingError, match="Observation 'OB-0077' does not exist"):
         updates.record_observation(context, PETRA, replace(right, corrects="OB-0077"))
     assert changed_unseen(context) == []

@@ -150,7 +150,7 @@ class _OneByOne(ThreadedTaskDispatcher):  # type: ignore[misc]
                 self.queue_cv.notify()
 
     def _room(self) -> bool:
-        """Whether a request may be taken: no other is answered, or those that are take long and are not too many."""
+        """Whether a request may be taken: the ones at work, if any, all take long and are fewer than `AT_WORK`."""
         long_ago = time.monotonic() - LONG
         return len(self._began) < AT_WORK and all(began <= long_ago for began in self._began.values())
 

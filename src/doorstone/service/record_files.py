@@ -155,12 +155,18 @@ def _parts(annotation: Any) -> Iterable[Any]:
 
 
 def devices_of(call: Call[Any, RecordFileRequest]) -> list[str]:
-    """The devices that a file names and that exist. Errors in the file are reported when it is recorded."""
+    """The devices that a file names and that exist, and those of the records that it corrects.
+
+    Errors in the file are reported when it is recorded.
+    """
     try:
         rows, _ = rows_of_file(call.body.text, call.body.form, fields_of(call.path["kind"]), call.body.mapping)
     except BadInputError:
         return []
-    return lives.known(call.context, (str(row.fields.get("device", "")) for row in rows))
+    device_of = {"attempts": attempts.device_of, "observations": updates.device_of}.get(call.path["kind"])
+    wrong = [str(row.fields["corrects"]) for row in rows if device_of and row.fields.get("corrects")]
+    corrected = [device for name in wrong if device_of for device in device_of(call.context, name)]
+    return lives.known(call.context, [*(str(row.fields.get("device", "")) for row in rows), *corrected])
 
 
 def record_file(context: Context, actor: Actor, kind: str, request: RecordFileRequest) -> RecordFileResponse:

@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from doorstone.core.attempts.outcomes import ARRIVED, check_outcome, check_refused_by
+from doorstone.core.attempts.outcomes import ARRIVED, check_correction, check_outcome, check_refused_by
 from doorstone.core.attempts.override_results import at_fault
 from doorstone.core.attempts.success_rates import Rate, rates_by
 from doorstone.core.facts import View
@@ -30,6 +30,7 @@ from doorstone.work.context.errors import BadInputError, MissingError, RefusedEr
 from doorstone.work.context.ids import id_of, number_of
 from doorstone.work.snapshot.contents import NewReading
 from doorstone.work.snapshot.kit_standing import kit_standings
+from doorstone.work.snapshot.rollback import ended_attempts
 from doorstone.work.snapshot.settling import Settler
 from doorstone.work.snapshot.sheets import need_release
 from doorstone.work.snapshot.snapshot import Snapshot, snapshot
@@ -166,14 +167,18 @@ def _correctable(context: Context, given: NewAttempt) -> Attempt:
     if wrong.row.corrected_by:
         later = id_of("AT", wrong.row.corrected_by)
         raise RefusedError(f"{wrong.id} was corrected by {later}", f"Correct {later}")
-    arrived = wrong.row.outcome in ARRIVED
-    stays = given.outcome in ARRIVED and given.device == wrong.row.device
-    if arrived and not stays and not given.runs:
-        detail = f"{wrong.id} said that {wrong.row.device} runs {wrong.row.release}"
-        raise BadInputError(detail, "Say which release it runs after all: runs, or --runs")
-    if given.runs and (stays or not arrived):
-        raise BadInputError(f"{wrong.id} leaves no doubt about what {wrong.row.device} runs", "Leave runs out")
+    arrives = given.outcome in ARRIVED and given.device == wrong.row.device
+    (ended,) = ended_attempts([wrong.row])
+    with rules():
+        check_correction(wrong.id, ended, wrong.row.device, arrives=arrives, runs=given.runs)
     return wrong
+
+
+def device_of(context: Context, name: str) -> list[str]:
+    """The device of an attempt, alone in a list; an empty list if there is no such attempt."""
+    with context.database.read() as db:
+        row = store.get(db, number_of("AT", name.strip().upper())) if name else None
+    return [row.device] if row else []
 
 
 def _correct(context: Context, db: sqlite3.Connection, actor: Actor, wrong: Attempt, number: int, runs: str) -> None:

@@ -158,7 +158,7 @@ def _correct(context: Context, db: sqlite3.Connection, actor: Actor, name: str, 
     """Note that an observation is put right by another. Raises `MissingError` or `RefusedError`."""
     wrong = store.observation(db, number_of("OB", name))
     if wrong is None or wrong.id == number:
-        raise MissingError(f"There is no observation {name!r}", "See them on the device's page")
+        raise MissingError(f"Observation {name!r} does not exist", "See them on the device's page")
     by = id_of("OB", number)
     if wrong.corrected_by:
         later = id_of("OB", wrong.corrected_by)
@@ -166,6 +166,13 @@ def _correct(context: Context, db: sqlite3.Connection, actor: Actor, name: str, 
     store.correct_observation(db, wrong.id, number)
     body = {"by": by, "device": wrong.device}
     record(context, db, actor, "observation corrected", "observation", id_of("OB", wrong.id), body)
+
+
+def device_of(context: Context, name: str) -> list[str]:
+    """The device of an observation, alone in a list; an empty list if there is no such observation."""
+    with context.database.read() as db:
+        row = store.observation(db, number_of("OB", name.strip().upper())) if name else None
+    return [row.device] if row else []
 
 
 def list_observations(context: Context, device: str) -> list[store.ObservationRow]:

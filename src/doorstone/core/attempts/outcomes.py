@@ -51,6 +51,19 @@ def check_outcome(outcome: str, started_at: datetime, ended_at: datetime, now: d
         raise InvalidInputError(f"It ended {ended_at}, which is yet to come", "Record it once it has ended")
 
 
+def check_correction(named: str, wrong: EndedAttempt, device: str, *, arrives: bool, runs: str) -> None:
+    """Raises `InvalidInputError` unless it is clear which release the `device` of a wrong attempt runs after all.
+
+    `named` is the wrong attempt's id; `arrives`: what is recorded in its place brings a release to the same device.
+    """
+    arrived = wrong.outcome in ARRIVED
+    if arrived and not arrives and not runs:
+        detail = f"{named} said that {device} runs {wrong.release}"
+        raise InvalidInputError(detail, "Say which release it runs after all: runs, or --runs")
+    if runs and (arrives or not arrived):
+        raise InvalidInputError(f"{named} leaves no doubt about what {device} runs", "Leave runs out")
+
+
 def check_refused_by(platform: Platform, release: str, refused_by: Iterable[str]) -> None:
     """Raises `InvalidInputError` for a requirement that the release does not have."""
     known = {requirement.id for requirement in platform.requirements_at(release)}

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 from msgspec.structs import asdict
 
@@ -49,6 +50,16 @@ def _observation(row: ObservationRow) -> ObservationResponse:
     return ObservationResponse.model_validate({**asdict(row), "id": id_of("OB", row.id), **_corrections("OB", row)})
 
 
+def _attempted(call: Call[Any, Any], items: Iterable[AttemptRequest]) -> list[str]:
+    """The devices of attempts, and those of the attempts that they correct."""
+    return [name for one in items for name in (one.device, *attempts.device_of(call.context, one.corrects))]
+
+
+def _observed(call: Call[Any, Any], items: Iterable[ObservationRequest]) -> list[str]:
+    """The devices of observations, and those of the observations that they correct."""
+    return [name for one in items for name in (one.device, *updates.device_of(call.context, one.corrects))]
+
+
 def _corrections(prefix: str, row: AttemptRow | ObservationRow) -> dict[str, str]:
     numbers = {"corrects": row.corrects, "corrected_by": row.corrected_by}
     return {name: id_of(prefix, number) if number else "" for name, number in numbers.items()}
@@ -68,7 +79,7 @@ def list_attempts(call: Call[DeviceOnlyQuery, None]) -> AttemptList:
     answer=AttemptResponse,
     status=201,
     creates=True,
-    affected_devices=lambda call: [call.body.device],
+    affected_devices=lambda call: _attempted(call, [call.body]),
 )
 def record_attempt(call: Call[None, AttemptRequest]) -> AttemptResponse:
     return _attempt(attempts.record_attempt(call.context, call.actor, new_attempt(call.body)))
@@ -76,7 +87,7 @@ def record_attempt(call: Call[None, AttemptRequest]) -> AttemptResponse:
 
 @operations(
     "POST", "/attempts/batch", "Record a day's attempts, all or none", roles=HANDS, body=AttemptBatchRequest,
-    answer=AttemptList, status=201, affected_devices=lambda call: [one.device for one in call.body.items],
+    answer=AttemptList, status=201, affected_devices=lambda call: _attempted(call, call.body.items),
 )  # fmt: skip
 def record_attempts(call: Call[None, AttemptBatchRequest]) -> AttemptList:
     made = attempts.record_attempts(call.context, call.actor, [new_attempt(one) for one in call.body.items])
@@ -102,7 +113,7 @@ def attempt_draft(call: Call[None, None]) -> DraftResponse:
 
 @operations(
     "POST", "/observations/batch", "Record many observations, all or none", roles=HANDS, body=ObservationBatchRequest,
-    answer=BatchResponse, status=201, affected_devices=lambda call: [one.device for one in call.body.items],
+    answer=BatchResponse, status=201, affected_devices=lambda call: _observed(call, call.body.items),
 )  # fmt: skip
 def record_observations(call: Call[None, ObservationBatchRequest]) -> BatchResponse:
     given = [
@@ -128,7 +139,7 @@ def list_observations(call: Call[DeviceOnlyQuery, None]) -> ObservationList:
     answer=ObservationResponse,
     status=201,
     creates=True,
-    affected_devices=lambda call: [call.body.device],
+    affected_devices=lambda call: _observed(call, [call.body]),
 )
 def record_observation(call: Call[None, ObservationRequest]) -> ObservationResponse:
     a = call.body
